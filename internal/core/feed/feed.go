@@ -1,0 +1,363 @@
+// Package feed describes a feed: the tables of one source that are kept in one
+// warehouse, how their changes are found, how rows are kept, and when.
+//
+// A feed is written as a YAML file:
+//
+//	feed: circulation
+//	source: circulation
+//	warehouse: lake
+//	every: 10s
+//	target: "circulation.{table}"
+//	tables:
+//	  - table: public.patrons
+//	    find: watermark
+//	    watermark: {column: updated_at}
+//	    keep: latest
+package feed
+
+import (
+	"fmt"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/robfig/cron/v3"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+)
+
+// Find is how a table's changes are found.
+type Find string
+
+// Keep is how rows are kept.
+type Keep string
+
+// The ways of finding and keeping that this version knows.
+const (
+	FindWatermark Find = "watermark"
+	FindWhole     Find = "whole"
+
+	KeepLatest  Keep = "latest"
+	KeepLedger  Keep = "ledger"
+	KeepReplace Keep = "replace"
+)
+
+// Defaults for what a feed file leaves out.
+const (
+	DefaultTarget   = "{schema}.{table}"
+	DefaultSettle   = "2s"
+	DefaultWait     = "5s"
+	DefaultPageRows = 5_000_000
+	DefaultPrefix   = "nm_"
+)
+
+// Feed is a feed as its file describes it.
+type Feed struct {
+	Name      string  `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
+	Source    string  `json:"source" yaml:"source" doc:"The name of the source"`
+	Warehouse string  `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
+	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
+	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
+	Zone      string  `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
+	Target    string  `json:"target,omitempty" yaml:"target,omitempty" doc:"Names of the target tables: schema.table, with {source}, {schema} and {table} filled in"`
+	Prefix    string  `json:"prefix,omitempty" yaml:"prefix,omitempty" pattern:"^[a-z_][a-z0-9_]{0,15}$" doc:"What the names of added columns begin with; nm_ when left out"`
+	Tables    []Table `json:"tables" yaml:"tables" nullable:"false" minItems:"1" doc:"The tables"`
+}
+
+// Table is one table of a feed.
+type Table struct {
+	Table     string     `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot"`
+	Find      Find       `json:"find" yaml:"find" enum:"watermark,whole" doc:"How changes are found"`
+	Watermark *Watermark `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
+	Keep      Keep       `json:"keep" yaml:"keep" enum:"latest,ledger,replace" doc:"How rows are kept"`
+	Key       []string   `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
+	Target    string     `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
+	AsText    []string   `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
+	PageRows  int64      `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
+}
+
+// Watermark says how a rising column is read.
+type Watermark struct {
+	Column   string          `json:"column" yaml:"column" doc:"The rising column"`
+	Fallback string          `json:"fallback,omitempty" yaml:"fallback,omitempty" doc:"The column that counts where the watermark is null"`
+	Settle   string          `json:"settle,omitempty" yaml:"settle,omitempty" doc:"How far a run stays behind the source's clock; 2s when left out"`
+	Wait     string          `json:"wait,omitempty" yaml:"wait,omitempty" doc:"How long a run waits for open transactions whose start the source does not tell; 5s when left out"`
+	LookBack window.LookBack `json:"look_back,omitempty" yaml:"look_back,omitempty" doc:"How far below its position a run begins again: a length of time, or a number"`
+	Start    string          `json:"start,omitempty" yaml:"start,omitempty" doc:"Where the first run begins: beginning, now, or a value; beginning when left out"`
+	Zone     string          `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The zone in which a watermark without a zone is written; the source's own when left out"`
+}
+
+// Where the first run of a watermark begins, other than at a value.
+const (
+	StartBeginning = "beginning"
+	StartNow       = "now"
+)
+
+// Fault is one thing that is wrong with a feed, and where.
+type Fault struct {
+	Path    string // such as tables[2].keep
+	Message string // a sentence
+}
+
+// Check tells everything that is wrong with a feed, as far as the feed alone shows.
+func (f *Feed) Check() []Fault {
+	var faults []Fault
+	fault := func(path, format string, args ...any) {
+		faults = append(faults, Fault{path, fmt.Sprintf(format, args...)})
+	}
+	checkName(f.Name, "feed", fault)
+	if f.Source == "" {
+		fault("source", "A feed needs the name of its source.")
+	}
+	if f.Warehouse == "" {
+		fault("warehouse", "A feed needs the name of its warehouse.")
+	}
+	if f.Every != "" && f.Cron != "" {
+		fault("cron", "Give every or cron, not both.")
+	}
+	if f.Every != "" {
+		if d, err := window.ParseDuration(f.Every); err != nil || d < time.Second {
+			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
+		}
+	}
+	if _, err := f.schedule(); f.Cron != "" && err != nil {
+		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)
+	}
+	if _, err := time.LoadLocation(f.Zone); err != nil {
+		fault("zone", "%q is not a time zone: write it as Europe/Berlin.", f.Zone)
+	}
+	if f.Prefix != "" && !prefixPattern.MatchString(f.Prefix) {
+		fault("prefix", "%q cannot be a prefix: use lower-case letters, digits and underscores, 16 at most.", f.Prefix)
+	}
+	if len(f.Tables) == 0 {
+		fault("tables", "A feed needs at least one table.")
+	}
+	sources, targets := map[schema.Name]int{}, map[schema.Name]int{}
+	for i := range f.Tables {
+		t := &f.Tables[i]
+		at := fmt.Sprintf("tables[%d]", i)
+		t.check(at, fault)
+		name, err := schema.ParseName(t.Table)
+		if err != nil {
+			fault(at+".table", "%v.", err)
+			continue
+		}
+		if j, twice := sources[name]; twice {
+			fault(at+".table", "The table %s is already tables[%d] of this feed.", t.Table, j)
+		}
+		sources[name] = i
+		target, err := f.TargetOf(*t)
+		if err != nil {
+			fault(at+".target", "%v.", err)
+			continue
+		}
+		if j, twice := targets[target]; twice {
+			fault(at+".target", "Its target %s is already the target of tables[%d].", target, j)
+		}
+		if target.Schema == ControlSchema {
+			fault(at+".target", "The schema %s is kept for Noemata's own records; choose another.", ControlSchema)
+		}
+		targets[target] = i
+	}
+	return faults
+}
+
+// ControlSchema holds positions, loads and rows set aside in a warehouse.
+const ControlSchema = "noemata"
+
+var (
+	namePattern   = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	prefixPattern = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,15}$`)
+)
+
+// ValidName tells whether s can name a source, a warehouse or a feed.
+func ValidName(s string) bool { return namePattern.MatchString(s) }
+
+func checkName(name, path string, fault func(string, string, ...any)) {
+	switch {
+	case name == "":
+		fault(path, "A feed needs a name.")
+	case !ValidName(name):
+		fault(path, "%q cannot be a name: use lower-case letters, digits and hyphens, beginning with a letter.", name)
+	}
+}
+
+func (t *Table) check(at string, fault func(string, string, ...any)) {
+	switch t.Find {
+	case FindWatermark:
+		if t.Watermark == nil || t.Watermark.Column == "" {
+			fault(at+".watermark", "find is watermark, so the rising column must be named: watermark: {column: updated_at}.")
+		}
+		if t.Keep == KeepReplace {
+			fault(at+".keep", "keep: replace swaps the table whole, so it needs find: whole.")
+		}
+	case FindWhole:
+		if t.Watermark != nil {
+			fault(at+".watermark", "find is whole, so there is no watermark; remove it or write find: watermark.")
+		}
+		if t.Keep == KeepLatest || t.Keep == KeepLedger {
+			fault(at+".keep", "find: whole reads the table anew each time, so it needs keep: replace.")
+		}
+	default:
+		fault(at+".find", "%q is not a way to find changes: write watermark or whole.", t.Find)
+	}
+	switch t.Keep {
+	case KeepLatest, KeepLedger, KeepReplace:
+	default:
+		fault(at+".keep", "%q is not a way to keep rows: write latest, ledger or replace.", t.Keep)
+	}
+	if t.PageRows < 0 {
+		fault(at+".page_rows", "page_rows must be 1 or more.")
+	}
+	if w := t.Watermark; w != nil {
+		for _, d := range []struct{ name, value string }{{"settle", w.Settle}, {"wait", w.Wait}} {
+			if parsed, err := window.ParseDuration(orDefault(d.value, "0s")); err != nil || parsed < 0 {
+				fault(at+".watermark."+d.name, "%q is not a length of time: write it as 500ms, 5s or 2m.", d.value)
+			}
+		}
+		if _, err := time.LoadLocation(w.Zone); err != nil {
+			fault(at+".watermark.zone", "%q is not a time zone: write it as Europe/Berlin.", w.Zone)
+		}
+	}
+}
+
+// TargetOf names the target of one of the feed's tables.
+func (f *Feed) TargetOf(t Table) (schema.Name, error) {
+	source, err := schema.ParseName(t.Table)
+	if err != nil {
+		return schema.Name{}, err
+	}
+	template := orDefault(t.Target, orDefault(f.Target, DefaultTarget))
+	name, err := schema.ParseName(template)
+	if err != nil {
+		return schema.Name{}, err
+	}
+	fill := strings.NewReplacer("{source}", f.Source, "{schema}", source.Schema, "{table}", source.Table)
+	name = schema.Name{Schema: fill.Replace(name.Schema), Table: fill.Replace(name.Table)}
+	if i := strings.IndexAny(name.Schema+name.Table, "{}"); i >= 0 {
+		return schema.Name{}, fmt.Errorf("%q is not a target: only {source}, {schema} and {table} can be filled in", template)
+	}
+	return name, nil
+}
+
+// Table finds a table of the feed by its name.
+func (f *Feed) Table(name string) (Table, bool) {
+	i := slices.IndexFunc(f.Tables, func(t Table) bool { return t.Table == name })
+	if i < 0 {
+		return Table{}, false
+	}
+	return f.Tables[i], true
+}
+
+// Column is the name of an added column, such as nm_run for "run".
+func (f *Feed) Column(name string) string { return orDefault(f.Prefix, DefaultPrefix) + name }
+
+// Next gives the start of the run after one that ended at the given time. A feed
+// without a schedule runs only when asked; ok is then false.
+func (f *Feed) Next(ended time.Time) (next time.Time, ok bool) {
+	if f.Every != "" {
+		d, err := window.ParseDuration(f.Every)
+		return ended.Add(d), err == nil
+	}
+	if f.Cron == "" {
+		return time.Time{}, false
+	}
+	s, err := f.schedule()
+	if err != nil {
+		return time.Time{}, false
+	}
+	return s.Next(ended), true
+}
+
+func (f *Feed) schedule() (cron.Schedule, error) {
+	return cron.ParseStandard("CRON_TZ=" + orDefault(f.Zone, "UTC") + " " + f.Cron)
+}
+
+// Times of a watermark, with their defaults.
+func (w *Watermark) Times() (settle, wait time.Duration) {
+	settle, _ = window.ParseDuration(orDefault(w.Settle, DefaultSettle))
+	wait, _ = window.ParseDuration(orDefault(w.Wait, DefaultWait))
+	return settle, wait
+}
+
+// Page is how many rows one query reads at most.
+func (t *Table) Page() int64 {
+	if t.PageRows > 0 {
+		return t.PageRows
+	}
+	return DefaultPageRows
+}
+
+func orDefault(s, d string) string {
+	if s == "" {
+		return d
+	}
+	return s
+}
+
+// Change is one difference between two feeds.
+type Change struct {
+	Path string `json:"path" doc:"Where, such as tables[public.loans].keep"`
+	Old  string `json:"old" doc:"As it is now; empty where it is new"`
+	New  string `json:"new" doc:"As the file has it; empty where it is gone"`
+}
+
+// Diff lists what changes when the feed old becomes new. Tables are matched by name.
+func Diff(old, new *Feed) []Change {
+	changes := []Change{}
+	a, b := flatten(old), flatten(new)
+	for _, path := range sortedKeys(a, b) {
+		if a[path] != b[path] {
+			changes = append(changes, Change{path, a[path], b[path]})
+		}
+	}
+	return changes
+}
+
+func flatten(f *Feed) map[string]string {
+	out := map[string]string{}
+	if f == nil {
+		return out
+	}
+	put := func(prefix string, v any) {
+		value := reflect.ValueOf(v)
+		for i := range value.NumField() {
+			name, _, _ := strings.Cut(value.Type().Field(i).Tag.Get("yaml"), ",")
+			switch field := value.Field(i); field.Kind() {
+			case reflect.String:
+				out[prefix+name] = field.String()
+			case reflect.Int64:
+				if field.Int() != 0 {
+					out[prefix+name] = fmt.Sprint(field.Int())
+				}
+			case reflect.Slice:
+				if s, ok := field.Interface().([]string); ok {
+					out[prefix+name] = strings.Join(s, ", ")
+				}
+			}
+		}
+	}
+	put("", *f)
+	for _, t := range f.Tables {
+		at := "tables[" + t.Table + "]."
+		put(at, t)
+		if t.Watermark != nil {
+			put(at+"watermark.", *t.Watermark)
+		}
+	}
+	return out
+}
+
+func sortedKeys(maps ...map[string]string) []string {
+	var keys []string
+	for _, m := range maps {
+		for k := range m {
+			keys = append(keys, k)
+		}
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys)
+}

@@ -1,0 +1,193 @@
+package feed
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"noemata/internal/core/problem"
+)
+
+// ParseFile reads a feed file. Everything wrong with it is told at once, each
+// with its line.
+func ParseFile(content []byte) (*Feed, error) {
+	decoder := yaml.NewDecoder(bytes.NewReader(content))
+	var document yaml.Node
+	if err := decoder.Decode(&document); err != nil {
+		if errors.Is(err, io.EOF) {
+			return nil, problem.New(problem.Invalid, "The feed file is empty.", "Write at least feed, source, warehouse and tables.")
+		}
+		return nil, problem.Wrap(err, problem.Invalid, "The feed file is not valid YAML: "+strings.TrimPrefix(err.Error(), "yaml: ")+".", "Correct it and try again.")
+	}
+	if err := decoder.Decode(new(yaml.Node)); !errors.Is(err, io.EOF) {
+		return nil, problem.New(problem.Invalid, "The feed file holds more than one document.", "Write one feed to a file.")
+	}
+	r := reader{lines: map[string]int{}}
+	var f Feed
+	r.read(document.Content[0], reflect.ValueOf(&f).Elem(), "")
+	if len(r.faults) == 0 {
+		for _, fault := range f.Check() {
+			r.fault(r.line(fault.Path), fault.Path, fault.Message)
+		}
+	}
+	if len(r.faults) > 0 {
+		return nil, problem.New(problem.Invalid, "The feed file has "+count(len(r.faults), "fault")+":\n  "+strings.Join(r.faults, "\n  "), "Correct it and try again; nothing was changed.")
+	}
+	return &f, nil
+}
+
+// reader puts a YAML tree into Go values by their yaml tags, remembering lines.
+type reader struct {
+	lines  map[string]int
+	faults []string
+}
+
+func (r *reader) fault(line int, path, message string) {
+	r.faults = append(r.faults, fmt.Sprintf("line %d, %s: %s", line, path, message))
+}
+
+// line finds the line of a path, or of the nearest thing above it.
+func (r *reader) line(path string) int {
+	for {
+		if line, ok := r.lines[path]; ok {
+			return line
+		}
+		i := strings.LastIndexAny(path, ".[")
+		if i < 0 {
+			return 1
+		}
+		path = path[:i]
+	}
+}
+
+func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
+	if node.Kind == yaml.AliasNode {
+		node = node.Alias
+	}
+	r.lines[path] = node.Line
+	if node.Tag == "!!null" {
+		return
+	}
+	switch into.Kind() {
+	case reflect.Pointer:
+		into.Set(reflect.New(into.Type().Elem()))
+		r.read(node, into.Elem(), path)
+	case reflect.Struct:
+		r.readStruct(node, into, path)
+	case reflect.Slice:
+		if node.Kind != yaml.SequenceNode {
+			r.fault(node.Line, path, fmt.Sprintf("A list is expected here, not %s.", shown(node)))
+			return
+		}
+		into.Set(reflect.MakeSlice(into.Type(), len(node.Content), len(node.Content)))
+		for i, item := range node.Content {
+			r.read(item, into.Index(i), fmt.Sprintf("%s[%d]", path, i))
+		}
+	case reflect.Int64:
+		var n int64
+		if node.Kind != yaml.ScalarNode || node.Decode(&n) != nil {
+			r.fault(node.Line, path, fmt.Sprintf("A whole number is expected here, not %s.", shown(node)))
+			return
+		}
+		into.SetInt(n)
+	case reflect.String:
+		if node.Kind != yaml.ScalarNode || node.Tag == "!!bool" {
+			r.fault(node.Line, path, fmt.Sprintf("A text is expected here, not %s.", shown(node)))
+			return
+		}
+		into.SetString(node.Value)
+	}
+}
+
+func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
+	if node.Kind != yaml.MappingNode {
+		r.fault(node.Line, strings.TrimPrefix(path+" ", " "), fmt.Sprintf("Fields are expected here, not %s.", shown(node)))
+		return
+	}
+	var names []string
+	for i := range into.NumField() {
+		name, _, _ := strings.Cut(into.Type().Field(i).Tag.Get("yaml"), ",")
+		names = append(names, name)
+	}
+	seen := map[string]bool{}
+	for i := 0; i < len(node.Content); i += 2 {
+		key, value := node.Content[i], node.Content[i+1]
+		at := strings.TrimPrefix(path+"."+key.Value, ".")
+		field := slices.Index(names, key.Value)
+		switch {
+		case field < 0:
+			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, names))
+		case seen[key.Value]:
+			r.fault(key.Line, at, "The field is given twice.")
+		default:
+			r.read(value, into.Field(field), at)
+		}
+		seen[key.Value] = true
+	}
+}
+
+func shown(node *yaml.Node) string {
+	switch node.Kind {
+	case yaml.SequenceNode:
+		return "a list"
+	case yaml.MappingNode:
+		return "fields"
+	}
+	return fmt.Sprintf("%q", node.Value)
+}
+
+// suggestion names the known field nearest to what was written, or all of them.
+func suggestion(word string, known []string) string {
+	best, distance := "", 3
+	for _, k := range known {
+		if d := editDistance(word, k); d < distance {
+			best, distance = k, d
+		}
+	}
+	if best != "" {
+		return fmt.Sprintf("Did you mean %s?", best)
+	}
+	return "Known fields here: " + strings.Join(known, ", ") + "."
+}
+
+// editDistance is the Levenshtein distance of two short words.
+func editDistance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		previous := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := previous
+			if a[i] != b[j] {
+				cost = 1 + min(previous, row[j], row[j+1])
+			}
+			previous, row[j+1] = row[j+1], cost
+		}
+	}
+	return row[len(b)]
+}
+
+// File writes the feed as a feed file. ParseFile reads it back to the same feed.
+func (f *Feed) File() []byte {
+	var b bytes.Buffer
+	encoder := yaml.NewEncoder(&b)
+	encoder.SetIndent(2)
+	_ = encoder.Encode(f) // plain fields into a buffer: it cannot fail
+	return b.Bytes()
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

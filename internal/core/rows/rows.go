@@ -1,0 +1,82 @@
+// Package rows holds batches of rows on their way from a source to a warehouse.
+package rows
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/schema"
+)
+
+// Aside is a row that cannot be stored as it is.
+type Aside struct {
+	Key    string             // its key as JSON, empty for a table without one
+	Row    map[string]*string // every value as text; nil is null
+	Reason string             // a sentence
+	Values []*string          // every value by place, those that the query adds included
+}
+
+// Digest tells the row from every other one that is set aside.
+func (a Aside) Digest() string {
+	content, _ := json.Marshal(a.Row) // maps marshal in the order of their keys
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:16])
+}
+
+// Batch is rows of one table. The receiver releases Record.
+type Batch struct {
+	Record    arrow.RecordBatch
+	Aside     []Aside
+	EndsAside bool // the last row that was read is the last of Aside
+}
+
+// Rows counts all rows of the batch, those set aside included.
+func (b Batch) Rows() int64 { return b.Record.NumRows() + int64(len(b.Aside)) }
+
+// KeyText writes the key of one row as JSON, the form in which keys are shown
+// and in which rows set aside are found again.
+func KeyText(record arrow.RecordBatch, row int, columns []schema.Column, key []int) string {
+	text, _ := json.Marshal(Key(record, row, columns, key))
+	return string(text)
+}
+
+// Key gives the key of one row, each part as schema.CellText writes it.
+func Key(record arrow.RecordBatch, row int, columns []schema.Column, key []int) []string {
+	parts := make([]string, len(key))
+	for i, k := range key {
+		parts[i], _ = schema.CellText(record.Column(k), row, columns[k].Type)
+	}
+	return parts
+}
+
+// Books are the counters of one table in one run. Null and Ahead are not part of
+// the balance: such rows are not read.
+type Books struct {
+	Read      int64 `json:"read" doc:"Rows read from the source"`
+	Filtered  int64 `json:"filtered" doc:"Rows left out by a filter"`
+	Folded    int64 `json:"folded" doc:"Rows replaced by a later row of the same key before they were written"`
+	SetAside  int64 `json:"set_aside" doc:"Rows that cannot be stored as they are, kept with their reason"`
+	Unchanged int64 `json:"unchanged" doc:"Rows the warehouse already had as they are"`
+	Inserted  int64 `json:"inserted" doc:"Rows written for the first time"`
+	Updated   int64 `json:"updated" doc:"Rows written over an older version"`
+	Deleted   int64 `json:"deleted" doc:"Rows removed or flagged as removed"`
+}
+
+// Add sums two books.
+func (b Books) Add(o Books) Books {
+	return Books{
+		Read: b.Read + o.Read, Filtered: b.Filtered + o.Filtered, Folded: b.Folded + o.Folded, SetAside: b.SetAside + o.SetAside,
+		Unchanged: b.Unchanged + o.Unchanged, Inserted: b.Inserted + o.Inserted, Updated: b.Updated + o.Updated, Deleted: b.Deleted + o.Deleted,
+	}
+}
+
+// Balanced tells whether every row read is accounted for.
+func (b Books) Balanced() bool {
+	return b.Read == b.Filtered+b.Folded+b.SetAside+b.Unchanged+b.Inserted+b.Updated+b.Deleted
+}
+
+// Written counts the rows that changed the warehouse.
+func (b Books) Written() int64 { return b.Inserted + b.Updated + b.Deleted }
