@@ -1,0 +1,233 @@
+package pgcopy
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+)
+
+// A batch is passed on when it holds this many rows or bytes.
+const (
+	batchRows  = 32_768
+	batchBytes = 8 << 20
+)
+
+// Reader turns the stream of COPY TO STDOUT (FORMAT binary) into batches. It
+// is the io.Writer that the connection writes to (PostgreSQL, SQL COPY, Binary Format).
+type Reader struct {
+	columns  []schema.Column // of the records
+	mappings []mapping
+	table    int    // how many of them are the table's own
+	key      []int  // places of the key, for rows set aside
+	notNull  []bool // by place: a null sets the row aside
+	sink     func(rows.Batch) error
+
+	Total     int64 // rows that have come in
+	builder   *array.RecordBuilder
+	fields    []array.Builder
+	values    [][]byte
+	aside     []rows.Aside
+	endsAside bool
+	count     int    // rows in builder
+	size      int    // bytes that went into builder
+	partial   []byte // the beginning of a row that continues in the next write
+	header    bool   // the header has been read
+	ended     bool   // the trailer has been read
+}
+
+// NewReader makes a Reader of rows with these columns. The first of them, as many
+// as table says, are the table's own. Rows with a null in one of notNull are set
+// aside; key names rows that are set aside.
+func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
+	r := &Reader{columns: columns, table: table, sink: sink, values: make([][]byte, len(columns))}
+	for _, c := range columns {
+		m, _ := mappingOf(c)
+		r.mappings = append(r.mappings, m)
+		r.notNull = append(r.notNull, slices.Contains(notNull, c.Name))
+	}
+	for _, k := range key {
+		r.key = append(r.key, slices.IndexFunc(columns, func(c schema.Column) bool { return c.Name == k }))
+	}
+	r.builder = array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
+	r.fields = r.builder.Fields()
+	return r
+}
+
+var copySignature = []byte("PGCOPY\n\xff\r\n\x00")
+
+var errShort = errors.New("the row continues in the next message")
+
+func (r *Reader) Write(chunk []byte) (int, error) {
+	data := chunk
+	if len(r.partial) > 0 {
+		data = append(r.partial, chunk...)
+	}
+	for len(data) > 0 && !r.ended {
+		used, err := r.next(data)
+		if errors.Is(err, errShort) {
+			break
+		}
+		if err != nil {
+			return 0, err
+		}
+		data = data[used:]
+	}
+	r.partial = append(r.partial[:0:0], data...)
+	return len(chunk), nil
+}
+
+// next reads the header, a row or the trailer from the front of data.
+func (r *Reader) next(data []byte) (int, error) {
+	if !r.header {
+		const fixed = 11 + 4 + 4
+		if len(data) < fixed {
+			return 0, errShort
+		}
+		if !bytes.HasPrefix(data, copySignature) {
+			return 0, errors.New("the server's COPY stream does not begin as PostgreSQL documents it")
+		}
+		extension := int(binary.BigEndian.Uint32(data[15:]))
+		if len(data) < fixed+extension {
+			return 0, errShort
+		}
+		r.header = true
+		return fixed + extension, nil
+	}
+	if len(data) < 2 {
+		return 0, errShort
+	}
+	fields := int16(binary.BigEndian.Uint16(data))
+	if fields == -1 {
+		r.ended = true
+		return 2, nil
+	}
+	if int(fields) != len(r.values) {
+		return 0, fmt.Errorf("the server's COPY stream has %d fields in a row, not %d", fields, len(r.values))
+	}
+	used := 2
+	for i := range r.values {
+		if len(data) < used+4 {
+			return 0, errShort
+		}
+		length := int(int32(binary.BigEndian.Uint32(data[used:])))
+		used += 4
+		if length < 0 {
+			r.values[i] = nil
+			continue
+		}
+		if len(data) < used+length {
+			return 0, errShort
+		}
+		r.values[i] = data[used : used+length : used+length]
+		used += length
+	}
+	return used, r.row(used)
+}
+
+func (r *Reader) row(size int) error {
+	r.Total++
+	r.size += size
+	for i, v := range r.values {
+		reason, shown := "", ""
+		switch {
+		case v == nil && r.notNull[i]:
+			reason = "is null, and it is part of the key"
+		case v != nil && r.mappings[i].check != nil:
+			reason, shown = r.mappings[i].check(v)
+		}
+		if reason != "" {
+			r.setAside(i, reason, shown)
+			r.endsAside = true
+			return r.passOnIfFull()
+		}
+	}
+	for i, v := range r.values {
+		if v == nil {
+			r.fields[i].AppendNull()
+		} else {
+			r.mappings[i].decode(r.fields[i], v)
+		}
+	}
+	r.count++
+	r.endsAside = false
+	return r.passOnIfFull()
+}
+
+// setAside keeps the row that is in values, as text.
+func (r *Reader) setAside(place int, reason, shown string) {
+	a := rows.Aside{Row: map[string]*string{}, Reason: fmt.Sprintf("Column %s %s.", r.columns[place].Name, reason)}
+	texts := make([]*string, len(r.values))
+	for i, v := range r.values {
+		if v == nil {
+			continue
+		}
+		text := ""
+		if i == place {
+			text = shown
+		} else if m := r.mappings[i]; m.check != nil {
+			_, text = m.check(v)
+		}
+		if text == "" {
+			text = r.text(i, v)
+		}
+		texts[i] = &text
+	}
+	for i, c := range r.columns {
+		if i < r.table {
+			a.Row[c.Name] = texts[i]
+		}
+	}
+	a.Values = texts
+	key := make([]string, len(r.key))
+	for i, k := range r.key {
+		if texts[k] != nil {
+			key[i] = *texts[k]
+		}
+	}
+	if len(key) > 0 {
+		encoded, _ := json.Marshal(key)
+		a.Key = string(encoded)
+	}
+	r.aside = append(r.aside, a)
+}
+
+func (r *Reader) text(place int, value []byte) string {
+	b := array.NewBuilder(memory.DefaultAllocator, r.columns[place].Type.Arrow())
+	r.mappings[place].decode(b, value)
+	text, _ := schema.CellText(b.NewArray(), 0, r.columns[place].Type)
+	return text
+}
+
+func (r *Reader) passOnIfFull() error {
+	if r.count+len(r.aside) < batchRows && r.size < batchBytes {
+		return nil
+	}
+	return r.passOn()
+}
+
+// passOn hands over what has gathered.
+func (r *Reader) passOn() error {
+	if r.count+len(r.aside) == 0 {
+		return nil
+	}
+	batch := rows.Batch{Record: r.builder.NewRecordBatch(), Aside: r.aside, EndsAside: r.endsAside}
+	r.count, r.size, r.aside = 0, 0, nil
+	return r.sink(batch)
+}
+
+// End passes on the last rows, after the whole stream was written.
+func (r *Reader) End() error {
+	if !r.ended {
+		return errors.New("the server's COPY stream ended before its trailer")
+	}
+	return r.passOn()
+}

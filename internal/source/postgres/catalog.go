@@ -1,0 +1,179 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/pgcopy"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+)
+
+// relation kinds that hold rows: ordinary, partitioned and foreign tables, views,
+// materialized views (pg_class.relkind).
+const relationKinds = `'r', 'p', 'f', 'v', 'm'`
+
+// Tables lists the tables and views of the database, the system's own left out.
+func (s *Source) Tables(ctx context.Context) ([]schema.Table, error) {
+	const sql = `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm'), greatest(c.reltuples, -1)::int8
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN (` + relationKinds + `) AND NOT c.relispartition
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_toast%' AND n.nspname NOT LIKE 'pg\_temp%'
+ORDER BY 1, 2`
+	done := statement.Begin(ctx, statement.Source, sql)
+	found, err := s.pool.Query(ctx, sql)
+	if err != nil {
+		done(0, err)
+		return nil, s.explain(err)
+	}
+	tables, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (schema.Table, error) {
+		var t schema.Table
+		err := row.Scan(&t.Name.Schema, &t.Name.Table, &t.View, &t.Rows)
+		return t, err
+	})
+	done(int64(len(tables)), err)
+	return tables, s.explain(err)
+}
+
+// Table describes a table and makes sure that it can be read.
+func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, error) {
+	t := schema.Table{Name: name}
+	var oid uint32
+	var schemaUsable bool
+	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm'), greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE')
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Rows, &schemaUsable)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return t, problem.Newf(problem.NoTable, "Check whether it was dropped or renamed, then remove it from the feed or correct its name.", "The table %s does not exist in %s.", name, s.what)
+	}
+	if err != nil {
+		return t, err
+	}
+	if !schemaUsable {
+		return t, s.noPrivilege(name, "USAGE", "SCHEMA "+schema.Quote(name.Schema))
+	}
+	forbidden, err := s.columns(ctx, oid, &t)
+	if err != nil {
+		return t, err
+	}
+	if len(t.Columns) == 0 {
+		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
+	}
+	if len(forbidden) > 0 {
+		return t, s.noPrivilege(name, "SELECT", name.Quoted())
+	}
+	t.Key, err = s.key(ctx, oid)
+	return t, err
+}
+
+func (s *Source) noPrivilege(name schema.Name, privilege, on string) error {
+	return problem.Newf(problem.NoPrivilege, fmt.Sprintf("Grant it: GRANT %s ON %s TO %s;", privilege, on, schema.Quote(s.settings.User)),
+		"User %q of %s may not read the table %s: it lacks %s.", s.settings.User, s.what, name, privilege)
+}
+
+// columns fills in the table's columns and names those that may not be read.
+func (s *Source) columns(ctx context.Context, oid uint32, t *schema.Table) (forbidden []string, err error) {
+	const sql = `WITH RECURSIVE base AS (
+    SELECT a.attnum, a.atttypid AS type, a.atttypmod AS modifier, a.attnotnull AS required
+    FROM pg_attribute a WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped
+    UNION ALL
+    SELECT b.attnum, t.typbasetype, CASE WHEN t.typtypmod = -1 THEN b.modifier ELSE t.typtypmod END, b.required OR t.typnotnull
+    FROM base b JOIN pg_type t ON t.oid = b.type WHERE t.typtype = 'd'
+)
+SELECT a.attname, format_type(a.atttypid, a.atttypmod), b.required, has_column_privilege(a.attrelid, a.attnum, 'SELECT'),
+       t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier
+FROM base b JOIN pg_attribute a ON a.attrelid = $1 AND a.attnum = b.attnum
+JOIN pg_type t ON t.oid = b.type AND t.typtype <> 'd' JOIN pg_namespace n ON n.oid = t.typnamespace
+ORDER BY a.attnum`
+	done := statement.Begin(ctx, statement.Source, shown(sql, []any{oid}))
+	found, err := s.pool.Query(ctx, sql, oid)
+	if err != nil {
+		done(0, err)
+		return nil, s.explain(err)
+	}
+	var c schema.Column
+	var required, readable, inCatalog, enum bool
+	var typeName string
+	var modifier int32
+	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum, &modifier}, func() error {
+		c.Nullable = !required
+		c.Type, c.Wire = pgcopy.TypeOf(typeName, inCatalog, enum, modifier)
+		t.Columns = append(t.Columns, c)
+		if !readable {
+			forbidden = append(forbidden, c.Name)
+		}
+		return nil
+	})
+	done(int64(len(t.Columns)), err)
+	return forbidden, s.explain(err)
+}
+
+// key finds the primary key, or else the shortest unique key of columns that
+// cannot be null.
+func (s *Source) key(ctx context.Context, oid uint32) ([]string, error) {
+	var key []string
+	err := s.row(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(attnum, place)
+             JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum ORDER BY k.place)
+FROM pg_index i
+WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
+  AND NOT EXISTS (SELECT 1 FROM unnest(i.indkey[0:i.indnkeyatts - 1]) AS k(attnum)
+                  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE NOT a.attnotnull)
+ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid LIMIT 1`, []any{oid}, &key)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	return key, err
+}
+
+// Findings tells what is worth knowing about reading a table by watermark.
+func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
+	if q.Watermark == nil {
+		return nil, nil
+	}
+	var findings []problem.Finding
+	add := func(level problem.Level, remedy, format string, args ...any) {
+		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(), What: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
+	w := q.Watermark.Column
+	var told, standby, indexed bool
+	err := s.row(ctx, `SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE'), pg_is_in_recovery(),
+       EXISTS (SELECT 1 FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+               JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE i.indisvalid AND i.indpred IS NULL AND a.attname = $3 AND c.relname = $2 AND n.nspname = $1)`,
+		[]any{q.Table.Name.Schema, q.Table.Name.Table, w.Name}, &told, &standby, &indexed)
+	if err != nil {
+		return nil, err
+	}
+	if !told && !standby {
+		add(problem.Note, fmt.Sprintf("GRANT pg_read_all_stats TO %s;", schema.Quote(s.settings.User)),
+			"User %q is not told when other transactions began, so each run waits for the open ones to end.", s.settings.User)
+	}
+	if standby {
+		add(problem.Warning, "Choose a look_back longer than the longest transaction of the primary.",
+			"The source is a standby: a transaction of the primary that has written nothing yet cannot be seen from here.")
+	}
+	if (!indexed || q.Watermark.Fallback != "") && !q.Table.View {
+		columns := append([]string{w.Name}, q.Table.Key...)
+		add(problem.Warning, fmt.Sprintf("CREATE INDEX CONCURRENTLY ON %s (%s);", q.Table.Name.Quoted(), schema.QuoteAll("", slices.Compact(columns))),
+			"No index begins with %s, so every run reads the whole table to find what changed.", watermark(q))
+	}
+	if w.Nullable && q.Watermark.Fallback == "" {
+		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.",
+			"The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Name)
+	}
+	if w.Type.Kind == schema.Timestamp {
+		zone, err := s.Zone(ctx)
+		if err != nil {
+			return nil, err
+		}
+		add(problem.Note, "Name another zone if that is wrong: watermark: {zone: Europe/Berlin}.",
+			"The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the repeated hour wait until it is over.", w.Name, zone)
+	}
+	return findings, nil
+}

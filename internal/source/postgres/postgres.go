@@ -1,0 +1,316 @@
+// Package postgres reads PostgreSQL databases, version 13 and later.
+//
+// Rows are read with COPY in binary form. The session is read-only, writes times
+// in UTC and ISO form, and fails rather than leave out rows that row-level
+// security would hide.
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/pgcopy"
+	"noemata/internal/pglink"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+)
+
+// Kind is the name of this kind of source.
+const Kind = "postgresql"
+
+// Opener is what to register.
+var Opener = source.Opener{Check: pglink.Check, Open: Open}
+
+// Connections is how many connections a source uses at most.
+const Connections = 4
+
+const application = "noemata reader"
+
+// session is set on each connection, in this order. The settings fix the text
+// form of values, so that it is the same whoever the user is.
+var session = []string{
+	"SET default_transaction_read_only = on",
+	"SET row_security = off",
+	"SET lock_timeout = '10s'",
+	"SET statement_timeout = '6h'",
+	"SET idle_in_transaction_session_timeout = '1h'",
+	"SET client_encoding = 'UTF8'",
+	"SET search_path = pg_catalog",
+	"SET datestyle = 'ISO, YMD'",
+	"SET intervalstyle = 'postgres'",
+	"SET extra_float_digits = 1",
+	"SET bytea_output = 'hex'",
+	"SET xmloption = 'content'",
+	"SET standard_conforming_strings = on",
+	"SET timezone = 'UTC'",
+}
+
+// Source is a PostgreSQL database that is read.
+type Source struct {
+	pool     *pgxpool.Pool
+	settings connection.Settings
+	what     string
+}
+
+// Open prepares to read a database; nothing is connected yet.
+func Open(s connection.Settings, what string) (source.Source, error) {
+	s, err := pglink.Check(s)
+	if err != nil {
+		return nil, err
+	}
+	pool, err := pglink.Open(s, Connections, application, session)
+	if err != nil {
+		return nil, err
+	}
+	return &Source{pool: pool, settings: s, what: what}, nil
+}
+
+// Close ends all connections.
+func (s *Source) Close() { s.pool.Close() }
+
+func (s *Source) explain(err error) error { return pglink.Explain(err, s.what, s.settings) }
+
+// row runs a query of one row and records it.
+func (s *Source) row(ctx context.Context, sql string, args []any, into ...any) error {
+	done := statement.Begin(ctx, statement.Source, shown(sql, args))
+	err := s.pool.QueryRow(ctx, sql, args...).Scan(into...)
+	done(1, err)
+	return s.explain(err)
+}
+
+// shown is a statement with its parameters, for the run's log.
+func shown(sql string, args []any) string {
+	if len(args) == 0 {
+		return sql
+	}
+	return fmt.Sprintf("%s\n-- parameters: %v", sql, args)
+}
+
+// Test signs in and gives the server's version.
+func (s *Source) Test(ctx context.Context) (string, error) {
+	var version string
+	var number int
+	if err := s.row(ctx, "SELECT 'PostgreSQL ' || current_setting('server_version'), current_setting('server_version_num')::int", nil, &version, &number); err != nil {
+		return "", err
+	}
+	if number < 130000 {
+		return "", problem.Newf(problem.Invalid, "Use a server of version 13 or later.", "The server of %s is %s, which is too old.", s.what, version)
+	}
+	return version, nil
+}
+
+// Moment reads the clock first: a transaction that begins after that cannot have
+// an earlier start. Within one database, every transaction that can write shows
+// in pg_stat_activity; its start is told only to members of pg_read_all_stats. On
+// a standby the transactions of the primary show as ids that are in progress.
+func (s *Source) Moment(ctx context.Context) (window.Moment, error) {
+	var m window.Moment
+	var standby, told bool
+	err := s.row(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN least(clock_timestamp(), coalesce(pg_last_xact_replay_timestamp(), '-infinity')) ELSE clock_timestamp() END,
+       pg_is_in_recovery(), pg_has_role(current_user, 'pg_read_all_stats', 'USAGE')`, nil, &m.Clock, &standby, &told)
+	if err != nil {
+		return m, err
+	}
+	if standby {
+		err = s.row(ctx, `SELECT coalesce(array_agg(x::text), '{}') FROM pg_snapshot_xip(pg_current_snapshot()) AS x`, nil, &m.Open)
+		return m, err
+	}
+	var prepared int
+	var oldest *time.Time
+	err = s.row(ctx, `WITH others AS (
+    SELECT l.virtualxid AS id, a.xact_start FROM pg_locks l JOIN pg_stat_activity a USING (pid)
+    WHERE l.locktype = 'virtualxid' AND l.granted AND a.datid = (SELECT oid FROM pg_database WHERE datname = current_database())
+      AND NOT (a.usename = current_user AND a.application_name = $1)
+), started AS (
+    SELECT xact_start FROM pg_stat_activity
+    WHERE datname = current_database() AND NOT (usename = current_user AND application_name = $1)
+), twophase AS (
+    SELECT 'prepared ' || gid AS id FROM pg_prepared_xacts WHERE database = current_database()
+)
+SELECT (SELECT min(xact_start) FROM started), (SELECT count(*) FROM twophase),
+       array(SELECT id FROM others UNION ALL SELECT id FROM twophase)`, []any{application}, &oldest, &prepared, &m.Open)
+	if told && prepared == 0 {
+		m.Oldest = oldest
+		if oldest == nil {
+			m.Open = nil // all that was open has ended since
+		}
+	}
+	return m, err
+}
+
+// Zone is the TimeZone that sessions of this user have when they choose none.
+func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
+	var name string
+	if err := s.row(ctx, "SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'", nil, &name); err != nil {
+		return nil, err
+	}
+	zone, err := time.LoadLocation(name)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The time zone %q of %s is not known here.", name, s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
+	}
+	return zone, nil
+}
+
+// Highest is the largest watermark that is visible.
+func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
+	var highest *string
+	w := watermark(q)
+	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, q.Table.Name.Quoted())
+	if err := s.row(ctx, sql, nil, &highest); err != nil || highest == nil {
+		return "", err
+	}
+	return *highest, nil
+}
+
+// Nulls counts the rows whose watermark is null.
+func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
+	var n int64
+	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", q.Table.Name.Quoted(), watermark(q)), nil, &n)
+	return n, err
+}
+
+// Count counts the rows of a query.
+func (s *Source) Count(ctx context.Context, q source.Query) (int64, error) {
+	var n int64
+	err := s.row(ctx, "SELECT count(*) FROM "+q.Table.Name.Quoted()+where(q), nil, &n)
+	return n, err
+}
+
+// Estimate asks the planner.
+func (s *Source) Estimate(ctx context.Context, q source.Query) (int64, error) {
+	var plan []struct {
+		Plan struct {
+			Rows float64 `json:"Plan Rows"`
+		}
+	}
+	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+q.Table.Name.Quoted()+where(q), nil, &plan)
+	if err != nil || len(plan) == 0 {
+		return 0, err
+	}
+	return int64(plan[0].Plan.Rows), nil
+}
+
+// Read copies the rows of a query.
+func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch) error) error {
+	columns := append([]schema.Column{}, q.Table.Columns...)
+	if q.ReadsWatermark() {
+		w := q.Watermark.Column
+		w.Name = "watermark"
+		columns = append(columns, w)
+	}
+	if q.Beyond != nil {
+		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: "bool"})
+	}
+	key := q.Table.Key
+	if len(q.NotNull) > 0 {
+		key = q.NotNull
+	}
+	reader := pgcopy.NewReader(columns, len(q.Table.Columns), key, q.NotNull, sink)
+	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
+	done := statement.Begin(ctx, statement.Source, sql)
+	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		_, err := c.Conn().PgConn().CopyTo(ctx, reader, sql)
+		return err
+	})
+	done(reader.Total, err)
+	if err != nil {
+		return s.explain(err)
+	}
+	return reader.End()
+}
+
+// selectSQL writes a query's SELECT.
+func selectSQL(q source.Query) string {
+	var list []string
+	for _, c := range q.Table.Columns {
+		list = append(list, pgcopy.Expression(c))
+	}
+	if q.ReadsWatermark() {
+		list = append(list, watermark(q))
+	}
+	if q.Beyond != nil {
+		list = append(list, beyond(q))
+	}
+	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Table.Name.Quoted() + where(q)
+	if q.Ordered {
+		sql += " ORDER BY " + watermark(q)
+		for _, k := range q.Table.Key {
+			sql += ", " + schema.Quote(k)
+		}
+	}
+	switch {
+	case q.Limit > 0 && len(q.Table.Key) > 0:
+		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
+	case q.Limit > 0:
+		sql += fmt.Sprintf(" FETCH FIRST %d ROWS WITH TIES", q.Limit)
+	}
+	return sql
+}
+
+// watermark is the expression that windows are cut from. Text is compared byte by
+// byte, so that a change of the server's locale does not change the order.
+func watermark(q source.Query) string {
+	w := schema.Quote(q.Watermark.Column.Name)
+	if q.Watermark.Fallback != "" {
+		w = "coalesce(" + w + ", " + schema.Quote(q.Watermark.Fallback) + ")"
+	}
+	if q.Watermark.Column.Type.Kind == schema.Text {
+		w += ` COLLATE "C"`
+	}
+	return w
+}
+
+// where is the WHERE clause of a query's window, empty when there is none.
+func where(q source.Query) string {
+	if q.Watermark == nil {
+		return ""
+	}
+	w := watermark(q)
+	var conditions []string
+	if low := q.Window.Low; !low.IsZero() {
+		if q.Window.Inclusive {
+			conditions = append(conditions, w+" >= "+pgcopy.Literal(q.Watermark.Column, low.Value))
+		} else {
+			conditions = append(conditions, above(q, low.Value, low.After))
+		}
+	}
+	if q.Window.High != "" {
+		conditions = append(conditions, w+" <= "+pgcopy.Literal(q.Watermark.Column, q.Window.High))
+	}
+	if len(conditions) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(conditions, " AND ")
+}
+
+// above is true of rows that come after a position.
+func above(q source.Query, low string, after []string) string {
+	w, v := watermark(q), pgcopy.Literal(q.Watermark.Column, low)
+	if len(after) != len(q.Table.Key) || len(after) == 0 {
+		return w + " > " + v
+	}
+	left, right := []string{w}, []string{v}
+	for i, k := range q.Table.Key {
+		column, _ := q.Table.Column(k)
+		left = append(left, schema.Quote(k))
+		right = append(right, pgcopy.Literal(column, after[i]))
+	}
+	return "(" + strings.Join(left, ", ") + ") > (" + strings.Join(right, ", ") + ")"
+}
+
+// beyond is true of rows that the position has not reached.
+func beyond(q source.Query) string {
+	if q.Watermark == nil || q.Beyond.IsZero() {
+		return "false"
+	}
+	return "coalesce(" + above(q, q.Beyond.Value, q.Beyond.After) + ", true)"
+}

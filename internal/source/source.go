@@ -1,0 +1,101 @@
+// Package source is what it takes to read a database.
+//
+// A kind of source is a folder below this one and one line of registration. It
+// knows how its server is asked; what is asked, and when, is decided elsewhere.
+package source
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+)
+
+// Source reads one database. Its methods may be called from several goroutines.
+// Every error names the source and says what to do.
+type Source interface {
+	// Test signs in and gives the server's version.
+	Test(ctx context.Context) (version string, err error)
+	// Tables lists the tables and views the user may see, without their columns.
+	Tables(ctx context.Context) ([]schema.Table, error)
+	// Table describes one table; it fails when the table is missing or may not be read.
+	Table(ctx context.Context, name schema.Name) (schema.Table, error)
+	// Moment tells the source's clock and its open transactions.
+	Moment(ctx context.Context) (window.Moment, error)
+	// Zone is the zone in which clients of the database write times, unless they choose another.
+	Zone(ctx context.Context) (*time.Location, error)
+	// Highest is the largest watermark that is visible; empty when there is none.
+	Highest(ctx context.Context, q Query) (string, error)
+	// Nulls counts the rows whose watermark is null.
+	Nulls(ctx context.Context, q Query) (int64, error)
+	// Count counts the rows of a query.
+	Count(ctx context.Context, q Query) (int64, error)
+	// Estimate guesses the number of rows of a query without reading them.
+	Estimate(ctx context.Context, q Query) (int64, error)
+	// Read passes the rows of a query on in batches and ends with sink's error, if any.
+	Read(ctx context.Context, q Query, sink func(rows.Batch) error) error
+	// Findings tells what is worth knowing about a table before it is read.
+	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
+	Close()
+}
+
+// Query says which rows of a table are read. The records that Read passes on hold
+// Table.Columns in order, then the watermark if ReadsWatermark, then, if Beyond is
+// set, a boolean that tells whether the row lies beyond it.
+type Query struct {
+	Table     schema.Table
+	Watermark *Watermark
+	Window    window.Window
+	Ordered   bool  // by watermark, then by the table's key
+	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
+	Beyond    *position.Position
+	NotNull   []string // columns of which a null sets a row aside
+}
+
+// Watermark is the column that windows are cut from, and the one that counts
+// where it is null.
+type Watermark struct {
+	Column   schema.Column
+	Fallback string
+}
+
+// ReadsWatermark tells whether the watermark travels as a column of its own.
+func (q Query) ReadsWatermark() bool { return q.Watermark != nil && q.Watermark.Fallback != "" }
+
+// Opener connects to a database of one kind. what names it in messages.
+type Opener struct {
+	Check func(connection.Settings) (connection.Settings, error)
+	Open  func(s connection.Settings, what string) (Source, error)
+}
+
+var kinds = map[string]Opener{}
+
+// Register makes a kind of source known.
+func Register(kind string, o Opener) { kinds[kind] = o }
+
+// Kinds lists the kinds that are known.
+func Kinds() []string {
+	var names []string
+	for kind := range kinds {
+		names = append(names, kind)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Kind finds a registered kind.
+func Kind(kind string) (Opener, error) {
+	o, ok := kinds[kind]
+	if !ok {
+		return Opener{}, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of source.", kind), "Known kinds: "+strings.Join(Kinds(), ", ")+".")
+	}
+	return o, nil
+}
