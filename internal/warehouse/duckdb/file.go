@@ -1,0 +1,198 @@
+package duckdb
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/duckdb/duckdb-go/v2"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/statement"
+)
+
+// A file stays open for this long after its last use. While it is open, no other
+// program can open it.
+const linger = 2 * time.Second
+
+// Settings of an open file. The memory limit bounds what DuckDB keeps; larger work
+// goes through its temporary folder, beside the file.
+const (
+	memoryLimit = "128MB"
+	threads     = 2
+)
+
+// file is a database file of this process. DuckDB wants one instance per file and
+// process, so all who name the same path share one.
+type file struct {
+	path      string
+	mu        sync.Mutex
+	connector *duckdb.Connector
+	users     int
+	closing   *time.Timer
+}
+
+var (
+	filesMu sync.Mutex
+	files   = map[string]*file{}
+)
+
+func fileAt(path string) *file {
+	filesMu.Lock()
+	defer filesMu.Unlock()
+	f := files[path]
+	if f == nil {
+		f = &file{path: path}
+		files[path] = f
+	}
+	return f
+}
+
+// conn is a connection to an open file.
+type conn struct {
+	file   *file
+	driver driver.Conn
+	arrow  *duckdb.Arrow
+}
+
+// connect opens the file if it must.
+func (f *file) connect(ctx context.Context) (*conn, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.closing != nil {
+		f.closing.Stop()
+		f.closing = nil
+	}
+	if f.connector == nil {
+		if err := f.open(); err != nil {
+			return nil, err
+		}
+	}
+	d, err := f.connector.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	a, err := duckdb.NewArrowFromConn(d)
+	if err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
+	f.users++
+	return &conn{file: f, driver: d, arrow: a}, nil
+}
+
+func (f *file) open() error {
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o750); err != nil {
+		return err
+	}
+	options := fmt.Sprintf("?memory_limit=%s&threads=%d&preserve_insertion_order=false", memoryLimit, threads)
+	connector, err := duckdb.NewConnector(f.path+options, func(e driver.ExecerContext) error {
+		_, err := e.ExecContext(context.Background(), "SET TimeZone = 'UTC'", nil)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	f.connector = connector
+	return nil
+}
+
+// close ends the connection, and the file some time after its last one.
+func (c *conn) close() {
+	_ = c.driver.Close()
+	f := c.file
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.users--
+	if f.users == 0 {
+		f.closing = time.AfterFunc(linger, f.closeIdle)
+	}
+}
+
+// closeIdle closes the file if nobody uses it.
+func (f *file) closeIdle() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.users == 0 && f.connector != nil {
+		_ = f.connector.Close()
+		f.connector, f.closing = nil, nil
+	}
+}
+
+// exec runs a statement, records it, and gives the number of rows it touched.
+func (c *conn) exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	n, err := c.execQuietly(ctx, sql, args...)
+	done(n, err)
+	return n, err
+}
+
+func (c *conn) execQuietly(ctx context.Context, sql string, args ...any) (int64, error) {
+	result, err := c.driver.(driver.ExecerContext).ExecContext(ctx, sql, named(args))
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+// query gives all rows of a small result.
+func (c *conn) query(ctx context.Context, sql string, args ...any) ([][]driver.Value, error) {
+	found, err := c.driver.(driver.QueryerContext).QueryContext(ctx, sql, named(args))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = found.Close() }()
+	var all [][]driver.Value
+	for {
+		row := make([]driver.Value, len(found.Columns()))
+		if err := found.Next(row); errors.Is(err, io.EOF) {
+			return all, nil
+		} else if err != nil {
+			return nil, err
+		}
+		all = append(all, row)
+	}
+}
+
+func named(args []any) []driver.NamedValue {
+	values := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		values[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	return values
+}
+
+// explain turns DuckDB's error into a Problem.
+func explain(err error, what, path string) error {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	var already *problem.Problem
+	if errors.As(err, &already) {
+		return err
+	}
+	at := fmt.Sprintf("The DuckDB file %s (%s)", path, what)
+	switch text := err.Error(); {
+	case strings.Contains(text, "Could not set lock on file"):
+		return problem.Wrap(err, problem.Unreachable, at+" is open in another program, and only one may write it.", "Close it there; the next run goes on where this one ended.")
+	case strings.Contains(text, "not a valid DuckDB database file"), strings.Contains(text, "Not a valid"):
+		return problem.Wrap(err, problem.Unreachable, at+" is not a DuckDB database.", "Check the path, or move the file away so that a new one is made.")
+	case errors.Is(err, os.ErrPermission), strings.Contains(text, "Permission denied"), strings.Contains(text, "read-only"):
+		return problem.Wrap(err, problem.NoPrivilege, at+" cannot be written by the service's user.", "Give the user the right to write the file and its folder.")
+	case strings.Contains(text, "Cannot open file"), strings.Contains(text, "not a directory"), strings.Contains(text, "Is a directory"):
+		return problem.Wrap(err, problem.Unreachable, at+" cannot be opened: "+text+".", "Check the path.")
+	case strings.Contains(text, "No space left"):
+		return problem.Wrap(err, problem.Failed, at+" cannot grow: no disk space is left.", "Free some space; the next run goes on where this one ended.")
+	case strings.Contains(text, "Conflict on"), strings.Contains(text, "write-write conflict"):
+		return problem.Wrap(err, problem.Overtaken, at+" was changed by another worker during the run.", "Nothing was written; the next run goes on.")
+	case strings.Contains(text, "Catalog Error: Table with name"):
+		return problem.Wrap(err, problem.NoTable, at+": "+text+".", "Was the table dropped? The next run makes it again; clear its position to load it anew.")
+	}
+	return problem.Wrap(err, problem.Failed, "A statement failed in "+strings.TrimPrefix(at, "The ")+": "+strings.TrimSpace(err.Error()), "See the run's statements.")
+}

@@ -1,0 +1,139 @@
+// Package warehouse is what it takes to write a warehouse.
+//
+// A kind of warehouse is a folder below this one and one line of registration. In
+// every warehouse the schema "noemata" holds three tables: positions says how far
+// each table has come, loads has a row of counters for every commit, set_aside
+// keeps the rows that could not be stored as they are.
+package warehouse
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+)
+
+// Warehouse writes one database. Its methods may be called from several
+// goroutines. Every error names the warehouse and says what to do.
+type Warehouse interface {
+	// Test signs in, makes sure that tables can be made, and gives the version.
+	Test(ctx context.Context) (version string, err error)
+	// Prepare makes the target's schema and table where they are missing, and
+	// tells what is in the way where an existing table does not fit.
+	Prepare(ctx context.Context, t Target) error
+	// Place tells how far a table has come; the zero Place when it has not begun.
+	Place(ctx context.Context, feed, table string) (Place, error)
+	// Places lists the places of a feed's tables.
+	Places(ctx context.Context, feed string) ([]Place, error)
+	// SetPlace moves a table's position without loading rows; nil clears it.
+	SetPlace(ctx context.Context, feed, table string, p *position.Position) error
+	// Begin starts one commit of one table.
+	Begin(ctx context.Context, l Load) (Loader, error)
+	// Count counts the rows of a table.
+	Count(ctx context.Context, name schema.Name) (int64, error)
+	// Read passes rows on in batches. They, and the texts in them, are gone when
+	// sink returns.
+	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
+	Close()
+}
+
+// Target is a table of a warehouse.
+type Target struct {
+	Name      schema.Name
+	Columns   []schema.Column // as they come from the source
+	Added     []schema.Column // those that Noemata adds, in order
+	Key       []string
+	Unique    bool // the source promises that the key is unique
+	Keep      feed.Keep
+	Watermark []string // the watermark column and its fallback, if any
+	RunColumn string   // the added column that holds the run
+}
+
+// All is the target's columns in order.
+func (t Target) All() []schema.Column { return slices.Concat(t.Columns, t.Added) }
+
+// Place is how far a table has come in a warehouse. Version rises with every
+// move, so that a worker can tell whether another one has been here.
+type Place struct {
+	Table    string
+	Position position.Position
+	Version  int64
+	Run      int64
+	MovedAt  time.Time
+}
+
+// Load is one commit that is about to be made.
+type Load struct {
+	Feed   string
+	Table  string
+	Target Target
+	Run    int64
+	From   Place // where the table stands; the commit fails if it has moved since
+	Direct bool  // the target is empty and no key comes twice: rows go straight in
+}
+
+// Loader gathers the rows of one commit. Commit or Abort ends it.
+type Loader interface {
+	// Append adds rows: the target's columns, then, where the key is not Unique, a
+	// number that rises with every row of the commit.
+	Append(ctx context.Context, b rows.Batch) error
+	// Commit makes rows, position and counters visible together, and gives the
+	// books of this commit and the new place.
+	Commit(ctx context.Context, to position.Position) (rows.Books, Place, error)
+	// Abort leaves everything as it was. After Commit it does nothing.
+	Abort()
+}
+
+// Query says which rows of a warehouse table are read.
+type Query struct {
+	Name    schema.Name
+	Columns []schema.Column
+	OrderBy []string
+	Limit   int64
+	Key     map[string]string // only the row with this key, as text
+}
+
+// Opener connects to warehouses of one kind. what names it in messages.
+type Opener struct {
+	Check func(connection.Settings) (connection.Settings, error)
+	Open  func(s connection.Settings, what string) (Warehouse, error)
+}
+
+var kinds = map[string]Opener{}
+
+// Register makes a kind of warehouse known.
+func Register(kind string, o Opener) { kinds[kind] = o }
+
+// Kinds lists the kinds that are known.
+func Kinds() []string {
+	var names []string
+	for kind := range kinds {
+		names = append(names, kind)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Kind finds a registered kind.
+func Kind(kind string) (Opener, error) {
+	o, ok := kinds[kind]
+	if !ok {
+		return Opener{}, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of warehouse.", kind), "Known kinds: "+strings.Join(Kinds(), ", ")+".")
+	}
+	return o, nil
+}
+
+// Overtaken is the problem of a worker that finds the position moved by another.
+func Overtaken(table string) error {
+	return problem.Newf(problem.Overtaken, "Nothing was written; the next run goes on from the new position.", "The position of %s was moved by another worker or by hand during the run.", table)
+}
