@@ -1,0 +1,105 @@
+package engine
+
+import (
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+var allocator = memory.DefaultAllocator
+
+// decorate adds Noemata's columns to a record of the query: those of the target,
+// then, where rows must be numbered, the number. first is the number of rows that
+// came before.
+func (c *committer) decorate(record arrow.RecordBatch, first int64) arrow.RecordBatch {
+	n := int(record.NumRows())
+	columns := append([]arrow.Array{}, record.Columns()[:len(c.query.Table.Columns)]...)
+	for _, added := range c.plan.target.Added {
+		var column arrow.Array
+		switch added.Name {
+		case c.Feed.Column("run"):
+			column = int64s(n, func(int) int64 { return c.Run })
+		case c.Feed.Column("changed_at"):
+			column = c.changedAt(record)
+		case c.Feed.Column("position"):
+			column = c.positions(record)
+		}
+		defer column.Release()
+		columns = append(columns, column)
+	}
+	if warehouse.NumbersRows(c.plan.target) {
+		column := int64s(n, func(i int) int64 { return first + int64(i) })
+		defer column.Release()
+		columns = append(columns, column)
+	}
+	return array.NewRecordBatch(schema.Arrow(warehouse.StageColumns(c.plan.target)), columns, int64(n))
+}
+
+func int64s(n int, value func(int) int64) arrow.Array {
+	b := array.NewInt64Builder(allocator)
+	defer b.Release()
+	b.Reserve(n)
+	for i := range n {
+		b.UnsafeAppend(value(i))
+	}
+	return b.NewArray()
+}
+
+// changedAt is the watermark as an instant, or null where it is not a time.
+func (c *committer) changedAt(record arrow.RecordBatch) arrow.Array {
+	n := int(record.NumRows())
+	typ := schema.Type{Kind: schema.TimestampTZ}.Arrow()
+	if c.query.Watermark != nil {
+		column := record.Column(c.watermarkPlace())
+		switch a := column.(type) {
+		case *array.Timestamp:
+			if c.query.Watermark.Column.Type.Kind == schema.TimestampTZ {
+				a.Retain()
+				return a
+			}
+			return c.instants(n, typ, func(i int) int64 { return int64(a.Value(i)) })
+		case *array.Date32:
+			return c.instants(n, typ, func(i int) int64 {
+				switch d := int64(a.Value(i)); d {
+				case schema.InfiniteDate:
+					return schema.InfiniteTime
+				case -schema.InfiniteDate:
+					return -schema.InfiniteTime
+				default:
+					return d * 86400e6
+				}
+			})
+		}
+	}
+	return array.MakeArrayOfNull(allocator, typ, n)
+}
+
+// instants turns wall-clock readings of the watermark's zone into instants.
+func (c *committer) instants(n int, typ arrow.DataType, wall func(int) int64) arrow.Array {
+	b := array.NewTimestampBuilder(allocator, typ.(*arrow.TimestampType))
+	defer b.Release()
+	b.Reserve(n)
+	for i := range n {
+		us := wall(i)
+		if us != schema.InfiniteTime && us != -schema.InfiniteTime {
+			us = inZone(us, c.plan.zone).UnixMicro()
+		}
+		b.UnsafeAppend(arrow.Timestamp(us))
+	}
+	return b.NewArray()
+}
+
+// positions is each row's own watermark as text.
+func (c *committer) positions(record arrow.RecordBatch) arrow.Array {
+	b := array.NewStringBuilder(allocator)
+	defer b.Release()
+	column := record.Column(c.watermarkPlace())
+	for i := range int(record.NumRows()) {
+		text, _ := schema.CellText(column, i, c.query.Watermark.Column.Type)
+		b.Append(text)
+	}
+	return b.NewArray()
+}

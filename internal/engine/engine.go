@@ -1,0 +1,337 @@
+// Package engine moves the rows of one table from a source to a warehouse, from
+// finding what changed to the commit, and compares the two sides afterwards.
+//
+// It is the only place that knows sources, the core and warehouses at once.
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// CommitRows is how many rows are committed at once while a long stretch is read
+// in order.
+const CommitRows = 500_000
+
+// Engine runs tables. It remembers bounds that wait for open transactions, so one
+// Engine should serve all runs of a process.
+type Engine struct {
+	mu        sync.Mutex
+	proposals map[string]proposal
+}
+
+type proposal struct {
+	window.Proposal
+	clock time.Time
+}
+
+// New makes an Engine.
+func New() *Engine { return &Engine{proposals: map[string]proposal{}} }
+
+// Work is one table of one run.
+type Work struct {
+	Feed      *feed.Feed
+	Table     feed.Table
+	Run       int64
+	Source    source.Source
+	Warehouse warehouse.Warehouse
+	Progress  func(Progress) // may be nil
+}
+
+// Progress tells how far a table's run has come.
+type Progress struct {
+	Phase    string // "looking", "reading" or "writing"
+	Read     int64
+	Expected int64 // an estimate; 0 when there is none
+	Position position.Position
+}
+
+// Outcome is what a table's run did.
+type Outcome struct {
+	Books      rows.Books
+	From, To   warehouse.Place
+	Window     window.Window
+	CompleteAt time.Time // everything the source committed before this is in the warehouse; zero when unknown
+	Nulls      int64     // rows whose watermark is null; they are not replicated
+	Commits    int
+	Reading    time.Duration // spent waiting for the source
+	Writing    time.Duration // spent in the warehouse
+	Notes      []string      // sentences worth showing
+	Target     schema.Name
+}
+
+// Run brings one table up to date. What was committed before an error stays, and
+// the Outcome tells of it.
+func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
+	r := &run{Work: w, engine: e}
+	if r.Progress == nil {
+		r.Progress = func(Progress) {}
+	}
+	r.Progress(Progress{Phase: "looking"})
+	err := r.run(ctx)
+	if err != nil && ctx.Err() != nil {
+		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+	}
+	return r.outcome, err
+}
+
+type run struct {
+	Work
+	engine  *Engine
+	plan    plan
+	outcome Outcome
+	last    position.Position // of the last row that was read
+}
+
+func (r *run) run(ctx context.Context) (err error) {
+	if r.plan, err = makePlan(ctx, r.Feed, r.Table, r.Source); err != nil {
+		return err
+	}
+	r.outcome.Target = r.plan.target.Name
+	if err := r.Warehouse.Prepare(ctx, r.plan.target); err != nil {
+		return err
+	}
+	place, err := r.Warehouse.Place(ctx, r.Feed.Name, r.Table.Table)
+	if err != nil {
+		return err
+	}
+	r.outcome.From, r.outcome.To = place, place
+	if r.Table.Find == feed.FindWhole {
+		return r.whole(ctx)
+	}
+	return r.watermark(ctx)
+}
+
+// whole reads the table and swaps it in.
+func (r *run) whole(ctx context.Context) error {
+	m, err := r.Source.Moment(ctx)
+	if err != nil {
+		return err
+	}
+	expected := max(r.plan.query.Table.Rows, 0)
+	to := position.Position{Value: schema.TimestampTZText(m.Clock.UnixMicro())}
+	if err := r.load(ctx, r.plan.query, stretch{expected: expected, end: &to}); err != nil {
+		return err
+	}
+	r.outcome.CompleteAt = m.Clock
+	return nil
+}
+
+// watermark reads what lies between the position and the highest safe bound.
+func (r *run) watermark(ctx context.Context) error {
+	q := r.plan.query
+	t := q.Watermark.Column.Type
+	if q.Watermark.Column.Nullable {
+		var err error
+		if r.outcome.Nulls, err = r.Source.Nulls(ctx, q); err != nil {
+			return err
+		}
+		if r.outcome.Nulls > 0 {
+			r.note("%s with a null watermark %s not replicated; name a fallback column to include them.", plural(r.outcome.Nulls, "row"), isAre(r.outcome.Nulls))
+		}
+	}
+	high, completeAt, err := r.bound(ctx)
+	if err != nil {
+		return err
+	}
+	place := r.outcome.From
+	w := window.Window{Low: place.Position, High: high}
+	if place.Position.IsZero() {
+		switch start := r.Table.Watermark.Start; start {
+		case "", feed.StartBeginning:
+		case feed.StartNow:
+			return r.startNow(ctx, high, completeAt)
+		default:
+			checked, err := position.Position{Value: start}.Check(t)
+			if err != nil {
+				return err // makePlan has checked it
+			}
+			w.Low, w.Inclusive = checked, true
+		}
+	} else if lookBack := r.Table.Watermark.LookBack; lookBack != "" && lookBack != "0" {
+		below, err := lookBack.Below(place.Position.Value, t)
+		if err != nil {
+			return err
+		}
+		w.Low = position.Position{Value: below}
+	}
+	r.outcome.Window = w
+	if !w.Empty(t) {
+		if err := r.read(ctx, w); err != nil {
+			return err
+		}
+	}
+	r.outcome.CompleteAt = completeAt
+	return nil
+}
+
+// bound finds the highest watermark that may be read, and the time up to which
+// the table is complete once it is.
+func (r *run) bound(ctx context.Context) (high string, completeAt time.Time, err error) {
+	settle, wait := r.Table.Watermark.Times()
+	key := r.Feed.Name + "\x00" + r.Table.Table
+	t := r.plan.query.Watermark.Column.Type
+	r.engine.mu.Lock()
+	p, waiting := r.engine.proposals[key]
+	r.engine.mu.Unlock()
+	if !waiting {
+		if p, err = r.propose(ctx, settle); err != nil {
+			return "", time.Time{}, err
+		}
+	}
+	for deadline := time.Now().Add(wait); ; {
+		m, err := r.Source.Moment(ctx)
+		if err != nil {
+			return "", time.Time{}, err
+		}
+		if p.Settled(m) {
+			break
+		}
+		if time.Now().After(deadline) {
+			r.engine.mu.Lock()
+			r.engine.proposals[key] = p
+			r.engine.mu.Unlock()
+			r.note("Transactions that were open at %s have not ended, so rows above %s wait for them.", p.clock.UTC().Format(time.RFC3339), orNothing(r.outcome.From.Position.String()))
+			return "", time.Time{}, nil
+		}
+		select {
+		case <-ctx.Done():
+			return "", time.Time{}, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	r.engine.mu.Lock()
+	delete(r.engine.proposals, key)
+	r.engine.mu.Unlock()
+	return p.High, r.completeAt(p, t), nil
+}
+
+func (r *run) propose(ctx context.Context, settle time.Duration) (proposal, error) {
+	t := r.plan.query.Watermark.Column.Type
+	highest := ""
+	if !window.Timed(t.Kind) {
+		var err error
+		if highest, err = r.Source.Highest(ctx, r.plan.query); err != nil {
+			return proposal{}, err
+		}
+	}
+	// After Highest: whoever wrote a lower value is visible by now, or still open.
+	m, err := r.Source.Moment(ctx)
+	if err != nil {
+		return proposal{}, err
+	}
+	return proposal{window.Propose(t, m, settle, highest, r.plan.zone), m.Clock}, nil
+}
+
+func (r *run) completeAt(p proposal, t schema.Type) time.Time {
+	if !window.Timed(t.Kind) {
+		return p.clock
+	}
+	us, err := schema.ParseTimestamp(p.High)
+	if err != nil {
+		return time.Time{}
+	}
+	if t.Kind == schema.Date {
+		us += 86400e6 // the day is complete at its end
+	}
+	if t.Kind == schema.TimestampTZ {
+		return time.UnixMicro(us).UTC()
+	}
+	return inZone(us, r.plan.zone)
+}
+
+// inZone is the instant at which clocks of the zone show the given microseconds.
+func inZone(us int64, zone *time.Location) time.Time {
+	w := time.UnixMicro(us).UTC()
+	return time.Date(w.Year(), w.Month(), w.Day(), w.Hour(), w.Minute(), w.Second(), w.Nanosecond(), zone)
+}
+
+// startNow begins a table at the present, without its past.
+func (r *run) startNow(ctx context.Context, high string, completeAt time.Time) error {
+	if high == "" {
+		return nil
+	}
+	loader, err := r.Warehouse.Begin(ctx, r.newLoad(false))
+	if err != nil {
+		return err
+	}
+	defer loader.Abort()
+	_, place, err := loader.Commit(ctx, position.Position{Value: high})
+	if err != nil {
+		return err
+	}
+	r.outcome.To, r.outcome.CompleteAt = place, completeAt
+	r.outcome.Window = window.Window{Low: place.Position, High: high}
+	r.note("The table begins at %s, as the feed asks; what was there before is not replicated.", high)
+	return nil
+}
+
+// read loads a window: all at once where the target is empty and the table fits
+// into one page, else in order, page by page.
+func (r *run) read(ctx context.Context, w window.Window) error {
+	q := r.plan.query
+	q.Window = w
+	expected, err := r.Source.Estimate(ctx, q)
+	if err != nil {
+		return err
+	}
+	page := r.Table.Page()
+	if r.outcome.From.Position.IsZero() && expected <= page && page >= feed.DefaultPageRows {
+		n, err := r.Warehouse.Count(ctx, r.plan.target.Name)
+		if err != nil {
+			return err
+		}
+		if n == 0 && !warehouse.NumbersRows(r.plan.target) {
+			return r.load(ctx, q, stretch{expected: expected, direct: true})
+		}
+	}
+	q.Ordered, q.Limit = true, page
+	for {
+		before := r.outcome.Books.Read
+		s := stretch{expected: expected, limit: page}
+		if err := r.load(ctx, q, s); err != nil {
+			return err
+		}
+		if r.outcome.Books.Read-before < page {
+			return nil
+		}
+		// The last position of this page, not the table's: a look-back reads below it.
+		q.Window.Low, q.Window.Inclusive = r.last, false
+	}
+}
+
+func (r *run) note(format string, args ...any) {
+	r.outcome.Notes = append(r.outcome.Notes, fmt.Sprintf(format, args...))
+}
+
+func plural(n int64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func isAre(n int64) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "the beginning"
+	}
+	return s
+}

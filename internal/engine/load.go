@@ -1,0 +1,287 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"noemata/internal/core/position"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// stretch says how the rows of one query are committed.
+type stretch struct {
+	expected int64              // an estimate of their number
+	direct   bool               // they come in no order, go straight into an empty target, and are one commit
+	limit    int64              // they come in order and end after so many: long stretches are several commits
+	end      *position.Position // the position at their end, whatever they are
+}
+
+// load reads one query while it writes what has come, and commits.
+func (r *run) load(ctx context.Context, q source.Query, s stretch) error {
+	begun := time.Now()
+	c := &committer{run: r, query: q, stretch: s}
+	defer c.abort()
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	batches, failed := make(chan rows.Batch, 1), make(chan error, 1)
+	go func() {
+		defer close(batches)
+		failed <- r.Source.Read(reading, q, func(b rows.Batch) error {
+			select {
+			case batches <- b:
+				return nil
+			case <-reading.Done():
+				return reading.Err()
+			}
+		})
+	}()
+	var err error
+	for batch := range batches {
+		if err == nil {
+			if err = c.take(ctx, batch); err != nil {
+				stop()
+			}
+		}
+		batch.Record.Release()
+	}
+	if readErr := <-failed; err == nil {
+		err = readErr
+	}
+	if err == nil {
+		err = c.finish(ctx)
+	}
+	r.outcome.Writing += c.writing
+	r.outcome.Reading += time.Since(begun) - c.writing
+	return err
+}
+
+// committer writes batches to the warehouse and decides where a commit ends.
+type committer struct {
+	*run
+	query   source.Query
+	stretch stretch
+	loader  warehouse.Loader
+	pending int64 // rows since the last commit
+	read    int64 // rows of this stretch
+	highest position.Position
+	writing time.Duration
+}
+
+func (c *committer) take(ctx context.Context, b rows.Batch) error {
+	if c.stretch.limit > 0 && c.pending >= CommitRows {
+		var err error
+		if b, err = c.commitBetween(ctx, b); err != nil {
+			return err
+		}
+	}
+	if err := c.append(ctx, b); err != nil {
+		return err
+	}
+	if c.query.Watermark != nil {
+		if c.stretch.direct {
+			c.raise(b)
+		} else {
+			c.last = c.positionAt(b, int(b.Record.NumRows())-1, b.EndsAside)
+		}
+	}
+	c.Progress(Progress{Phase: "reading", Read: c.outcome.Books.Read + c.pending, Expected: max(c.stretch.expected, c.outcome.Books.Read+c.pending), Position: c.outcome.To.Position})
+	return nil
+}
+
+// commitBetween commits what is pending where the position can tell it from what
+// follows. With a key that is anywhere; without one it is where the watermark
+// changes, so rows that share the last one are taken along. It gives back the
+// rows that are still to be written.
+func (c *committer) commitBetween(ctx context.Context, b rows.Batch) (rows.Batch, error) {
+	if len(c.query.Table.Key) > 0 {
+		return b, c.commit(ctx, c.last)
+	}
+	n := int(b.Record.NumRows())
+	for i := range n {
+		if c.positionAt(b, i, false).Value == c.last.Value {
+			continue
+		}
+		head := rows.Batch{Record: b.Record.NewSlice(0, int64(i)), Aside: b.Aside}
+		if err := c.append(ctx, head); err != nil {
+			return b, err
+		}
+		if err := c.commit(ctx, position.Position{Value: c.last.Value}); err != nil {
+			return b, err
+		}
+		return rows.Batch{Record: b.Record.NewSlice(int64(i), int64(n)), EndsAside: false}, nil
+	}
+	return b, nil
+}
+
+func (c *committer) append(ctx context.Context, b rows.Batch) error {
+	begun := time.Now()
+	defer func() { c.writing += time.Since(begun) }()
+	if c.loader == nil {
+		var err error
+		if c.loader, err = c.Warehouse.Begin(ctx, c.newLoad(c.stretch.direct)); err != nil {
+			return err
+		}
+	}
+	record := c.decorate(b.Record, c.read)
+	defer record.Release()
+	c.pending += b.Rows()
+	c.read += b.Rows()
+	return c.loader.Append(ctx, rows.Batch{Record: record, Aside: b.Aside})
+}
+
+func (r *run) newLoad(direct bool) warehouse.Load {
+	return warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run, From: r.outcome.To, Direct: direct}
+}
+
+// finish commits the last rows. A stretch that ended before its limit has read
+// everything at its last watermark.
+func (c *committer) finish(ctx context.Context) error {
+	to := c.last
+	switch {
+	case c.stretch.end != nil:
+		if c.loader == nil { // an empty table replaces what was there, too
+			if err := c.append(ctx, rows.Batch{Record: c.emptyRecord()}); err != nil {
+				return err
+			}
+		}
+		to = *c.stretch.end
+	case c.loader == nil:
+		return nil
+	case c.stretch.direct:
+		to = c.highest
+	case c.read < c.stretch.limit || len(c.query.Table.Key) == 0:
+		to.After = nil
+	}
+	return c.commit(ctx, to)
+}
+
+func (c *committer) emptyRecord() arrow.RecordBatch {
+	b := array.NewRecordBuilder(allocator, schema.Arrow(c.query.Table.Columns))
+	return b.NewRecordBatch()
+}
+
+// commit ends the pending commit. A look-back reads below the table's position and
+// must not take it back.
+func (c *committer) commit(ctx context.Context, to position.Position) error {
+	begun := time.Now()
+	defer func() { c.writing += time.Since(begun) }()
+	if c.query.Watermark != nil && position.Compare(to, c.outcome.To.Position, c.query.Watermark.Column.Type) < 0 {
+		to = c.outcome.To.Position
+	}
+	c.Progress(Progress{Phase: "writing", Read: c.outcome.Books.Read + c.pending, Expected: c.stretch.expected, Position: c.outcome.To.Position})
+	books, place, err := c.loader.Commit(ctx, to)
+	if err != nil {
+		return err
+	}
+	c.loader, c.pending = nil, 0
+	c.outcome.Books = c.outcome.Books.Add(books)
+	c.outcome.To = place
+	c.outcome.Commits++
+	return nil
+}
+
+func (c *committer) abort() {
+	if c.loader != nil {
+		c.loader.Abort()
+	}
+}
+
+// watermarkPlace is where the watermark stands in the records of a query.
+func (c *committer) watermarkPlace() int {
+	if c.query.ReadsWatermark() {
+		return len(c.query.Table.Columns)
+	}
+	return c.place(c.query.Watermark.Column.Name)
+}
+
+func (c *committer) place(column string) int {
+	return slices.IndexFunc(c.query.Table.Columns, func(x schema.Column) bool { return x.Name == column })
+}
+
+// positionAt is the position of a row, or of the last row set aside.
+func (c *committer) positionAt(b rows.Batch, row int, aside bool) position.Position {
+	key := make([]int, len(c.query.Table.Key))
+	for i, k := range c.query.Table.Key {
+		key[i] = c.place(k)
+	}
+	w := c.watermarkPlace()
+	var p position.Position
+	if aside {
+		values := b.Aside[len(b.Aside)-1].Values
+		p.Value = deref(values[w])
+		for _, k := range key {
+			p.After = append(p.After, deref(values[k]))
+		}
+		return p
+	}
+	p.Value, _ = schema.CellText(b.Record.Column(w), row, c.query.Watermark.Column.Type)
+	if len(key) > 0 {
+		p.After = rows.Key(b.Record, row, c.query.Table.Columns, key)
+	}
+	return p
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// raise remembers the highest watermark of rows that come in no order.
+func (c *committer) raise(b rows.Batch) {
+	t := c.query.Watermark.Column.Type
+	w := c.watermarkPlace()
+	higher := func(p position.Position) {
+		p.After = nil
+		if position.Compare(p, c.highest, t) > 0 {
+			c.highest = p
+		}
+	}
+	if b.Record.NumRows() > 0 {
+		value, _ := schema.CellText(b.Record.Column(w), highestRow(b.Record.Column(w), t), t)
+		higher(position.Position{Value: value})
+	}
+	for _, a := range b.Aside {
+		higher(position.Position{Value: deref(a.Values[w])})
+	}
+}
+
+// highestRow finds the row with the highest watermark; none is null.
+func highestRow(column arrow.Array, t schema.Type) int {
+	best := 0
+	for i := 1; i < column.Len(); i++ {
+		var higher bool
+		switch a := column.(type) {
+		case *array.Timestamp:
+			higher = a.Value(i) > a.Value(best)
+		case *array.Date32:
+			higher = a.Value(i) > a.Value(best)
+		case *array.Int64:
+			higher = a.Value(i) > a.Value(best)
+		case *array.Int32:
+			higher = a.Value(i) > a.Value(best)
+		case *array.Int16:
+			higher = a.Value(i) > a.Value(best)
+		case *array.String:
+			higher = a.Value(i) > a.Value(best)
+		case *array.Decimal128:
+			higher = a.Value(i).Greater(a.Value(best))
+		default:
+			x, _ := schema.CellText(column, i, t)
+			y, _ := schema.CellText(column, best, t)
+			higher = position.Compare(position.Position{Value: x}, position.Position{Value: y}, t) > 0
+		}
+		if higher {
+			best = i
+		}
+	}
+	return best
+}

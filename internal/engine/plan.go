@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// plan is what is known of one table before rows move.
+type plan struct {
+	query  source.Query
+	target warehouse.Target
+	zone   *time.Location // in which a watermark without a zone is written
+}
+
+// makePlan looks the table up at the source and says what its target must be.
+func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source) (plan, error) {
+	name, err := schema.ParseName(t.Table)
+	if err != nil {
+		return plan{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
+	}
+	table, err := src.Table(ctx, name)
+	if err != nil {
+		return plan{}, err
+	}
+	for _, column := range t.AsText {
+		i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column })
+		if i < 0 {
+			return plan{}, noColumn(t, "as_text", column)
+		}
+		table.Columns[i] = table.Columns[i].AsText()
+	}
+	p := plan{query: source.Query{Table: table}, zone: time.UTC}
+	p.target, err = makeTarget(f, t, table)
+	if err != nil {
+		return plan{}, err
+	}
+	if t.Keep == feed.KeepLatest && !p.target.Unique {
+		p.query.NotNull = p.target.Key
+	}
+	if t.Find == feed.FindWatermark {
+		if err := p.addWatermark(ctx, t, src); err != nil {
+			return plan{}, err
+		}
+	}
+	return p, nil
+}
+
+func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Target, error) {
+	name, err := f.TargetOf(t)
+	if err != nil {
+		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
+	}
+	target := warehouse.Target{Name: name, Columns: table.Columns, Keep: t.Keep, RunColumn: f.Column("run")}
+	switch t.Keep {
+	case feed.KeepLatest:
+		target.Key = table.Key
+		target.Unique = len(t.Key) == 0 || slices.Equal(t.Key, table.Key)
+		if len(t.Key) > 0 {
+			target.Key = t.Key
+		}
+		if len(target.Key) == 0 {
+			return target, problem.Newf(problem.Invalid, "Name the columns that tell its rows apart: key: [a, b]; or keep it as a ledger.",
+				"The table %s has no primary or unique key, and keep: latest needs one.", t.Table)
+		}
+		for _, k := range target.Key {
+			if c, ok := table.Column(k); !ok {
+				return target, noColumn(t, "key", k)
+			} else if c.Type.Kind == schema.JSON {
+				return target, problem.Newf(problem.Invalid, "Choose other columns for the key.", "The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
+			}
+		}
+		target.Added = []schema.Column{added(f, "changed_at", schema.TimestampTZ), added(f, "run", schema.Int64)}
+	case feed.KeepLedger:
+		target.Added = []schema.Column{added(f, "changed_at", schema.TimestampTZ), added(f, "position", schema.Text), added(f, "run", schema.Int64)}
+	case feed.KeepReplace:
+		target.Added = []schema.Column{added(f, "run", schema.Int64)}
+	}
+	for _, a := range target.Added {
+		if _, clash := table.Column(a.Name); clash {
+			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.", "The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
+		}
+	}
+	return target, nil
+}
+
+func added(f *feed.Feed, name string, kind schema.Kind) schema.Column {
+	return schema.Column{Name: f.Column(name), Type: schema.Type{Kind: kind}, Native: "added"}
+}
+
+func noColumn(t feed.Table, field, column string) error {
+	return problem.Newf(problem.Invalid, "Check the name, upper and lower case included.", "The table %s has no column %q, which %s names.", t.Table, column, field)
+}
+
+func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source) error {
+	w := t.Watermark
+	column, ok := p.query.Table.Column(w.Column)
+	if !ok {
+		return noColumn(t, "watermark", w.Column)
+	}
+	if !window.Usable(column.Type) {
+		return problem.Newf(problem.Invalid, "Choose a column of a date, time, whole-number or text type.", "The column %s of %s is %s, which cannot be a watermark.", w.Column, t.Table, column.Native)
+	}
+	p.target.Watermark = []string{w.Column}
+	if w.Fallback != "" {
+		fallback, ok := p.query.Table.Column(w.Fallback)
+		if !ok {
+			return noColumn(t, "fallback", w.Fallback)
+		}
+		if fallback.Type != column.Type {
+			return problem.Newf(problem.Invalid, "Choose a fallback of the same type.", "The fallback %s of %s is %s, and the watermark %s is %s.", w.Fallback, t.Table, fallback.Native, w.Column, column.Native)
+		}
+		p.target.Watermark = append(p.target.Watermark, w.Fallback)
+	}
+	if err := w.LookBack.Check(column.Type); err != nil {
+		return problem.Wrap(err, problem.Invalid, fmt.Sprintf("Table %s: %v.", t.Table, err), "Correct the feed.")
+	}
+	if w.Start != "" && w.Start != feed.StartBeginning && w.Start != feed.StartNow {
+		if _, err := (position.Position{Value: w.Start}).Check(column.Type); err != nil {
+			return problem.Wrap(err, problem.Invalid, fmt.Sprintf("Table %s, start: %v.", t.Table, err), "Write beginning, now, or a value of the watermark column.")
+		}
+	}
+	if column.Type.Kind == schema.Timestamp || column.Type.Kind == schema.Date {
+		var err error
+		if w.Zone != "" {
+			p.zone, err = time.LoadLocation(w.Zone)
+		} else {
+			p.zone, err = src.Zone(ctx)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	p.query.Watermark = &source.Watermark{Column: column, Fallback: w.Fallback}
+	return nil
+}
+
+// Check looks at every table of a feed before it runs.
+func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) []problem.Finding {
+	findings := []problem.Finding{}
+	blocker := func(table string, err error) {
+		p := problem.Of(err)
+		findings = append(findings, problem.Finding{Level: problem.Blocker, Table: table, What: p.What, Remedy: p.Remedy})
+	}
+	if _, err := wh.Test(ctx); err != nil {
+		blocker("", err)
+	}
+	if _, err := src.Test(ctx); err != nil {
+		blocker("", err)
+		return findings
+	}
+	for _, t := range f.Tables {
+		p, err := makePlan(ctx, f, t, src)
+		if err != nil {
+			blocker(t.Table, err)
+			continue
+		}
+		found, err := src.Findings(ctx, p.query)
+		if err != nil {
+			blocker(t.Table, err)
+			continue
+		}
+		findings = append(findings, found...)
+		for _, c := range p.query.Table.Columns {
+			if c.Wire == "" && !slices.Contains(t.AsText, c.Name) && c.Type.Kind == schema.Text {
+				findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
+					What: fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source prints.", c.Name, c.Native)})
+			}
+		}
+		if t.Keep == feed.KeepLatest && !p.target.Unique {
+			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
+				What:   "The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.",
+				Remedy: fmt.Sprintf("ALTER TABLE %s ADD UNIQUE (%s), with each column NOT NULL.", p.query.Table.Name.Quoted(), schema.QuoteAll("", p.target.Key))})
+		}
+	}
+	return findings
+}
