@@ -54,10 +54,9 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 		for _, a := range b.Aside {
 			c.SourceAside(a)
 		}
-		var inFlight func(int) bool
-		if q.Beyond != nil {
-			beyond := b.Record.Column(int(b.Record.NumCols()) - 1).(*array.Boolean)
-			inFlight = func(i int) bool { return place.Position.IsZero() || beyond.Value(i) }
+		inFlight := func(int) bool { return place.Position.IsZero() }
+		if q.Beyond != nil && !place.Position.IsZero() {
+			inFlight = b.Record.Column(int(b.Record.NumCols()) - 1).(*array.Boolean).Value
 		}
 		c.Source(b.Record, inFlight)
 		return nil

@@ -135,7 +135,7 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *syscall.Cred
 			return nil
 		}
 	}
-	if err := os.MkdirAll(s.dir, 0o750); err != nil {
+	if err := os.MkdirAll(s.dir, 0o755); err != nil {
 		return fmt.Errorf("make the folder for PostgreSQL: %w", err)
 	}
 	if owner != nil {

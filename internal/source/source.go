@@ -55,6 +55,7 @@ type Query struct {
 	Watermark *Watermark
 	Window    window.Window
 	Ordered   bool  // by watermark, then by the table's key
+	Newest    bool  // in the opposite order, or by key where there is no watermark
 	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
 	Beyond    *position.Position
 	NotNull   []string // columns of which a null sets a row aside

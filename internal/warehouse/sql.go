@@ -275,8 +275,15 @@ func SelectSQL(q Query, expression func(schema.Column) string, literal func(sche
 	if len(conditions) > 0 {
 		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
-	if len(q.OrderBy) > 0 {
-		sql += " ORDER BY " + schema.QuoteAll("", q.OrderBy)
+	var order []string
+	if len(q.Newest) > 0 {
+		order = append(order, "coalesce("+schema.QuoteAll("", q.Newest)+") DESC NULLS LAST")
+	}
+	for _, c := range q.OrderBy {
+		order = append(order, schema.Quote(c))
+	}
+	if len(order) > 0 {
+		sql += " ORDER BY " + strings.Join(order, ", ")
 	}
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)

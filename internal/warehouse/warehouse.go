@@ -99,6 +99,7 @@ type Query struct {
 	Name    schema.Name
 	Columns []schema.Column
 	OrderBy []string
+	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy
 	Limit   int64
 	Key     map[string]string // only the row with this key, as text
 }

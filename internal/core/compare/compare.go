@@ -10,6 +10,7 @@ package compare
 import (
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"hash/maphash"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -67,7 +68,7 @@ func (c *Comparison) Source(record arrow.RecordBatch, inFlight func(row int) boo
 	for i := range int(record.NumRows()) {
 		row := c.digest(record, i)
 		name := c.name(record, i, row)
-		flying := inFlight != nil && inFlight(i)
+		flying := inFlight(i)
 		if e := c.rows[name]; e != nil {
 			e.count++
 			continue
@@ -118,10 +119,11 @@ func (c *Comparison) Result() Result {
 			c.result.Missing += e.count
 			if len(c.key) > 0 {
 				c.addExample("only in the source: key " + name)
-			} else {
-				c.addExample("only in the source: a row of a table without a key")
 			}
 		}
+	}
+	if len(c.key) == 0 && c.result.Missing > 0 {
+		c.addExample(fmt.Sprintf("only in the source: %d rows; the table has no key to name them by", c.result.Missing))
 	}
 	if c.result.Examples == nil {
 		c.result.Examples = []string{}

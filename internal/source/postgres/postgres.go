@@ -241,14 +241,25 @@ func selectSQL(q source.Query) string {
 		list = append(list, beyond(q))
 	}
 	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Table.Name.Quoted() + where(q)
-	if q.Ordered {
-		sql += " ORDER BY " + watermark(q)
+	var order []string
+	if q.Watermark != nil && q.Ordered {
+		order = append(order, watermark(q))
+	}
+	if q.Watermark != nil && q.Newest {
+		order = append(order, watermark(q)+" DESC NULLS LAST")
+	}
+	if q.Ordered || q.Newest {
 		for _, k := range q.Table.Key {
-			sql += ", " + schema.Quote(k)
+			order = append(order, schema.Quote(k))
 		}
+	}
+	if len(order) > 0 {
+		sql += " ORDER BY " + strings.Join(order, ", ")
 	}
 	switch {
 	case q.Limit > 0 && len(q.Table.Key) > 0:
+		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
+	case q.Limit > 0 && !q.Ordered:
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
 	case q.Limit > 0:
 		sql += fmt.Sprintf(" FETCH FIRST %d ROWS WITH TIES", q.Limit)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -258,8 +259,14 @@ type loader struct {
 	ledger *warehouse.Ledger
 	into   string
 	schema *arrow.Schema
-	open   bool // the transaction is
+	view   string // what a batch is called while it is inserted
+	open   bool   // the transaction is
 }
+
+// views numbers the views of batches. They are not temporary, so two loads must
+// not use one name, and each is dropped in the transaction that made it.
+var views atomic.Int64
+
 
 // Begin opens the transaction.
 func (w *Warehouse) Begin(ctx context.Context, l warehouse.Load) (warehouse.Loader, error) {
@@ -267,7 +274,7 @@ func (w *Warehouse) Begin(ctx context.Context, l warehouse.Load) (warehouse.Load
 	if err != nil {
 		return nil, w.explain(err)
 	}
-	b := &loader{w: w, conn: c, load: l, into: l.Target.Name.Quoted(), schema: schema.Arrow(warehouse.StageColumns(l.Target))}
+	b := &loader{w: w, conn: c, load: l, into: l.Target.Name.Quoted(), schema: schema.Arrow(warehouse.StageColumns(l.Target)), view: fmt.Sprintf("noemata_batch_%d", views.Add(1))}
 	if err := b.begin(ctx); err != nil {
 		b.Abort()
 		return nil, w.explain(err)
@@ -317,18 +324,20 @@ func (b *loader) Append(ctx context.Context, batch rows.Batch) error {
 		return fmt.Errorf("prepare rows for DuckDB: %w", err)
 	}
 	defer reader.Release()
-	release, err := b.conn.arrow.RegisterView(reader, "noemata_batch")
+	release, err := b.conn.arrow.RegisterView(reader, b.view)
 	if err != nil {
 		return b.w.explain(err)
 	}
 	defer release()
-	_, err = b.conn.execQuietly(ctx, b.insertSQL())
+	if _, err = b.conn.execQuietly(ctx, b.insertSQL()); err == nil {
+		_, err = b.conn.execQuietly(ctx, "DROP VIEW "+b.view)
+	}
 	return b.w.explain(err)
 }
 
 func (b *loader) insertSQL() string {
-	return fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM noemata_batch", b.into,
-		schema.QuoteAll("", schema.Table{Columns: warehouse.StageColumns(b.load.Target)}.ColumnNames()))
+	return fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM %s", b.into,
+		schema.QuoteAll("", schema.Table{Columns: warehouse.StageColumns(b.load.Target)}.ColumnNames()), b.view)
 }
 
 // Commit merges, moves the position and writes the audit row.

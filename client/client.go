@@ -1,0 +1,349 @@
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"noemata/internal/core/problem"
+)
+
+// Client calls a service.
+type Client struct {
+	address string
+	token   string
+	http    *http.Client
+}
+
+// New makes a Client of the service at an address such as http://127.0.0.1:8420.
+func New(address, token string) *Client {
+	return &Client{address: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{}}
+}
+
+// Error is an answer of the service that is not a success.
+type Error struct {
+	Status int      `json:"status"`
+	Code   string   `json:"code"`
+	Detail string   `json:"detail"`
+	Remedy string   `json:"remedy"`
+	Errors []string `json:"errors"`
+}
+
+func (e *Error) Error() string {
+	if e.Remedy == "" {
+		return e.Detail
+	}
+	return e.Detail + " " + e.Remedy
+}
+
+// call sends one request and reads its answer into out, unless that is nil.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, out any) error {
+	answer, err := c.send(ctx, method, path, query, body)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = answer.Body.Close() }()
+	if out == nil {
+		_, err = io.Copy(io.Discard, answer.Body)
+		return err
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return problem.Wrap(err, problem.Failed, fmt.Sprintf("The answer of %s cannot be read.", c.address), "Is it a Noemata service, and of the same version?")
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+	var content io.Reader
+	if body != nil {
+		b, err := json.Marshal(body)
+		if err != nil {
+			return nil, fmt.Errorf("write the request: %w", err)
+		}
+		content = bytes.NewReader(b)
+	}
+	address := c.address + "/api/v1" + path
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address, content)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The address %q cannot be used.", c.address), "Write it as http://127.0.0.1:8420.")
+	}
+	request.Header.Set("Authorization", "Bearer "+c.token)
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := c.http.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The service at %s cannot be reached.", c.address), "Start it with noemata serve, or name another address with --address.")
+	}
+	if answer.StatusCode < 300 {
+		return answer, nil
+	}
+	defer func() { _ = answer.Body.Close() }()
+	failure := &Error{Status: answer.StatusCode}
+	text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if json.Unmarshal(text, failure) != nil || failure.Detail == "" {
+		failure.Detail = fmt.Sprintf("The service at %s answered %s.", c.address, answer.Status)
+	}
+	return nil, failure
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	err := c.call(ctx, http.MethodGet, path, query, nil, &out)
+	return out, err
+}
+
+func post[T any](ctx context.Context, c *Client, path string, query url.Values, body any) (T, error) {
+	var out T
+	err := c.call(ctx, http.MethodPost, path, query, body, &out)
+	return out, err
+}
+
+func at(parts ...string) string {
+	for i, p := range parts {
+		parts[i] = url.PathEscape(p)
+	}
+	return "/" + strings.Join(parts, "/")
+}
+
+func ofTable(table string) url.Values { return url.Values{"table": {table}} }
+
+// About says what the service is.
+func (c *Client) About(ctx context.Context) (About, error) { return get[About](ctx, c, "/about", nil) }
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
+	return get[[]Token](ctx, c, "/tokens", nil)
+}
+
+// AddToken makes a token; its Secret is in this answer only.
+func (c *Client) AddToken(ctx context.Context, name string) (Token, error) {
+	return post[Token](ctx, c, "/tokens", nil, map[string]string{"name": name})
+}
+
+// RemoveToken ends a token.
+func (c *Client) RemoveToken(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, at("tokens", strconv.FormatInt(id, 10)), nil, nil, nil)
+}
+
+// Side is "sources" or "warehouses".
+type Side string
+
+// The two sides of a feed.
+const (
+	Sources    Side = "sources"
+	Warehouses Side = "warehouses"
+)
+
+// Connections lists sources or warehouses.
+func (c *Client) Connections(ctx context.Context, side Side) ([]Connection, error) {
+	return get[[]Connection](ctx, c, at(string(side)), nil)
+}
+
+// Connection shows a source or a warehouse.
+func (c *Client) Connection(ctx context.Context, side Side, name string) (Connection, error) {
+	return get[Connection](ctx, c, at(string(side), name), nil)
+}
+
+// AddConnection adds a source or a warehouse.
+func (c *Client) AddConnection(ctx context.Context, side Side, n NewConnection) (Connection, error) {
+	return post[Connection](ctx, c, at(string(side)), nil, n)
+}
+
+// ChangeConnection replaces the settings of a source or a warehouse.
+func (c *Client) ChangeConnection(ctx context.Context, side Side, n NewConnection) (Connection, error) {
+	var out Connection
+	err := c.call(ctx, http.MethodPut, at(string(side), n.Name), nil, n, &out)
+	return out, err
+}
+
+// RemoveConnection removes a source or a warehouse that no feed uses.
+func (c *Client) RemoveConnection(ctx context.Context, side Side, name string) error {
+	return c.call(ctx, http.MethodDelete, at(string(side), name), nil, nil, nil)
+}
+
+// TestConnection signs in to a source or a warehouse.
+func (c *Client) TestConnection(ctx context.Context, side Side, name string) (Tested, error) {
+	return post[Tested](ctx, c, at(string(side), name, "test"), nil, nil)
+}
+
+// SourceTables lists a source's tables and views.
+func (c *Client) SourceTables(ctx context.Context, source string) ([]SourceTable, error) {
+	return get[[]SourceTable](ctx, c, at("sources", source, "tables"), nil)
+}
+
+// SourceTable shows a source's table with its columns.
+func (c *Client) SourceTable(ctx context.Context, source, table string) (SourceTable, error) {
+	return get[SourceTable](ctx, c, at("sources", source, "table"), ofTable(table))
+}
+
+// Feeds lists feeds with their tables.
+func (c *Client) Feeds(ctx context.Context) ([]FeedStatus, error) {
+	return get[[]FeedStatus](ctx, c, "/feeds", nil)
+}
+
+// Feed shows a feed with its tables.
+func (c *Client) Feed(ctx context.Context, name string) (FeedStatus, error) {
+	return get[FeedStatus](ctx, c, at("feeds", name), nil)
+}
+
+// FileMode is what is done with a feed file.
+type FileMode string
+
+// Apply changes the feed; Check tells changes and findings; Compare tells changes
+// without asking source and warehouse.
+const (
+	Apply   FileMode = "apply"
+	Check   FileMode = "check"
+	Compare FileMode = "compare"
+)
+
+// FeedFile checks, compares or applies a feed file.
+func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Applied, error) {
+	return post[Applied](ctx, c, "/feed-files", nil, map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
+}
+
+// ExportFeed gives a feed as a feed file.
+func (c *Client) ExportFeed(ctx context.Context, name string) (string, error) {
+	out, err := get[struct{ File string }](ctx, c, at("feeds", name, "file"), nil)
+	return out.File, err
+}
+
+// StartFeed lets a feed run on its schedule.
+func (c *Client) StartFeed(ctx context.Context, name string) (FeedStatus, error) {
+	return post[FeedStatus](ctx, c, at("feeds", name, "start"), nil, nil)
+}
+
+// PauseFeed keeps a feed from running on its schedule.
+func (c *Client) PauseFeed(ctx context.Context, name string) (FeedStatus, error) {
+	return post[FeedStatus](ctx, c, at("feeds", name, "pause"), nil, nil)
+}
+
+// RemoveFeed removes a feed; the warehouse's tables and positions stay.
+func (c *Client) RemoveFeed(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, at("feeds", name), nil, nil, nil)
+}
+
+// Sample gives the newest rows of a table on both sides.
+func (c *Client) Sample(ctx context.Context, feed, table string) (Sample, error) {
+	return get[Sample](ctx, c, at("feeds", feed, "sample"), ofTable(table))
+}
+
+// Counts counts a table's rows on both sides.
+func (c *Client) Counts(ctx context.Context, feed, table string) (Counts, error) {
+	return get[Counts](ctx, c, at("feeds", feed, "counts"), ofTable(table))
+}
+
+// Prove compares every value of a table's rows on both sides.
+func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
+	return post[Proof](ctx, c, at("feeds", feed, "proofs"), ofTable(table), nil)
+}
+
+// Positions lists the positions of a feed's tables.
+func (c *Client) Positions(ctx context.Context, feed string) ([]Place, error) {
+	return get[[]Place](ctx, c, at("feeds", feed, "positions"), nil)
+}
+
+// SetPosition sets a table's position.
+func (c *Client) SetPosition(ctx context.Context, feed, table, position string) (Place, error) {
+	var out Place
+	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table), map[string]string{"position": position}, &out)
+	return out, err
+}
+
+// ClearPosition clears a table's position.
+func (c *Client) ClearPosition(ctx context.Context, feed, table string) (Place, error) {
+	var out Place
+	err := c.call(ctx, http.MethodDelete, at("feeds", feed, "positions"), ofTable(table), nil, &out)
+	return out, err
+}
+
+// StartRun runs a feed now; the run may wait for one that goes on.
+func (c *Client) StartRun(ctx context.Context, feed string) (Run, error) {
+	return post[Run](ctx, c, at("feeds", feed, "runs"), nil, nil)
+}
+
+// RunFilter chooses runs; zero fields choose all.
+type RunFilter struct {
+	Feed    string
+	Table   string
+	Before  int64
+	Limit   int
+	Changed bool // only runs that read rows or did not succeed
+}
+
+// Runs lists runs, the newest first.
+func (c *Client) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
+	q := url.Values{}
+	if f.Feed != "" {
+		q.Set("feed", f.Feed)
+	}
+	if f.Table != "" {
+		q.Set("table", f.Table)
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	if f.Limit > 0 {
+		q.Set("limit", strconv.Itoa(f.Limit))
+	}
+	if f.Changed {
+		q.Set("changed", "true")
+	}
+	return get[[]Run](ctx, c, "/runs", q)
+}
+
+// Run shows a run with its tables.
+func (c *Client) Run(ctx context.Context, id int64) (Run, error) {
+	return get[Run](ctx, c, at("runs", strconv.FormatInt(id, 10)), nil)
+}
+
+// Statements lists every statement of a run.
+func (c *Client) Statements(ctx context.Context, id int64, table string) ([]Statement, error) {
+	q := url.Values{}
+	if table != "" {
+		q.Set("table", table)
+	}
+	return get[[]Statement](ctx, c, at("runs", strconv.FormatInt(id, 10), "statements"), q)
+}
+
+// Events passes on what happens until the context ends or heard returns an error.
+func (c *Client) Events(ctx context.Context, heard func(Event) error) error {
+	answer, err := c.send(ctx, http.MethodGet, "/events", nil, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = answer.Body.Close() }()
+	lines := bufio.NewScanner(answer.Body)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var event Event
+		if err := json.Unmarshal([]byte(data), &event); err != nil {
+			return fmt.Errorf("read an event: %w", err)
+		}
+		if err := heard(event); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return errors.Join(lines.Err(), problem.New(problem.Unreachable, "The service ended the stream of events.", "It may have been stopped; try again."))
+}

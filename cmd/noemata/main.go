@@ -1,0 +1,24 @@
+// Command noemata is the service, its command line and its demo in one program.
+package main
+
+import (
+	"os"
+
+	"noemata/demo"
+	"noemata/internal/cli"
+	"noemata/internal/source"
+	sourcepostgres "noemata/internal/source/postgres"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/duckdb"
+	warehousepostgres "noemata/internal/warehouse/postgres"
+)
+
+// version is set when a release is built.
+var version = "0.1.0-dev"
+
+func main() {
+	source.Register(sourcepostgres.Kind, sourcepostgres.Opener)
+	warehouse.Register(duckdb.Kind, duckdb.Opener)
+	warehouse.Register(warehousepostgres.Kind, warehousepostgres.Opener)
+	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))
+}

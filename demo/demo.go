@@ -1,0 +1,408 @@
+// Package demo is an example that runs: the libraries of a made-up region, their
+// circulation database, a day at the desks that does not end, and a service that
+// keeps it all in two warehouses.
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"noemata/client"
+	"noemata/internal/cli"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/pgserver"
+	"noemata/internal/serve"
+)
+
+//go:embed feeds/*.yaml
+var feedFiles embed.FS
+
+// pace is the usual pause between two things that happen at the libraries.
+const pace = 300 * time.Millisecond
+
+// Runner runs the demo with a version of the service.
+func Runner(version string) cli.Demo {
+	return func(ctx context.Context, o cli.DemoOptions) (bool, error) {
+		w := &world{options: o, version: version}
+		defer w.stop()
+		return w.run(ctx)
+	}
+}
+
+type world struct {
+	options cli.DemoOptions
+	version string
+	dir     string
+	server  *pgserver.Server
+	service *serve.Service
+	client  *client.Client
+	signIn  signIn
+	fresh   bool // this run has made the world
+}
+
+// signIn is kept in the demo's folder, so that a check finds a demo that runs.
+type signIn struct {
+	Address string `json:"address"`
+	Token   string `json:"token"`
+}
+
+func (w *world) say(format string, args ...any) {
+	_, _ = fmt.Fprintf(w.options.Out, format+"\n", args...)
+}
+
+func (w *world) run(ctx context.Context) (bool, error) {
+	w.dir = reachable(w.options.Dir)
+	if w.dir != w.options.Dir {
+		w.say("PostgreSQL's user may not enter %s, so the demo keeps its data in %s.", w.options.Dir, w.dir)
+	}
+	if w.options.Check {
+		if c := w.running(ctx); c != nil {
+			w.say("A demo runs already; checking that one.")
+			w.client = c
+			return w.check(ctx)
+		}
+		w.options.Listen = "127.0.0.1:0"
+	}
+	if err := w.start(ctx); err != nil {
+		return false, err
+	}
+	if w.options.Check {
+		return w.checkFromStart(ctx)
+	}
+	w.say("\nThe console:  %s\nSign in with: %s\n\nThe libraries of the region are open: something happens about three times a second.\nPress Ctrl-C to end.", w.signIn.Address, w.signIn.Token)
+	living, stop := context.WithCancel(ctx)
+	defer stop()
+	ended := make(chan error, 1)
+	go func() { ended <- w.live(living) }()
+	failed := make(chan error, 1)
+	go func() { failed <- w.service.Wait(ctx) }()
+	select {
+	case err := <-failed:
+		return true, err
+	case err := <-ended:
+		return true, err
+	}
+}
+
+// reachable is the folder itself, or one that PostgreSQL's user can enter where
+// root's own folders are closed to others.
+func reachable(dir string) string {
+	path, err := filepath.Abs(dir)
+	if err != nil || os.Getuid() != 0 {
+		return dir
+	}
+	for p := filepath.Dir(path); p != "/"; p = filepath.Dir(p) {
+		if info, err := os.Stat(p); err == nil && info.Mode().Perm()&0o001 == 0 {
+			return "/var/lib/noemata-demo"
+		}
+	}
+	return dir
+}
+
+func (w *world) signInFile() string { return filepath.Join(w.dir, "sign-in.json") }
+
+// running finds a demo that runs in the same folder.
+func (w *world) running(ctx context.Context) *client.Client {
+	content, err := os.ReadFile(w.signInFile())
+	var s signIn
+	if err != nil || json.Unmarshal(content, &s) != nil {
+		return nil
+	}
+	c := client.New(s.Address, s.Token)
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if _, err := c.About(ctx); err != nil {
+		return nil
+	}
+	return c
+}
+
+// start starts the circulation database and the service, and sets them up.
+func (w *world) start(ctx context.Context) error {
+	if err := os.MkdirAll(w.dir, 0o755); err != nil {
+		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".", "Choose another with --data.")
+	}
+	var err error
+	w.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(w.dir, "libraries"), Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna"}})
+	if err != nil {
+		return err
+	}
+	w.say("The circulation database listens on 127.0.0.1:%d.", w.server.Port)
+	passwords, err := w.buildDatabases(ctx)
+	if err != nil {
+		return err
+	}
+	w.service, _, err = serve.Start(ctx, serve.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
+	if err != nil {
+		return err
+	}
+	token, err := w.service.Store.AddToken(ctx, "demo of "+time.Now().UTC().Format("2006-01-02 15:04")+"Z")
+	if err != nil {
+		return fmt.Errorf("make the demo's token: %w", err)
+	}
+	w.signIn = signIn{w.service.Address, token.Secret}
+	content, _ := json.Marshal(w.signIn) // two texts always marshal
+	if err := os.WriteFile(w.signInFile(), content, 0o600); err != nil {
+		return fmt.Errorf("keep the demo's sign-in: %w", err)
+	}
+	w.client = client.New(w.signIn.Address, w.signIn.Token)
+	return w.setUp(ctx, passwords)
+}
+
+// The users of the demo's databases; each may do only what it needs.
+const (
+	readerUser = "replica_reader"
+	writerUser = "reports_writer"
+)
+
+// buildDatabases makes what is missing and gives the two users new passwords.
+func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
+	for _, name := range []string{"circulation", "reports"} {
+		if err := w.server.CreateDatabase(ctx, name); err != nil {
+			return nil, fmt.Errorf("make the database %s: %w", name, err)
+		}
+	}
+	conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
+	if err != nil {
+		return nil, fmt.Errorf("connect to circulation: %w", err)
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	var built bool
+	if err := conn.QueryRow(ctx, "SELECT to_regclass('public.visits') IS NOT NULL").Scan(&built); err != nil {
+		return nil, err
+	}
+	if !built {
+		w.fresh = true
+		w.say("Building the libraries' records: %d patrons, %d loans and more.", patronCount, loanCount)
+		if err := build(ctx, conn); err != nil {
+			return nil, err
+		}
+	}
+	passwords := map[string]string{}
+	for _, user := range []string{readerUser, writerUser} {
+		passwords[user] = rand.Text()
+		var there bool
+		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", user).Scan(&there); err != nil {
+			return nil, err
+		}
+		verb := "CREATE"
+		if there {
+			verb = "ALTER"
+		}
+		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN PASSWORD %s", verb, schema.Quote(user), schema.Literal(passwords[user]))); err != nil {
+			return nil, fmt.Errorf("make the user %s: %w", user, err)
+		}
+	}
+	_, err = conn.Exec(ctx, fmt.Sprintf(`GRANT SELECT ON ALL TABLES IN SCHEMA public TO %[1]s; GRANT pg_read_all_stats TO %[1]s;
+GRANT CREATE, TEMPORARY ON DATABASE reports TO %[2]s`, readerUser, writerUser))
+	return passwords, err
+}
+
+// setUp adds what the service does not have, and gives it the new passwords.
+func (w *world) setUp(ctx context.Context, passwords map[string]string) error {
+	database := func(name, user string) *client.Settings {
+		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user, Password: passwords[user]}
+	}
+	lake, err := filepath.Abs(filepath.Join(w.dir, "lake.duckdb"))
+	if err != nil {
+		return err
+	}
+	for _, x := range []struct {
+		side client.Side
+		new  client.NewConnection
+	}{
+		{client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: database("circulation", readerUser)}},
+		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: lake}}},
+		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: database("reports", writerUser)}},
+	} {
+		_, err := w.client.AddConnection(ctx, x.side, x.new)
+		var answer *client.Error
+		if errors.As(err, &answer) && answer.Code == string(problem.Conflict) {
+			_, err = w.client.ChangeConnection(ctx, x.side, x.new)
+		}
+		if err == nil {
+			_, err = w.client.TestConnection(ctx, x.side, x.new.Name)
+		}
+		if err != nil {
+			return fmt.Errorf("set up %s: %w", x.new.Name, err)
+		}
+	}
+	return w.addFeeds(ctx)
+}
+
+// addFeeds applies the example's feeds where a person has not changed them.
+func (w *world) addFeeds(ctx context.Context) error {
+	have, err := w.client.Feeds(ctx)
+	if err != nil {
+		return err
+	}
+	files, err := feedFiles.ReadDir("feeds")
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		content, err := feedFiles.ReadFile("feeds/" + file.Name())
+		if err != nil {
+			return err
+		}
+		name := file.Name()[:len(file.Name())-len(".yaml")]
+		if slices.ContainsFunc(have, func(f client.FeedStatus) bool { return f.Name == name }) {
+			continue
+		}
+		if _, err := w.client.FeedFile(ctx, string(content), client.Apply); err != nil {
+			return fmt.Errorf("apply the feed %s: %w", name, err)
+		}
+		if w.options.Check {
+			continue // the check starts the runs itself
+		}
+		if _, err := w.client.StartFeed(ctx, name); err != nil {
+			return fmt.Errorf("start the feed %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// live lets the day at the libraries go on, whatever happens to the connection.
+func (w *world) live(ctx context.Context) error {
+	for ctx.Err() == nil {
+		conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
+		if err == nil {
+			err = day(ctx, conn, pace)
+			_ = conn.Close(context.Background())
+		}
+		if err != nil && ctx.Err() == nil {
+			w.say("The day at the libraries pauses: %v", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(3 * time.Second):
+			}
+		}
+	}
+	return nil
+}
+
+// checkFromStart runs the example without a person: what an earlier one left must
+// still be equal; then the libraries live for a while, and all must be equal again.
+func (w *world) checkFromStart(ctx context.Context) (bool, error) {
+	feeds, err := w.client.Feeds(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, f := range feeds { // a schedule would run between the proofs
+		if _, err := w.client.PauseFeed(ctx, f.Name); err != nil {
+			return false, err
+		}
+		if f.State == "active" {
+			defer func() { _, _ = w.client.StartFeed(context.WithoutCancel(ctx), f.Name) }()
+		}
+	}
+	if !w.fresh {
+		w.say("\nWhat the warehouses hold from before:")
+		if equal, err := w.prove(ctx, feeds); err != nil || !equal {
+			return equal, err
+		}
+	}
+	for round := range 3 {
+		living, stop := context.WithTimeout(ctx, 2*time.Second)
+		err := w.liveQuickly(living)
+		stop()
+		if err != nil {
+			return false, err
+		}
+		if err := w.runAll(ctx, feeds, fmt.Sprintf("Round %d", round+1)); err != nil {
+			return false, err
+		}
+	}
+	time.Sleep(3 * time.Second) // longer than the feeds stay behind the source's clock
+	if err := w.runAll(ctx, feeds, "The last changes"); err != nil {
+		return false, err
+	}
+	w.say("\nAfter the last run:")
+	return w.prove(ctx, feeds)
+}
+
+func (w *world) liveQuickly(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
+	if err != nil {
+		return fmt.Errorf("connect to circulation: %w", err)
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
+	return day(ctx, conn, 2*time.Millisecond)
+}
+
+// check runs and proves the feeds of a demo that goes on.
+func (w *world) check(ctx context.Context) (bool, error) {
+	feeds, err := w.client.Feeds(ctx)
+	if err != nil {
+		return false, err
+	}
+	if err := w.runAll(ctx, feeds, "Now"); err != nil {
+		return false, err
+	}
+	return w.prove(ctx, feeds)
+}
+
+func (w *world) runAll(ctx context.Context, feeds []client.FeedStatus, what string) error {
+	for _, f := range feeds {
+		run, err := w.client.StartRun(ctx, f.Name)
+		for err == nil && !run.Ended() {
+			time.Sleep(50 * time.Millisecond)
+			run, err = w.client.Run(ctx, run.ID)
+		}
+		if err != nil {
+			return err
+		}
+		if run.State != "done" {
+			return problem.New(problem.Failed, fmt.Sprintf("Run %d of %s is %s: %s", run.ID, f.Name, run.State, run.Problem.What), run.Problem.Remedy)
+		}
+		b := run.Books
+		w.say("%s: %s read %d rows: %d inserted, %d updated, %d unchanged, %d set aside.", what, f.Name, b.Read, b.Inserted, b.Updated, b.Unchanged, b.SetAside)
+	}
+	return nil
+}
+
+// prove compares every table of every feed and prints what it found.
+func (w *world) prove(ctx context.Context, feeds []client.FeedStatus) (bool, error) {
+	equal := true
+	var rows, tables int64
+	for _, f := range feeds {
+		var proofs []client.Proof
+		for _, t := range f.Tables {
+			p, err := w.client.Prove(ctx, f.Name, t.Table)
+			if err != nil {
+				return false, err
+			}
+			proofs, equal = append(proofs, p), equal && p.Same
+			rows, tables = rows+p.Equal, tables+1
+		}
+		w.say("\n%s → %s (%s)", f.Source, f.Warehouse, f.Name)
+		cli.ShowProofs(w.options.Out, proofs)
+	}
+	if equal {
+		w.say("\nEqual: %d rows of %d tables are the same on both sides, every value of every row.", rows, tables)
+	} else {
+		w.say("\nNOT equal: see the tables above. Only %d rows of %d tables are the same on both sides.", rows, tables)
+	}
+	return equal, nil
+}
+
+func (w *world) stop() {
+	if w.service != nil {
+		w.service.Stop()
+		_ = os.Remove(w.signInFile())
+	}
+	if w.server != nil {
+		_ = w.server.Stop()
+	}
+}

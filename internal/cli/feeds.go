@@ -1,0 +1,336 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"noemata/client"
+)
+
+func (a *app) feedsCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List feeds", Args: exactly(0), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+		x, err := c.Feeds(ctx)
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, x, func(w io.Writer) {
+			g := grid(w, "feed", "state", "source", "warehouse", "runs", " tables", " failing", "last run")
+			for _, f := range x {
+				failing := 0
+				for _, t := range f.Tables {
+					if t.State == "failing" {
+						failing++
+					}
+				}
+				last := "never"
+				if f.LastRun != nil {
+					last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
+				}
+				g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, f.Schedule, len(f.Tables), failing, last})
+			}
+			g.Render()
+		})
+	})}
+	show := &cobra.Command{Use: "show FEED", Short: "Show a feed's tables", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		f, err := c.Feed(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, f, func(w io.Writer) { showFeed(w, f) })
+	})}
+	export := &cobra.Command{Use: "export FEED", Short: "Print a feed as a feed file", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		file, err := c.ExportFeed(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
+	})}
+	start := a.feedAction("start", "Let a feed run on its schedule, from now on", "The feed %s is active.", (*client.Client).StartFeed)
+	pause := a.feedAction("pause", "Keep a feed from running on its schedule; a run that goes on ends as usual", "The feed %s is paused.", (*client.Client).PauseFeed)
+	remove := &cobra.Command{Use: "remove FEED", Short: "Remove a feed and its runs; tables and positions in the warehouse stay", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		if err := c.RemoveFeed(ctx, args[0]); err != nil {
+			return err
+		}
+		return a.say(cmd, map[string]string{"removed": args[0]}, "The feed %s is removed. Its tables and positions in the warehouse are as they were.", args[0])
+	})}
+	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
+		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way", client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
+		export, list, show, start, pause, remove)
+}
+
+func (a *app) feedAction(verb, short, done string, act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {
+	return &cobra.Command{Use: verb + " FEED", Short: short, Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		f, err := act(c, ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.say(cmd, f, done, args[0])
+	})}
+}
+
+func showFeed(w io.Writer, f client.FeedStatus) {
+	_, _ = fmt.Fprintf(w, "%s: %s → %s, %s, %s\n\n", f.Name, f.Source, f.Warehouse, f.State, f.Schedule)
+	g := grid(w, "table", "state", "target", "find", "keep", " rows", " lag", "position", "last proof")
+	for _, t := range f.Tables {
+		proof := "never"
+		if t.Proof != nil {
+			proof = "equal, "
+			if !t.Proof.Same {
+				proof = "NOT equal, "
+			}
+			proof += when(&t.Proof.At)
+		}
+		g.AppendRow(table.Row{t.Table, t.State, t.Target, t.Find, t.Keep, optional(t.Rows), lag(t.CompleteAt), orDash(t.Position), proof})
+	}
+	g.Render()
+	for _, t := range f.Tables {
+		if t.Problem != nil {
+			_, _ = fmt.Fprintf(w, "\n%s: %s %s\n", t.Table, t.Problem.What, t.Problem.Remedy)
+		}
+		if t.Nulls > 0 {
+			_, _ = fmt.Fprintf(w, "\n%s: %s with a null watermark, not replicated. Name a fallback column to include them.\n", t.Table, plural(int(t.Nulls), "row"))
+		}
+	}
+}
+
+func readFile(path string, stdin io.Reader) (string, error) {
+	if path == "-" {
+		content, err := io.ReadAll(stdin)
+		return string(content), err
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return "", usageError{fmt.Errorf("the feed file cannot be read: %w", err)}
+	}
+	return string(content), nil
+}
+
+func (a *app) applyCommand() *cobra.Command {
+	var start bool
+	c := &cobra.Command{Use: "apply FILE", Short: "Make or change a feed as its file has it; - reads standard input", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		file, err := readFile(args[0], cmd.InOrStdin())
+		if err != nil {
+			return err
+		}
+		x, err := c.FeedFile(ctx, file, client.Apply)
+		if err != nil {
+			return err
+		}
+		if start {
+			if _, err := c.StartFeed(ctx, x.Feed); err != nil {
+				return err
+			}
+		}
+		return a.show(cmd, x, func(w io.Writer) {
+			showFindings(w, x.Findings)
+			switch {
+			case x.New && !start:
+				_, _ = fmt.Fprintf(w, "The feed %s is made. Start it with noemata feeds start %[1]s.\n", x.Feed)
+			case x.New:
+				_, _ = fmt.Fprintf(w, "The feed %s is made and started.\n", x.Feed)
+			case len(x.Changes) == 0:
+				_, _ = fmt.Fprintf(w, "The feed %s is as the file has it; nothing changed.\n", x.Feed)
+			default:
+				showChanges(w, x.Changes)
+				_, _ = fmt.Fprintf(w, "The feed %s is changed.\n", x.Feed)
+			}
+		})
+	})}
+	c.Flags().BoolVar(&start, "start", false, "start the feed, too")
+	return c
+}
+
+// fileCommand is `check` or `diff`.
+func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Command {
+	return &cobra.Command{Use: verb + " FILE", Short: short + "; nothing is changed", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		file, err := readFile(args[0], cmd.InOrStdin())
+		if err != nil {
+			return err
+		}
+		x, err := c.FeedFile(ctx, file, mode)
+		if err != nil {
+			return err
+		}
+		blockers := 0
+		for _, f := range x.Findings {
+			if f.Level == "blocker" {
+				blockers++
+			}
+		}
+		if err := a.show(cmd, x, func(w io.Writer) {
+			showFindings(w, x.Findings)
+			switch {
+			case x.New:
+				_, _ = fmt.Fprintf(w, "The feed %s would be new.\n", x.Feed)
+			case len(x.Changes) == 0:
+				_, _ = fmt.Fprintf(w, "The feed %s is as the file has it.\n", x.Feed)
+			default:
+				showChanges(w, x.Changes)
+			}
+			if blockers > 0 {
+				_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blockers, "blocker"))
+			}
+		}); err != nil {
+			return err
+		}
+		if blockers > 0 || (mode == client.Compare && len(x.Changes) > 0) {
+			return errNo
+		}
+		return nil
+	})}
+}
+
+func showFindings(w io.Writer, findings []client.Finding) {
+	for _, f := range findings {
+		about := ""
+		if f.Table != "" {
+			about = f.Table + ": "
+		}
+		_, _ = fmt.Fprintf(w, "%-8s %s%s\n", f.Level, about, f.What)
+		if f.Remedy != "" {
+			_, _ = fmt.Fprintf(w, "         → %s\n", f.Remedy)
+		}
+	}
+	if len(findings) > 0 {
+		_, _ = fmt.Fprintln(w)
+	}
+}
+
+func showChanges(w io.Writer, changes []client.Change) {
+	g := grid(w, "what", "now", "in the file")
+	for _, c := range changes {
+		g.AppendRow(table.Row{c.Path, orDash(c.Old), orDash(c.New)})
+	}
+	g.Render()
+}
+
+func (a *app) positionsCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list FEED", Short: "List the positions of a feed's tables, as the warehouse has them", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		x, err := c.Positions(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, x, func(w io.Writer) {
+			g := grid(w, "table", "position", "moved", "by")
+			for _, p := range x {
+				by := "–"
+				if p.MovedAt != nil {
+					by = "a person"
+					if p.Run > 0 {
+						by = fmt.Sprintf("run %d", p.Run)
+					}
+				}
+				g.AppendRow(table.Row{p.Table, orDash(p.Position), when(p.MovedAt), by})
+			}
+			g.Render()
+		})
+	})}
+	set := &cobra.Command{Use: "set FEED TABLE POSITION", Short: "Set a position: the next run reads what lies above it", Args: exactly(3), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		p, err := c.SetPosition(ctx, args[0], args[1], args[2])
+		if err != nil {
+			return err
+		}
+		return a.say(cmd, p, "The position of %s is %s.", p.Table, p.Position)
+	})}
+	clearing := &cobra.Command{Use: "clear FEED TABLE", Short: "Clear a position: the next run reads everything; rows that are there are recognised", Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		p, err := c.ClearPosition(ctx, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return a.say(cmd, p, "The position of %s is cleared.", p.Table)
+	})}
+	return group("positions", "How far tables have come", list, set, clearing)
+}
+
+func (a *app) proveCommand() *cobra.Command {
+	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides", Args: cobra.MinimumNArgs(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		tables := args[1:]
+		if len(tables) == 0 {
+			f, err := c.Feed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			for _, t := range f.Tables {
+				tables = append(tables, t.Table)
+			}
+		}
+		var proofs []client.Proof
+		same := true
+		for _, t := range tables {
+			p, err := c.Prove(ctx, args[0], t)
+			if err != nil {
+				return err
+			}
+			proofs, same = append(proofs, p), same && p.Same
+		}
+		if err := a.show(cmd, proofs, func(w io.Writer) { ShowProofs(w, proofs) }); err != nil {
+			return err
+		}
+		if !same {
+			return errNo
+		}
+		return nil
+	})}
+}
+
+// ShowProofs prints proofs and the first differences.
+func ShowProofs(w io.Writer, proofs []client.Proof) {
+	g := grid(w, "table", "target", "result", " equal", " differing", " missing", " extra", " in flight", "at position")
+	for _, p := range proofs {
+		result := "equal"
+		if !p.Same {
+			result = "NOT equal"
+		}
+		g.AppendRow(table.Row{p.Table, p.Target, result, number(p.Equal), number(p.Differing), number(p.Missing), number(p.Extra), number(p.InFlight), orDash(p.Position)})
+	}
+	g.Render()
+	for _, p := range proofs {
+		if !p.Same {
+			_, _ = fmt.Fprintf(w, "\n%s:\n  %s\n", p.Table, strings.Join(p.Examples, "\n  "))
+		}
+	}
+}
+
+func (a *app) sampleCommand() *cobra.Command {
+	return &cobra.Command{Use: "sample FEED TABLE", Short: "Show the newest rows of a table on both sides", Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		x, err := c.Sample(ctx, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, x, func(w io.Writer) {
+			side := func(name string, columns []string, rows [][]*string) {
+				_, _ = fmt.Fprintf(w, "%s\n", name)
+				g := grid(w, columns...)
+				for _, r := range rows {
+					var cells table.Row
+					for _, v := range r {
+						cells = append(cells, cell(v))
+					}
+					g.AppendRow(cells)
+				}
+				g.Render()
+			}
+			side("in the source", x.Columns, x.Source)
+			_, _ = fmt.Fprintln(w)
+			side("in the warehouse", append(append([]string{}, x.Columns...), x.Added...), x.Warehouse)
+		})
+	})}
+}
+
+// cell shortens a value to what a line can hold; null is not the text "null".
+func cell(v *string) string {
+	if v == nil {
+		return "∅"
+	}
+	s := strings.Join(strings.Fields(*v), " ")
+	if r := []rune(s); len(r) > 32 {
+		return string(r[:31]) + "…"
+	}
+	return s
+}

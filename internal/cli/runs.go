@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"noemata/client"
+)
+
+func (a *app) runsCommand() *cobra.Command {
+	return group("runs", "Runs: what feeds did, with every statement", a.startRunCommand(), a.listRunsCommand(), a.showRunCommand())
+}
+
+func (a *app) listRunsCommand() *cobra.Command {
+	f := client.RunFilter{}
+	c := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: exactly(0), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+		x, err := c.Runs(ctx, f)
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, x, func(w io.Writer) {
+			g := grid(w, " run", "feed", "state", "by", " read", " inserted", " updated", " unchanged", " set aside", " took", "began")
+			for _, r := range x {
+				b := r.Books
+				g.AppendRow(table.Row{r.ID, r.Feed, r.State, r.Trigger, number(b.Read), number(b.Inserted), number(b.Updated), number(b.Unchanged), number(b.SetAside), took(r), when(r.StartedAt)})
+			}
+			g.Render()
+		})
+	})}
+	c.Flags().StringVar(&f.Feed, "feed", "", "only this feed's")
+	c.Flags().StringVar(&f.Table, "table", "", "only those that had this table")
+	c.Flags().IntVar(&f.Limit, "limit", 20, "how many")
+	c.Flags().BoolVar(&f.Changed, "changed", false, "only those that read rows or did not succeed")
+	return c
+}
+
+func (a *app) showRunCommand() *cobra.Command {
+	var statements bool
+	var tableName string
+	c := &cobra.Command{Use: "show RUN", Short: "Show a run: counters, timings and, if asked, every statement", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usageError{fmt.Errorf("%q is not a run's number", args[0])}
+		}
+		r, err := c.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		var made []client.Statement
+		if statements {
+			if made, err = c.Statements(ctx, id, tableName); err != nil {
+				return err
+			}
+		}
+		return a.show(cmd, struct {
+			client.Run
+			Statements []client.Statement `json:"statements,omitempty"`
+		}{r, made}, func(w io.Writer) {
+			showRun(w, r)
+			showStatements(w, made)
+		})
+	})}
+	c.Flags().BoolVar(&statements, "statements", false, "every statement, too")
+	c.Flags().StringVar(&tableName, "table", "", "with --statements: only this table's")
+	return c
+}
+
+func showRun(w io.Writer, r client.Run) {
+	_, _ = fmt.Fprintf(w, "Run %d of %s: %s, by %s, began %s, took %s\n\n", r.ID, r.Feed, r.State, r.Trigger, when(r.StartedAt), took(r))
+	g := grid(w, "table", "state", " read", " inserted", " updated", " deleted", " unchanged", " folded", " filtered", " set aside", " reading", " writing", "from", "to")
+	for _, t := range r.Tables {
+		b := t.Books
+		g.AppendRow(table.Row{t.Table, t.State, number(b.Read), number(b.Inserted), number(b.Updated), number(b.Deleted), number(b.Unchanged), number(b.Folded), number(b.Filtered), number(b.SetAside),
+			seconds(t.Reading), seconds(t.Writing), orDash(t.From), orDash(t.To)})
+	}
+	g.Render()
+	for _, t := range r.Tables {
+		for _, note := range t.Notes {
+			_, _ = fmt.Fprintf(w, "\n%s: %s\n", t.Table, note)
+		}
+		if t.Problem != nil {
+			_, _ = fmt.Fprintf(w, "\n%s: %s %s\n", t.Table, t.Problem.What, t.Problem.Remedy)
+		}
+	}
+	if r.Problem != nil && len(r.Tables) == 0 {
+		_, _ = fmt.Fprintf(w, "\n%s %s\n", r.Problem.What, r.Problem.Remedy)
+	}
+}
+
+func showStatements(w io.Writer, made []client.Statement) {
+	for _, s := range made {
+		rows := "–"
+		if s.Rows >= 0 {
+			rows = number(s.Rows)
+		}
+		_, _ = fmt.Fprintf(w, "\n-- %s, %s, %s, %s rows, %s\n%s\n", s.StartedAt.UTC().Format("15:04:05.000Z"), s.Table, s.Side, rows, seconds(s.Took), s.SQL)
+		if s.Error != "" {
+			_, _ = fmt.Fprintf(w, "-- failed: %s\n", s.Error)
+		}
+	}
+}
+
+func (a *app) startRunCommand() *cobra.Command {
+	var detach bool
+	c := &cobra.Command{Use: "start FEED", Short: "Run a feed now and follow it", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		run, err := c.StartRun(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if detach {
+			return a.say(cmd, run, "Run %d of %s is queued.", run.ID, run.Feed)
+		}
+		watched := false
+		if f, ok := cmd.ErrOrStderr().(*os.File); ok {
+			watched = term.IsTerminal(int(f.Fd())) && a.output == "table"
+		}
+		if run, err = follow(ctx, c, run, watched, cmd.ErrOrStderr()); err != nil {
+			return err
+		}
+		if err := a.show(cmd, run, func(w io.Writer) { showRun(w, run) }); err != nil {
+			return err
+		}
+		if run.State != "done" {
+			return errNo
+		}
+		return nil
+	})}
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait for its end")
+	return c
+}
+
+// follow waits until a run has ended. With a person watching it shows how many rows
+// have come in, out of how many.
+func follow(ctx context.Context, c *client.Client, run client.Run, watched bool, out io.Writer) (client.Run, error) {
+	var bar *progressbar.ProgressBar
+	if watched {
+		listening, stop := context.WithCancel(ctx)
+		defer stop()
+		bar = progressbar.NewOptions64(-1, progressbar.OptionSetWriter(out), progressbar.OptionSetDescription("waiting"), progressbar.OptionShowCount(),
+			progressbar.OptionSetItsString("rows"), progressbar.OptionShowIts(), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+		go watch(listening, c, run.ID, bar)
+	}
+	for {
+		latest, err := c.Run(ctx, run.ID)
+		if err != nil || latest.Ended() {
+			if bar != nil {
+				_ = bar.Finish()
+			}
+			return latest, err
+		}
+		select {
+		case <-ctx.Done():
+			return latest, errors.New("stopped watching; the run goes on: noemata runs show " + strconv.FormatInt(run.ID, 10))
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}
+
+// watch moves the bar by the run's progress events.
+func watch(ctx context.Context, c *client.Client, id int64, bar *progressbar.ProgressBar) {
+	read, expected := map[string]int64{}, map[string]int64{}
+	_ = c.Events(ctx, func(e client.Event) error { // the bar is for looks; the run is followed without it
+		if e.Kind != "progress" || e.Run != id {
+			return nil
+		}
+		read[e.Table], expected[e.Table] = e.Read, max(e.Expected, e.Read)
+		var done, all int64
+		for t := range read {
+			done, all = done+read[t], all+expected[t]
+		}
+		bar.Describe(strings.TrimSpace(e.Phase + " " + e.Table))
+		if all > 0 {
+			bar.ChangeMax64(all)
+		}
+		return bar.Set64(done)
+	})
+}

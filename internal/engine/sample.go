@@ -1,0 +1,87 @@
+package engine
+
+import (
+	"context"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// Sample is rows of both sides, each value as text; nil is null.
+type Sample struct {
+	Columns   []string // of the source
+	Added     []string // that only the warehouse has; they come after the others
+	Source    [][]*string
+	Warehouse [][]*string
+}
+
+// longestValue is how much of a value a sample shows, in bytes.
+const longestValue = 500
+
+// TakeSample reads the newest rows of both sides, by watermark where there is one.
+func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	if err != nil {
+		return Sample{}, err
+	}
+	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added}.ColumnNames(), Source: [][]*string{}, Warehouse: [][]*string{}}
+	q := p.query
+	q.Newest, q.Limit = true, limit
+	if err := w.Source.Read(ctx, q, func(b rows.Batch) error {
+		defer b.Record.Release()
+		s.Source = append(s.Source, texts(b.Record, q.Table.Columns)...)
+		return nil
+	}); err != nil {
+		return Sample{}, err
+	}
+	place, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
+	if err != nil || place.Version == 0 {
+		return s, err // nothing there yet
+	}
+	columns := p.target.All()
+	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: columns, Newest: p.target.Watermark, OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
+		s.Warehouse = append(s.Warehouse, texts(record, columns)...)
+		return nil
+	})
+	return s, err
+}
+
+// texts copies the values of a record.
+func texts(record arrow.RecordBatch, columns []schema.Column) [][]*string {
+	var out [][]*string
+	for i := range int(record.NumRows()) {
+		row := make([]*string, len(columns))
+		for k, c := range columns {
+			if text, ok := schema.CellText(record.Column(k), i, c.Type); ok {
+				text = strings.Clone(text)
+				if len(text) > longestValue {
+					text = strings.ToValidUTF8(text[:longestValue], "") + " …"
+				}
+				row[k] = &text
+			}
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+// Counts counts the rows of both sides.
+func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error) {
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	if err != nil {
+		return 0, 0, err
+	}
+	if inSource, err = w.Source.Count(ctx, p.query); err != nil {
+		return 0, 0, err
+	}
+	place, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
+	if err != nil || place.Version == 0 {
+		return inSource, 0, err
+	}
+	inWarehouse, err = w.Warehouse.Count(ctx, p.target.Name)
+	return inSource, inWarehouse, err
+}

@@ -1,0 +1,515 @@
+// Package jobs decides when feeds run and runs them.
+//
+// Each feed is one River job, which is worked again and again: between runs it
+// sleeps until the next is due. Several processes can share the work; a job whose
+// process is gone goes to another one within seconds. Two workers of one feed do no
+// harm, because only one of them can move a position.
+package jobs
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+	"golang.org/x/sync/errgroup"
+
+	"noemata/client"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/engine"
+	"noemata/internal/links"
+	"noemata/internal/statement"
+	"noemata/internal/store"
+)
+
+// At one time a process works on this many feeds, and on this many tables of each.
+const (
+	feedsAtOnce  = 4
+	tablesAtOnce = 2
+)
+
+// What is kept of runs: those that found nothing, and the others.
+const (
+	keepIdleRuns = time.Hour
+	keepRuns     = 14 * 24 * time.Hour
+)
+
+// feedJob is the job of one feed.
+type feedJob struct {
+	Feed string `json:"feed"`
+}
+
+// Kind is the job's name in River's table.
+func (feedJob) Kind() string { return "feed" }
+
+// InsertOpts let a feed have one job only.
+func (feedJob) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
+}
+
+// Runner schedules feeds and works on them.
+type Runner struct {
+	id     string // of this process
+	store  *store.Store
+	links  *links.Links
+	events *Events
+	engine *engine.Engine
+	river  *river.Client[pgx.Tx]
+	cancel context.CancelFunc
+	done   sync.WaitGroup
+
+	runs  *prometheus.CounterVec
+	rows  *prometheus.CounterVec
+	spent *prometheus.CounterVec
+}
+
+// New makes a Runner; Start starts it.
+func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Registerer) (*Runner, error) {
+	r := &Runner{id: rand.Text(), store: s, links: l, events: e, engine: engine.New(),
+		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total", Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
+		rows:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total", Help: "Rows by feed, table and what became of them; read is their sum."}, []string{"feed", "table", "outcome"}),
+		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total", Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
+	}
+	registry.MustRegister(r.runs, r.rows, r.spent)
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{runner: r})
+	var err error
+	r.river, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		ID: r.id, Workers: workers, Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: feedsAtOnce}},
+		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour, // recover is quicker and knows better
+		FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
+		Logger: slog.New(slog.DiscardHandler),
+	})
+	if err != nil {
+		return nil, fmt.Errorf("prepare the job queue: %w", err)
+	}
+	return r, nil
+}
+
+// Start begins to work. Jobs that other processes left unfinished are taken over.
+func (r *Runner) Start(ctx context.Context) error {
+	ctx, r.cancel = context.WithCancel(ctx)
+	alive := make(chan struct{})
+	r.done.Go(func() { r.stayAlive(ctx, alive) })
+	select {
+	case <-alive:
+	case <-time.After(10 * time.Second):
+		return problem.New(problem.Unreachable, "The database for the records did not answer.", "Check that it runs.")
+	}
+	if err := r.recover(ctx); err != nil {
+		return err
+	}
+	if err := r.river.Start(ctx); err != nil {
+		return fmt.Errorf("start the job queue: %w", err)
+	}
+	if err := r.enqueueAll(ctx); err != nil {
+		return err
+	}
+	r.done.Go(func() { r.keepHouse(ctx) })
+	return nil
+}
+
+// Stop gives up the runs that go on: what they have not committed is rolled back.
+func (r *Runner) Stop(ctx context.Context) {
+	_ = r.river.StopAndCancel(ctx)
+	if r.cancel != nil {
+		r.cancel()
+	}
+	r.done.Wait()
+}
+
+// workerClass is the first key of the advisory locks that say which processes live.
+const workerClass = 0x6e6f656d
+
+// stayAlive holds a lock that the database lets go when this process dies.
+func (r *Runner) stayAlive(ctx context.Context, alive chan struct{}) {
+	var once sync.Once
+	for ctx.Err() == nil {
+		conn, err := pgx.ConnectConfig(ctx, r.store.Pool.Config().ConnConfig)
+		if err == nil {
+			_, err = conn.Exec(ctx, "SELECT pg_advisory_lock($1, hashtext($2))", workerClass, r.id)
+		}
+		for err == nil {
+			once.Do(func() { close(alive) })
+			select {
+			case <-ctx.Done():
+				err = ctx.Err()
+			case <-time.After(time.Second):
+				err = conn.Ping(ctx)
+			}
+		}
+		if conn != nil {
+			_ = conn.Close(context.Background())
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// recover frees the jobs of processes that are gone.
+func (r *Runner) recover(ctx context.Context) error {
+	found, err := r.store.Pool.Query(ctx, `SELECT j.id, j.attempted_by[array_length(j.attempted_by, 1)] FROM river_job j
+WHERE j.state = 'running' AND NOT EXISTS (
+  SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.granted AND l.classid = $1
+  AND l.objid = (hashtext(j.attempted_by[array_length(j.attempted_by, 1)])::bigint & 4294967295)::oid)`, workerClass)
+	if err != nil {
+		return err
+	}
+	type orphan struct {
+		Job    int64
+		Worker string
+	}
+	orphans, err := pgx.CollectRows(found, pgx.RowToStructByPos[orphan])
+	if err != nil {
+		return err
+	}
+	for _, o := range orphans {
+		slog.Info("Taking over from a process that is gone.", "process", o.Worker)
+		if err := r.store.EndRunsOf(ctx, o.Worker); err != nil {
+			return err
+		}
+		if _, err := r.store.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now(), attempt = 0
+WHERE id = $1 AND state = 'running' AND attempted_by[array_length(attempted_by, 1)] = $2`, o.Job, o.Worker); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enqueueAll makes sure that each feed that should run has its job.
+func (r *Runner) enqueueAll(ctx context.Context) error {
+	feeds, err := r.store.FeedNames(ctx)
+	for _, name := range feeds {
+		active, _, _, scheduleErr := r.store.Schedule(ctx, name)
+		queued, queuedErr := r.store.HasQueuedRun(ctx, name)
+		if err = errors.Join(scheduleErr, queuedErr); err != nil {
+			return err
+		}
+		switch {
+		case queued:
+			err = r.wake(ctx, name)
+		case active:
+			_, err = r.river.Insert(ctx, feedJob{Feed: name}, nil)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+func (r *Runner) keepHouse(ctx context.Context) {
+	for tick := 0; ; tick++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(3 * time.Second):
+		}
+		err := r.recover(ctx)
+		if err == nil && tick%2 == 0 {
+			err = r.enqueueAll(ctx)
+		}
+		if err == nil && tick%200 == 0 {
+			err = r.store.Prune(ctx, keepIdleRuns, keepRuns)
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("Housekeeping failed; trying again.", "error", err)
+		}
+	}
+}
+
+// Wake makes a feed's job due now: a run was queued, or the feed has changed.
+func (r *Runner) Wake(ctx context.Context, feed string) error {
+	r.events.Send(ctx, client.Event{Kind: "feed", Feed: feed})
+	return r.wake(ctx, feed)
+}
+
+func (r *Runner) wake(ctx context.Context, feed string) error {
+	result, err := r.river.Insert(ctx, feedJob{Feed: feed}, nil)
+	if err != nil {
+		return err
+	}
+	if result.UniqueSkippedAsDuplicate && result.Job.State == rivertype.JobStateScheduled {
+		_, err = r.river.JobRetry(ctx, result.Job.ID)
+	}
+	return err
+}
+
+type worker struct {
+	river.WorkerDefaults[feedJob]
+	runner *Runner
+}
+
+// Work runs the feed if a run is queued or due, and sleeps until the next.
+func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
+	r, name := w.runner, job.Args.Feed
+	for {
+		active, next, _, err := r.store.Schedule(ctx, name)
+		if problem.Is(err, problem.NotFound) {
+			return nil
+		}
+		if err != nil {
+			return river.JobSnooze(2 * time.Second)
+		}
+		due := active && (next == nil || !next.After(time.Now()))
+		id, err := r.store.BeginRun(ctx, name, r.id, due)
+		if err != nil {
+			return river.JobSnooze(2 * time.Second)
+		}
+		if id == 0 {
+			return r.sleep(active, next)
+		}
+		r.run(ctx, name, id)
+		if ctx.Err() != nil {
+			return river.JobSnooze(0)
+		}
+		if queued, err := r.store.HasQueuedRun(ctx, name); err != nil || !queued {
+			active, next, _, err = r.store.Schedule(ctx, name)
+			if err != nil {
+				return river.JobSnooze(2 * time.Second)
+			}
+			return r.sleep(active, next)
+		}
+	}
+}
+
+func (r *Runner) sleep(active bool, next *time.Time) error {
+	if !active || next == nil {
+		return nil // the job ends; Wake makes another
+	}
+	return river.JobSnooze(max(time.Until(*next), 0))
+}
+
+// run works on all tables of a feed. A table that fails does not stop the others.
+func (r *Runner) run(ctx context.Context, name string, id int64) {
+	kept := context.WithoutCancel(ctx) // records are written even when the run is stopped
+	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: "running"})
+	books, err := r.runTables(ctx, name, id)
+	state := "done"
+	switch {
+	case ctx.Err() != nil:
+		state = "stopped"
+		err = problem.New(problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+	case err != nil:
+		state = "failed"
+	}
+	if endErr := r.store.EndRun(kept, id, state, books, err); endErr != nil {
+		slog.Error("A run's end was not recorded.", "run", id, "error", endErr)
+	}
+	r.scheduleNext(kept, name)
+	r.runs.WithLabelValues(name, state).Inc()
+	if err != nil {
+		slog.Warn("A run did not succeed.", "feed", name, "run", id, "state", state, "error", err)
+	}
+	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: state})
+}
+
+// scheduleNext sets the time of the next run. After failures the pause grows, up
+// to five minutes beyond the schedule.
+func (r *Runner) scheduleNext(ctx context.Context, name string) {
+	f, err := r.store.Feed(ctx, name)
+	if err != nil {
+		return // removed meanwhile
+	}
+	_, _, failures, err := r.store.Schedule(ctx, name)
+	next, scheduled := f.Next(time.Now())
+	if err != nil {
+		return
+	}
+	if failures > 0 && scheduled {
+		pause := min(time.Duration(1<<min(failures, 10))*2*time.Second, 5*time.Minute)
+		if f.Every != "" {
+			next = next.Add(pause)
+		} else if again := time.Now().Add(pause); again.Before(next) {
+			next = again
+		}
+	}
+	var at *time.Time
+	if scheduled {
+		at = &next
+	}
+	if err := r.store.SetNextRun(ctx, name, at); err != nil {
+		slog.Error("The next run was not scheduled.", "feed", name, "error", err)
+	}
+}
+
+func (r *Runner) runTables(ctx context.Context, name string, id int64) (client.Books, error) {
+	f, err := r.store.Feed(ctx, name)
+	if err != nil {
+		return client.Books{}, err
+	}
+	src, err := r.links.Source(ctx, f.Source)
+	if err != nil {
+		return client.Books{}, err
+	}
+	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	if err != nil {
+		return client.Books{}, err
+	}
+	var mu sync.Mutex
+	var sum client.Books
+	var failed []error
+	var group errgroup.Group
+	group.SetLimit(tablesAtOnce)
+	for place, t := range f.Tables {
+		group.Go(func() error {
+			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh}
+			books, err := r.runTable(ctx, work, place)
+			mu.Lock()
+			defer mu.Unlock()
+			sum = sum.Add(books)
+			if err != nil {
+				failed = append(failed, err)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // errors are gathered, so that each table has its turn
+	if len(failed) == 0 {
+		return sum, nil
+	}
+	first := problem.Of(failed[0])
+	if len(failed) == 1 {
+		return sum, first
+	}
+	return sum, problem.Wrap(first, first.Code, fmt.Sprintf("%d of %d tables failed. The first one: %s", len(failed), len(f.Tables), first.What), first.Remedy)
+}
+
+// runTable runs one table and keeps what there is to know about it.
+func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client.Books, error) {
+	kept := context.WithoutCancel(ctx)
+	began := time.Now()
+	detail := client.RunTable{Table: w.Table.Table, State: "running", StartedAt: &began, Notes: []string{}}
+	if target, err := w.Feed.TargetOf(w.Table); err == nil {
+		detail.Target = target.Display()
+	}
+	save := func() {
+		if err := r.store.SaveRunTable(kept, w.Run, place, detail); err != nil {
+			slog.Error("A table's run was not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
+		}
+	}
+	save()
+	w.Progress = r.progress(kept, w)
+	var mu sync.Mutex
+	var made []statement.Statement
+	out, err := r.engine.Run(statement.With(ctx, func(s statement.Statement) {
+		mu.Lock()
+		defer mu.Unlock()
+		made = append(made, s)
+	}), w)
+	ended := time.Now()
+	detail.State = "done"
+	if err != nil {
+		detail.State = "failed"
+		if problem.Is(err, problem.Stopped) {
+			detail.State = "stopped"
+		}
+	}
+	detail.Books, detail.From, detail.To = out.Books, out.From.Position.String(), out.To.Position.String()
+	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
+	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
+	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, client.NewProblem(err)
+	if err := r.store.SaveStatements(kept, w.Run, w.Table.Table, made); err != nil {
+		slog.Error("Statements were not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
+	}
+	save()
+	r.note(ctx, w, out, err)
+	r.measure(w, out)
+	return out.Books, err
+}
+
+// note updates the table's state. Rows in the warehouse are counted when they have
+// not been before, and kept by the books from then on.
+func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, failure error) {
+	kept := context.WithoutCancel(ctx)
+	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books,
+		Replaced: w.Table.Keep == feed.KeepReplace && failure == nil, Failure: failure}
+	if out.Target.Table != "" && !r.counted(kept, w) {
+		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {
+			result.Count = &n
+		}
+	}
+	if problem.Is(failure, problem.Stopped) {
+		result.Failure = nil // it was not the table's fault
+	}
+	if err := r.store.NoteTable(kept, w.Feed.Name, w.Table.Table, w.Run, result); err != nil {
+		slog.Error("A table's state was not recorded.", "table", w.Table.Table, "error", err)
+	}
+}
+
+func (r *Runner) counted(ctx context.Context, w engine.Work) bool {
+	var counted bool
+	err := r.store.Pool.QueryRow(ctx, `SELECT t.row_count IS NOT NULL FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1 AND t.source_table = $2`, w.Feed.Name, w.Table.Table).Scan(&counted)
+	return err != nil || counted
+}
+
+// progress sends progress on, four times a second at most.
+func (r *Runner) progress(ctx context.Context, w engine.Work) func(engine.Progress) {
+	var last time.Time
+	var phase string
+	return func(p engine.Progress) {
+		if time.Since(last) < 250*time.Millisecond && p.Phase == phase {
+			return
+		}
+		last, phase = time.Now(), p.Phase
+		r.events.Send(ctx, client.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: p.Phase, Read: p.Read, Expected: p.Expected})
+	}
+}
+
+func (r *Runner) measure(w engine.Work, out engine.Outcome) {
+	b := out.Books
+	for outcome, n := range map[string]int64{"read": b.Read, "filtered": b.Filtered, "folded": b.Folded, "set_aside": b.SetAside, "unchanged": b.Unchanged, "inserted": b.Inserted, "updated": b.Updated, "deleted": b.Deleted} {
+		r.rows.WithLabelValues(w.Feed.Name, w.Table.Table, outcome).Add(float64(n))
+	}
+	r.spent.WithLabelValues(w.Feed.Name, w.Table.Table, "source").Add(out.Reading.Seconds())
+	r.spent.WithLabelValues(w.Feed.Name, w.Table.Table, "warehouse").Add(out.Writing.Seconds())
+}
+
+// Work finds what is needed to look at one table of a feed.
+func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, error) {
+	f, err := r.store.Feed(ctx, name)
+	if err != nil {
+		return engine.Work{}, err
+	}
+	t, ok := f.Table(table)
+	if !ok {
+		return engine.Work{}, problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", name, table)
+	}
+	src, err := r.links.Source(ctx, f.Source)
+	if err != nil {
+		return engine.Work{}, err
+	}
+	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh}, err
+}
+
+// Prove compares a table now and keeps the result.
+func (r *Runner) Prove(ctx context.Context, name, table string) (client.Proof, error) {
+	w, err := r.Work(ctx, name, table)
+	if err != nil {
+		return client.Proof{}, err
+	}
+	found, err := engine.Prove(ctx, w)
+	if err != nil {
+		return client.Proof{}, err
+	}
+	target, err := w.Feed.TargetOf(w.Table)
+	if err != nil {
+		target = schema.Name{}
+	}
+	p := client.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(), Position: found.Place.Position.String(), Same: found.Same, Result: found.Result}
+	return p, r.store.NoteProof(ctx, name, table, p)
+}

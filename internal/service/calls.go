@@ -1,0 +1,553 @@
+package service
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"noemata/client"
+	"noemata/internal/connection"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/engine"
+	"noemata/internal/links"
+	"noemata/internal/source"
+	"noemata/internal/store"
+	"noemata/internal/warehouse"
+)
+
+type bufioWriter = bufio.Writer
+
+func encode(v any) string {
+	b, _ := json.Marshal(v) // our own types always marshal
+	return string(b)
+}
+
+func sourceKinds() []string    { return source.Kinds() }
+func warehouseKinds() []string { return warehouse.Kinds() }
+
+// register names every call of the API.
+func (s *Service) register(api huma.API) {
+	get, post, put, del := http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete
+	handle(api, operation{"about", get, "/about", "What the service is", "service", 0}, s.about)
+	handle(api, operation{"sign-in", post, "/session", "Sign the console in", "sign-in", 0}, s.signIn)
+	handle(api, operation{"session", get, "/session", "Who is signed in", "sign-in", 0}, s.session)
+	handle(api, operation{"sign-out", del, "/session", "Sign the console out", "sign-in", 0}, s.signOut)
+	handle(api, operation{"list-tokens", get, "/tokens", "List tokens", "sign-in", 0}, s.tokens)
+	handle(api, operation{"add-token", post, "/tokens", "Make a token", "sign-in", http.StatusCreated}, s.addToken)
+	handle(api, operation{"remove-token", del, "/tokens/{id}", "Remove a token", "sign-in", 0}, s.removeToken)
+	for _, side := range []store.Side{store.Sources, store.Warehouses} {
+		group, noun := string(side), side.Noun()
+		c := connections{s, side}
+		handle(api, operation{"list-" + group, get, "/" + group, "List " + group, group, 0}, c.list)
+		handle(api, operation{"add-" + noun, post, "/" + group, "Add a " + noun, group, http.StatusCreated}, c.add)
+		handle(api, operation{"try-" + noun, post, "/" + group + "/try", "Test the settings of a " + noun + " that is not added yet", group, 0}, c.try)
+		handle(api, operation{"show-" + noun, get, "/" + group + "/{name}", "Show a " + noun, group, 0}, c.show)
+		handle(api, operation{"change-" + noun, put, "/" + group + "/{name}", "Change a " + noun + "; without a password the stored one stays", group, 0}, c.change)
+		handle(api, operation{"remove-" + noun, del, "/" + group + "/{name}", "Remove a " + noun, group, 0}, c.remove)
+		handle(api, operation{"test-" + noun, post, "/" + group + "/{name}/test", "Test a " + noun, group, 0}, c.test)
+	}
+	handle(api, operation{"list-source-tables", get, "/sources/{name}/tables", "List a source's tables", "sources", 0}, s.sourceTables)
+	handle(api, operation{"show-source-table", get, "/sources/{name}/table", "Show a source's table", "sources", 0}, s.sourceTable)
+	handle(api, operation{"list-feeds", get, "/feeds", "List feeds with their tables", "feeds", 0}, s.feeds)
+	handle(api, operation{"apply-feed-file", post, "/feed-files", "Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
+	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
+	handle(api, operation{"export-feed", get, "/feeds/{name}/file", "Give a feed as a feed file", "feeds", 0}, s.exportFeed)
+	handle(api, operation{"start-feed", post, "/feeds/{name}/start", "Let a feed run on its schedule", "feeds", 0}, s.startFeed)
+	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule", "feeds", 0}, s.pauseFeed)
+	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds", 0}, s.removeFeed)
+	handle(api, operation{"sample-table", get, "/feeds/{name}/sample", "The newest rows of a table on both sides", "tables", 0}, s.sample)
+	handle(api, operation{"count-table", get, "/feeds/{name}/counts", "Count a table's rows on both sides", "tables", 0}, s.counts)
+	handle(api, operation{"prove-table", post, "/feeds/{name}/proofs", "Compare every value of a table's rows on both sides", "tables", 0}, s.prove)
+	handle(api, operation{"list-positions", get, "/feeds/{name}/positions", "List the positions of a feed's tables", "positions", 0}, s.positions)
+	handle(api, operation{"set-position", put, "/feeds/{name}/positions", "Set a table's position", "positions", 0}, s.setPosition)
+	handle(api, operation{"clear-position", del, "/feeds/{name}/positions", "Clear a table's position: the next run begins anew", "positions", 0}, s.clearPosition)
+	handle(api, operation{"start-run", post, "/feeds/{name}/runs", "Run a feed now", "runs", http.StatusAccepted}, s.startRun)
+	handle(api, operation{"list-runs", get, "/runs", "List runs, the newest first", "runs", 0}, s.runs)
+	handle(api, operation{"show-run", get, "/runs/{id}", "Show a run with its tables", "runs", 0}, s.run)
+	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run", "runs", 0}, s.statements)
+}
+
+type signInRequest struct {
+	Body struct {
+		Token string `json:"token" minLength:"1" doc:"The token to sign in with"`
+	}
+}
+
+type sessionAnswer struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      struct {
+		Name string `json:"name" doc:"The name of the token that signed in"`
+	}
+}
+
+func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer, error) {
+	token, ok := s.store.TokenOf(ctx, in.Body.Token)
+	if !ok {
+		return nil, unauthorized("The token is not known.", "Copy it whole, from noe_ on; the service printed the first one when it started for the first time.")
+	}
+	cookie, err := s.store.AddSession(ctx, token.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &sessionAnswer{SetCookie: sessionCookie(cookie, int(store.SessionLength.Seconds()))}
+	out.Body.Name = token.Name
+	return out, nil
+}
+
+func sessionCookie(value string, age int) http.Cookie {
+	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+}
+
+type withCookie struct {
+	Cookie string `cookie:"noemata_session"`
+}
+
+func (s *Service) session(ctx context.Context, in *withCookie) (*answer[client.Token], error) {
+	token, ok := s.store.SessionOf(ctx, in.Cookie)
+	if !ok {
+		return nil, unauthorized("You are not signed in.", "Sign in with a token.")
+	}
+	return reply(token, nil)
+}
+
+func (s *Service) signOut(ctx context.Context, in *withCookie) (*sessionAnswer, error) {
+	return &sessionAnswer{SetCookie: sessionCookie("", -1)}, s.store.RemoveSession(ctx, in.Cookie)
+}
+
+func (s *Service) tokens(ctx context.Context, _ *none) (*answer[[]client.Token], error) {
+	return reply(s.store.Tokens(ctx))
+}
+
+type newToken struct {
+	Body struct {
+		Name string `json:"name" minLength:"1" maxLength:"100" doc:"Whose it is, or what for"`
+	}
+}
+
+func (s *Service) addToken(ctx context.Context, in *newToken) (*answer[client.Token], error) {
+	return reply(s.store.AddToken(ctx, in.Body.Name))
+}
+
+type numbered struct {
+	ID int64 `path:"id"`
+}
+
+func (s *Service) removeToken(ctx context.Context, in *numbered) (*none, error) {
+	return nil, s.store.RemoveToken(ctx, in.ID)
+}
+
+// connections are the calls that sources and warehouses have in common.
+type connections struct {
+	*Service
+	side store.Side
+}
+
+type newConnection struct{ Body client.NewConnection }
+
+func (c connections) list(ctx context.Context, _ *none) (*answer[[]client.Connection], error) {
+	return reply(c.store.Connections(ctx, c.side))
+}
+
+func (c connections) show(ctx context.Context, in *named) (*answer[client.Connection], error) {
+	return reply(c.store.Connection(ctx, c.side, in.Name))
+}
+
+// settings takes them from a request, and has the kind check them.
+func (c connections) settings(n client.NewConnection) (connection.Settings, error) {
+	if (n.URL == "") == (n.Settings == nil) {
+		return connection.Settings{}, problem.New(problem.Invalid, "A connection is given by url or by settings.", "Give one of the two.")
+	}
+	var s connection.Settings
+	var err error
+	if n.Settings != nil {
+		s = *n.Settings
+	} else if s, err = connection.FromURL(n.URL); err != nil {
+		return s, err
+	}
+	if c.side == store.Sources {
+		k, err := source.Kind(n.Kind)
+		if err != nil {
+			return s, err
+		}
+		return k.Check(s)
+	}
+	k, err := warehouse.Kind(n.Kind)
+	if err != nil {
+		return s, err
+	}
+	return k.Check(s)
+}
+
+func (c connections) add(ctx context.Context, in *newConnection) (*answer[client.Connection], error) {
+	settings, err := c.settings(in.Body)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.store.SaveConnection(ctx, c.side, in.Body.Name, in.Body.Kind, settings, false); err != nil {
+		return nil, err
+	}
+	return reply(c.store.Connection(ctx, c.side, in.Body.Name))
+}
+
+type changedConnection struct {
+	Name string `path:"name"`
+	Body client.NewConnection
+}
+
+func (c connections) change(ctx context.Context, in *changedConnection) (*answer[client.Connection], error) {
+	settings, err := c.settings(in.Body)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Name != in.Name {
+		return nil, problem.New(problem.Invalid, "The name in the body is not the one in the path.", "A name cannot be changed; add another and remove this one.")
+	}
+	if err := c.store.SaveConnection(ctx, c.side, in.Name, in.Body.Kind, settings, true); err != nil {
+		return nil, err
+	}
+	return reply(c.store.Connection(ctx, c.side, in.Name))
+}
+
+func (c connections) remove(ctx context.Context, in *named) (*none, error) {
+	return nil, c.store.RemoveConnection(ctx, c.side, in.Name)
+}
+
+func (c connections) try(ctx context.Context, in *newConnection) (*answer[client.Tested], error) {
+	settings, err := c.settings(in.Body)
+	if err != nil {
+		return nil, err
+	}
+	version, err := c.tryOne(ctx, in.Body.Kind, settings, c.side.What(in.Body.Name))
+	return reply(client.Tested{Version: version}, err)
+}
+
+func (c connections) tryOne(ctx context.Context, kind string, settings connection.Settings, what string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if c.side == store.Sources {
+		open, err := links.OpenSource(kind, settings, what)
+		if err != nil {
+			return "", err
+		}
+		defer open.Close()
+		return open.Test(ctx)
+	}
+	open, err := links.OpenWarehouse(kind, settings, what)
+	if err != nil {
+		return "", err
+	}
+	defer open.Close()
+	return open.Test(ctx)
+}
+
+func (c connections) test(ctx context.Context, in *named) (*answer[client.Tested], error) {
+	kind, settings, _, err := c.store.Settings(ctx, c.side, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	version, failure := c.tryOne(ctx, kind, settings, c.side.What(in.Name))
+	if err := c.store.NoteTest(ctx, c.side, in.Name, version, failure); err != nil {
+		return nil, err
+	}
+	return reply(client.Tested{Version: version}, failure)
+}
+
+func (s *Service) sourceTables(ctx context.Context, in *named) (*answer[[]client.SourceTable], error) {
+	src, err := s.links.Source(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	found, err := src.Tables(ctx)
+	tables := []client.SourceTable{}
+	for _, t := range found {
+		tables = append(tables, client.SourceTable{Table: t.Name.Display(), View: t.View, Rows: t.Rows})
+	}
+	return reply(tables, err)
+}
+
+func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.SourceTable], error) {
+	name, err := schema.ParseName(in.Table)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Invalid, err.Error()+".", "Quote a part that contains a dot.")
+	}
+	src, err := s.links.Source(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Table(ctx, name)
+	out := client.SourceTable{Table: t.Name.Display(), View: t.View, Rows: t.Rows, Key: t.Key}
+	for _, c := range t.Columns {
+		out.Columns = append(out.Columns, client.SourceColumn{Name: c.Name, Native: c.Native, Type: c.Type.String(), Nullable: c.Nullable, Watermark: window.Usable(c.Type)})
+	}
+	return reply(out, err)
+}
+
+func (s *Service) feeds(ctx context.Context, _ *none) (*answer[[]client.FeedStatus], error) {
+	return reply(s.store.Feeds(ctx, ""))
+}
+
+func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
+	found, err := s.store.Feeds(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return reply(found[0], nil)
+}
+
+type fileRequest struct {
+	Body struct {
+		File    string `json:"file" doc:"The feed file, in YAML"`
+		DryRun  bool   `json:"dry_run,omitempty" doc:"Check and compare only; change nothing"`
+		Offline bool   `json:"offline,omitempty" doc:"With dry_run: do not ask the source and the warehouse for findings"`
+	}
+}
+
+// applyFile applies a feed file unless a finding blocks it.
+func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[client.Applied], error) {
+	f, err := feed.ParseFile([]byte(in.Body.File))
+	if err != nil {
+		return nil, err
+	}
+	old, err := s.store.Feed(ctx, f.Name)
+	if problem.Is(err, problem.NotFound) {
+		old, err = nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := client.Applied{Feed: f.Name, New: old == nil, Changes: feed.Diff(old, f), Findings: []client.Finding{}}
+	if !in.Body.DryRun || !in.Body.Offline {
+		src, err := s.links.Source(ctx, f.Source)
+		if err != nil {
+			return nil, err
+		}
+		wh, err := s.links.Warehouse(ctx, f.Warehouse)
+		if err != nil {
+			return nil, err
+		}
+		out.Findings = engine.Check(ctx, f, src, wh)
+	}
+	blocked := slices.IndexFunc(out.Findings, func(x client.Finding) bool { return x.Level == problem.Blocker })
+	if in.Body.DryRun {
+		return reply(out, nil)
+	}
+	if blocked >= 0 {
+		x := out.Findings[blocked]
+		return nil, problem.New(problem.Invalid, fmt.Sprintf("The feed %s was not applied: %s", f.Name, x.What), x.Remedy)
+	}
+	if err := s.store.SaveFeed(ctx, f); err != nil {
+		return nil, err
+	}
+	out.Applied = true
+	if len(out.Changes) > 0 && !out.New {
+		err = s.reschedule(ctx, f.Name)
+	}
+	return reply(out, err)
+}
+
+// reschedule makes a changed feed run soon, if it is active.
+func (s *Service) reschedule(ctx context.Context, name string) error {
+	active, _, _, err := s.store.Schedule(ctx, name)
+	if err != nil || !active {
+		return err
+	}
+	if err := s.store.SetFeedState(ctx, name, "active"); err != nil {
+		return err
+	}
+	return s.runner.Wake(ctx, name)
+}
+
+type feedFile struct {
+	File string `json:"file" doc:"The feed file, in YAML"`
+}
+
+func (s *Service) exportFeed(ctx context.Context, in *named) (*answer[feedFile], error) {
+	f, err := s.store.Feed(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return reply(feedFile{string(f.File())}, nil)
+}
+
+func (s *Service) startFeed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
+	if err := s.store.SetFeedState(ctx, in.Name, "active"); err != nil {
+		return nil, err
+	}
+	if err := s.runner.Wake(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	return s.feed(ctx, in)
+}
+
+func (s *Service) pauseFeed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
+	if err := s.store.SetFeedState(ctx, in.Name, "paused"); err != nil {
+		return nil, err
+	}
+	if err := s.runner.Wake(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	return s.feed(ctx, in)
+}
+
+func (s *Service) removeFeed(ctx context.Context, in *named) (*none, error) {
+	return nil, s.store.RemoveFeed(ctx, in.Name)
+}
+
+const sampleRows = 20
+
+func (s *Service) sample(ctx context.Context, in *ofTable) (*answer[client.Sample], error) {
+	w, err := s.runner.Work(ctx, in.Name, in.Table)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	x, err := engine.TakeSample(ctx, w, sampleRows)
+	return reply(client.Sample(x), err)
+}
+
+func (s *Service) counts(ctx context.Context, in *ofTable) (*answer[client.Counts], error) {
+	w, err := s.runner.Work(ctx, in.Name, in.Table)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	inSource, inWarehouse, err := engine.Counts(ctx, w)
+	return reply(client.Counts{Source: inSource, Warehouse: inWarehouse, At: time.Now().UTC()}, err)
+}
+
+func (s *Service) prove(ctx context.Context, in *ofTable) (*answer[client.Proof], error) {
+	return reply(s.runner.Prove(ctx, in.Name, in.Table))
+}
+
+func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Place], error) {
+	f, err := s.store.Feed(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	wh, err := s.links.Warehouse(ctx, f.Warehouse)
+	if err != nil {
+		return nil, err
+	}
+	found, err := wh.Places(ctx, f.Name)
+	places := []client.Place{}
+	for _, t := range f.Tables {
+		p := client.Place{Table: t.Table}
+		for _, x := range found {
+			if x.Table == t.Table {
+				p.Position, p.Run, p.MovedAt = x.Position.String(), x.Run, &x.MovedAt
+			}
+		}
+		places = append(places, p)
+	}
+	return reply(places, err)
+}
+
+type positionRequest struct {
+	ofTable
+	Body struct {
+		Position string `json:"position" minLength:"1" doc:"The position, as it is shown"`
+	}
+}
+
+func (s *Service) setPosition(ctx context.Context, in *positionRequest) (*answer[client.Place], error) {
+	w, err := s.runner.Work(ctx, in.Name, in.Table)
+	if err != nil {
+		return nil, err
+	}
+	if w.Table.Find != feed.FindWatermark {
+		return nil, problem.Newf(problem.Conflict, "It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", in.Table)
+	}
+	p, err := s.checkPosition(ctx, w, in.Body.Position)
+	if err != nil {
+		return nil, err
+	}
+	return s.place(ctx, w, &p)
+}
+
+// checkPosition makes sure that a position suits the watermark's type.
+func (s *Service) checkPosition(ctx context.Context, w engine.Work, text string) (position.Position, error) {
+	p, err := position.Parse(text)
+	if err != nil {
+		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write it as noemata positions list shows it.")
+	}
+	name, err := schema.ParseName(w.Table.Table)
+	if err != nil {
+		return p, err
+	}
+	t, err := w.Source.Table(ctx, name)
+	if err != nil {
+		return p, err
+	}
+	column, _ := t.Column(w.Table.Watermark.Column)
+	if p, err = p.Check(column.Type); err != nil {
+		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write a value of the watermark column, as noemata positions list shows it.")
+	}
+	return p, nil
+}
+
+func (s *Service) clearPosition(ctx context.Context, in *ofTable) (*answer[client.Place], error) {
+	w, err := s.runner.Work(ctx, in.Name, in.Table)
+	if err != nil {
+		return nil, err
+	}
+	return s.place(ctx, w, nil)
+}
+
+func (s *Service) place(ctx context.Context, w engine.Work, p *position.Position) (*answer[client.Place], error) {
+	if err := w.Warehouse.SetPlace(ctx, w.Feed.Name, w.Table.Table, p); err != nil {
+		return nil, err
+	}
+	x, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.store.NotePosition(ctx, w.Feed.Name, w.Table.Table, x.Position.String()); err != nil {
+		return nil, err
+	}
+	return reply(client.Place{Table: w.Table.Table, Position: x.Position.String(), Run: x.Run, MovedAt: &x.MovedAt}, nil)
+}
+
+func (s *Service) startRun(ctx context.Context, in *named) (*answer[client.Run], error) {
+	run, err := s.store.QueueRun(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return reply(run, s.runner.Wake(ctx, in.Name))
+}
+
+type runsRequest struct {
+	Feed    string `query:"feed" doc:"Only this feed's"`
+	Table   string `query:"table" doc:"Only those that had this table"`
+	Before  int64  `query:"before" doc:"Only those older than this run"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Changed bool   `query:"changed" doc:"Only those that read rows or did not succeed"`
+}
+
+func (s *Service) runs(ctx context.Context, in *runsRequest) (*answer[[]client.Run], error) {
+	return reply(s.store.Runs(ctx, store.RunFilter{Feed: in.Feed, Table: in.Table, Before: in.Before, Limit: in.Limit, Changed: in.Changed}))
+}
+
+func (s *Service) run(ctx context.Context, in *numbered) (*answer[client.Run], error) {
+	return reply(s.store.Run(ctx, in.ID))
+}
+
+type statementsRequest struct {
+	ID    int64  `path:"id"`
+	Table string `query:"table" doc:"Only those of this table"`
+}
+
+func (s *Service) statements(ctx context.Context, in *statementsRequest) (*answer[[]client.Statement], error) {
+	return reply(s.store.Statements(ctx, in.ID, in.Table))
+}

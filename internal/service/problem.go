@@ -1,0 +1,74 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"noemata/internal/core/problem"
+)
+
+// ProblemDetails is an error of the API, as RFC 9457 describes problem details.
+type ProblemDetails struct {
+	Type   string   `json:"type" doc:"Always about:blank: code tells the kinds apart"`
+	Title  string   `json:"title" doc:"The HTTP status in words"`
+	Status int      `json:"status" doc:"The HTTP status"`
+	Detail string   `json:"detail" doc:"What happened, to which thing"`
+	Code   string   `json:"code" doc:"A stable name for the kind of problem"`
+	Remedy string   `json:"remedy,omitempty" doc:"What to do"`
+	Errors []string `json:"errors,omitempty" doc:"What is wrong with the request, item by item"`
+}
+
+func (p *ProblemDetails) Error() string { return p.Detail }
+
+// GetStatus is the HTTP status.
+func (p *ProblemDetails) GetStatus() int { return p.Status }
+
+// ContentType is that of problem details.
+func (p *ProblemDetails) ContentType(string) string { return "application/problem+json" }
+
+var statuses = map[problem.Code]int{
+	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
+	problem.Unreachable: http.StatusBadGateway, problem.Denied: http.StatusBadGateway, problem.NoDatabase: http.StatusBadGateway,
+	problem.NoPrivilege: http.StatusBadGateway, problem.NoTable: http.StatusBadGateway, problem.Held: http.StatusConflict, problem.Overtaken: http.StatusConflict,
+}
+
+// fromError makes an API problem of any error. What has no remedy for a person is a
+// fault of the service: it is logged, and its text may be shown.
+func fromError(err error) error {
+	var already *ProblemDetails
+	if errors.As(err, &already) {
+		return already
+	}
+	p := problem.Of(err)
+	status, ok := statuses[p.Code]
+	if !ok {
+		status = http.StatusInternalServerError
+		if !errors.Is(err, context.Canceled) {
+			slog.Error("A request failed.", "error", err)
+		}
+	}
+	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.What, Code: string(p.Code), Remedy: p.Remedy}
+}
+
+// newError replaces the framework's own errors. The values it would repeat are left
+// out: one of them may be a password.
+func newError(status int, message string, errs ...error) huma.StatusError {
+	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: string(problem.Invalid)}
+	for _, err := range errs {
+		var detail huma.ErrorDetailer
+		if errors.As(err, &detail) {
+			d := detail.ErrorDetail()
+			p.Errors = append(p.Errors, d.Location+": "+d.Message)
+		} else if err != nil {
+			p.Errors = append(p.Errors, err.Error())
+		}
+	}
+	if len(p.Errors) > 0 {
+		p.Detail, p.Remedy = "The request is not as the API wants it: "+p.Errors[0]+".", "See /openapi.json for what it wants."
+	}
+	return p
+}

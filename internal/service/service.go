@@ -1,0 +1,256 @@
+// Package service is the HTTP side of Noemata: sign-in, the API under /api/v1, live
+// events, metrics, and the console's files.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+	"github.com/gofiber/fiber/v2"
+	"github.com/gofiber/fiber/v2/middleware/adaptor"
+	"github.com/gofiber/fiber/v2/middleware/compress"
+	"github.com/gofiber/fiber/v2/middleware/filesystem"
+	"github.com/gofiber/fiber/v2/middleware/helmet"
+	"github.com/gofiber/fiber/v2/middleware/limiter"
+	"github.com/gofiber/fiber/v2/middleware/recover"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"noemata/client"
+	"noemata/internal/jobs"
+	"noemata/internal/links"
+	"noemata/internal/store"
+)
+
+// Service answers HTTP requests.
+type Service struct {
+	store   *store.Store
+	links   *links.Links
+	runner  *jobs.Runner
+	events  *jobs.Events
+	app     *fiber.App
+	version string
+	stopped chan struct{} // closed when the service stops: live events end
+}
+
+// Parts are what a Service is made of.
+type Parts struct {
+	Store    *store.Store
+	Links    *links.Links
+	Runner   *jobs.Runner
+	Events   *jobs.Events
+	Registry *prometheus.Registry
+	Console  fs.FS // the built console
+	Version  string
+}
+
+// The cookie of the console's session, and what a request carries who it is from.
+const (
+	cookieName = "noemata_session"
+	tokenLocal = "token"
+)
+
+// SignInsPerMinute is how many failed sign-ins one address may make in a minute.
+const SignInsPerMinute = 10
+
+// New makes a Service; Listen starts it.
+func New(p Parts) *Service {
+	huma.NewError = newError
+	s := &Service{store: p.Store, links: p.Links, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
+	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError})
+	s.app.Use(recover.New(), helmet.New(helmet.Config{
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+		XFrameOptions:         "DENY",
+	}))
+	s.app.Get("/healthz", func(c *fiber.Ctx) error { return c.SendString("ok\n") })
+	s.app.Get("/readyz", s.ready)
+	s.app.Use("/api/v1/session", limiter.New(limiter.Config{
+		Max: SignInsPerMinute, Expiration: time.Minute, SkipSuccessfulRequests: true,
+		Next: func(c *fiber.Ctx) bool { return c.Method() != fiber.MethodPost },
+		LimitReached: func(*fiber.Ctx) error {
+			return &ProblemDetails{Type: "about:blank", Title: "Too Many Requests", Status: http.StatusTooManyRequests, Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
+		},
+	}))
+	s.app.Use("/api/v1", s.authenticate)
+	s.app.Use("/metrics", s.authenticate)
+	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(p.Registry, promhttp.HandlerOpts{})))
+	config := huma.DefaultConfig("Noemata", p.Version)
+	config.DocsPath, config.SchemasPath = "", ""
+	config.OpenAPIPath = "/openapi"
+	config.CreateHooks = nil // no $schema links in answers
+	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as bearer; errors are problem details (RFC 9457)."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	api := humafiber.New(s.app, config)
+	s.register(api)
+	s.app.Get("/api/v1/events", s.streamEvents)
+	s.app.Use("/api", func(*fiber.Ctx) error {
+		return &ProblemDetails{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound, Code: "not-found", Detail: "The API has no such path.", Remedy: "See /openapi.json for those it has."}
+	})
+	s.app.Use(compress.New(), filesystem.New(filesystem.Config{Root: http.FS(p.Console), NotFoundFile: "index.html", MaxAge: 0}))
+	return s
+}
+
+// Listen answers requests until Stop; certificate may be nil.
+func (s *Service) Listen(address string, certificate *tls.Certificate) error {
+	if certificate != nil {
+		return s.app.ListenTLSWithCertificate(address, *certificate)
+	}
+	return s.app.Listen(address)
+}
+
+// Stop lets running requests end, for a few seconds.
+func (s *Service) Stop(ctx context.Context) {
+	close(s.stopped)
+	if err := s.app.ShutdownWithContext(ctx); err != nil {
+		slog.Warn("Some requests were cut off.", "error", err)
+	}
+}
+
+// OpenAPI is the description of the API, as YAML is not needed for: JSON.
+func OpenAPI(version string) ([]byte, error) {
+	huma.NewError = newError
+	config := huma.DefaultConfig("Noemata", version)
+	api := humafiber.New(fiber.New(), config)
+	(&Service{}).register(api)
+	return api.OpenAPI().MarshalJSON()
+}
+
+func fiberError(c *fiber.Ctx, err error) error {
+	p, ok := err.(*ProblemDetails)
+	if !ok {
+		status := http.StatusInternalServerError
+		if e, isFiber := err.(*fiber.Error); isFiber {
+			status = e.Code
+		}
+		p = &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: err.Error(), Code: "failed"}
+	}
+	return c.Status(p.Status).JSON(p, "application/problem+json")
+}
+
+func (s *Service) ready(c *fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.UserContext(), 3*time.Second)
+	defer cancel()
+	if err := s.store.Ping(ctx); err != nil {
+		return &ProblemDetails{Type: "about:blank", Title: "Service Unavailable", Status: http.StatusServiceUnavailable, Code: "unreachable", Detail: "The database for the records does not answer.", Remedy: "Check that it runs."}
+	}
+	return c.SendString("ready\n")
+}
+
+func unauthorized(detail, remedy string) *ProblemDetails {
+	return &ProblemDetails{Type: "about:blank", Title: "Unauthorized", Status: http.StatusUnauthorized, Code: "unauthorized", Detail: detail, Remedy: remedy}
+}
+
+// authenticate lets a request pass that carries a token or the console's cookie.
+func (s *Service) authenticate(c *fiber.Ctx) error {
+	if bearer, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
+		token, known := s.store.TokenOf(c.UserContext(), strings.TrimSpace(bearer))
+		if !known {
+			return unauthorized("The token is not known.", "Sign in with a token that was not removed; noemata tokens add makes one.")
+		}
+		c.Locals(tokenLocal, token)
+		return c.Next()
+	}
+	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost {
+		return s.sameOrigin(c)
+	}
+	cookie := c.Cookies(cookieName)
+	token, known := s.store.SessionOf(c.UserContext(), cookie)
+	if cookie == "" || !known {
+		return unauthorized("You are not signed in.", "Sign in with a token.")
+	}
+	c.Locals(tokenLocal, token)
+	return s.sameOrigin(c)
+}
+
+// sameOrigin refuses changes that another site's page asks for in the name of
+// someone who is signed in. Browsers say where a request comes from (Fetch Metadata,
+// Sec-Fetch-Site; Origin in those that do not).
+func (s *Service) sameOrigin(c *fiber.Ctx) error {
+	switch c.Method() {
+	case fiber.MethodGet, fiber.MethodHead, fiber.MethodOptions:
+		return c.Next()
+	}
+	site := c.Get("Sec-Fetch-Site")
+	if site == "same-origin" || site == "none" {
+		return c.Next()
+	}
+	origin, err := url.Parse(c.Get(fiber.HeaderOrigin))
+	if site == "" && err == nil && (origin.Host == "" || origin.Host == string(c.Request().Host())) {
+		return c.Next()
+	}
+	return &ProblemDetails{Type: "about:blank", Title: "Forbidden", Status: http.StatusForbidden, Code: "other-origin", Detail: "The request comes from another site.", Remedy: "Use the console at its own address."}
+}
+
+// streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2).
+func (s *Service) streamEvents(c *fiber.Ctx) error {
+	c.Set(fiber.HeaderContentType, "text/event-stream")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	c.Set("X-Accel-Buffering", "no")
+	events, end := s.events.Listen()
+	c.Context().SetBodyStreamWriter(func(w *bufioWriter) {
+		defer end()
+		_, _ = fmt.Fprint(w, ": listening\n\n")
+		for {
+			if w.Flush() != nil {
+				return // the client is gone
+			}
+			select {
+			case <-s.stopped:
+				return
+			case event := <-events:
+				_, _ = fmt.Fprintf(w, "data: %s\n\n", encode(event))
+			case <-time.After(15 * time.Second):
+				_, _ = fmt.Fprint(w, ": still here\n\n")
+			}
+		}
+	})
+	return nil
+}
+
+// operation describes one call of the API.
+type operation struct {
+	id, method, path, summary, group string
+	status                           int
+}
+
+// handle registers a call whose errors become problem details.
+func handle[I, O any](api huma.API, op operation, work func(context.Context, *I) (*O, error)) {
+	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path, Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status},
+		func(ctx context.Context, in *I) (*O, error) {
+			out, err := work(ctx, in)
+			if err != nil {
+				return nil, fromError(err)
+			}
+			return out, nil
+		})
+}
+
+// answer is a response with a body.
+type answer[T any] struct{ Body T }
+
+func reply[T any](body T, err error) (*answer[T], error) { return &answer[T]{Body: body}, err }
+
+type none struct{}
+
+type named struct {
+	Name string `path:"name" doc:"Its name"`
+}
+
+type ofTable struct {
+	Name  string `path:"name" doc:"The feed's name"`
+	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
+}
+
+func (s *Service) about(context.Context, *none) (*answer[client.About], error) {
+	return reply(client.About{Version: s.version, Sources: sourceKinds(), Warehouses: warehouseKinds()}, nil)
+}

@@ -1,0 +1,339 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"noemata/client"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/window"
+	"noemata/internal/statement"
+)
+
+// QueueRun notes that a person wants a run. A run that is queued already serves.
+func (s *Store) QueueRun(ctx context.Context, feed string) (client.Run, error) {
+	var id int64
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		var feedID int64
+		err := tx.QueryRow(ctx, "SELECT id FROM feeds WHERE name = $1 FOR UPDATE", feed).Scan(&feedID)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return notFound(fmt.Sprintf("feed %q", feed))
+		}
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, "SELECT id FROM runs WHERE feed_id = $1 AND state = 'queued'", feedID).Scan(&id)
+		if errors.Is(err, pgx.ErrNoRows) {
+			err = tx.QueryRow(ctx, "INSERT INTO runs (feed_id, trigger, state) VALUES ($1, 'person', 'queued') RETURNING id", feedID).Scan(&id)
+		}
+		return err
+	})
+	if err != nil {
+		return client.Run{}, err
+	}
+	return s.Run(ctx, id)
+}
+
+// BeginRun starts the queued run of a feed, or a new one where due is set. It
+// returns 0 when there is nothing to do.
+func (s *Store) BeginRun(ctx context.Context, feed, worker string, due bool) (id int64, err error) {
+	err = s.Pool.QueryRow(ctx, `UPDATE runs SET state = 'running', started_at = now(), worker = $2
+WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued' ORDER BY r.id LIMIT 1) RETURNING id`, feed, worker).Scan(&id)
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return id, err
+	}
+	if !due {
+		return 0, nil
+	}
+	err = s.Pool.QueryRow(ctx, `INSERT INTO runs (feed_id, trigger, state, started_at, worker) SELECT id, 'schedule', 'running', now(), $2 FROM feeds WHERE name = $1 RETURNING id`, feed, worker).Scan(&id)
+	return id, err
+}
+
+// HasQueuedRun tells whether a person waits for a run of the feed.
+func (s *Store) HasQueuedRun(ctx context.Context, feed string) (waiting bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued')", feed).Scan(&waiting)
+	return waiting, err
+}
+
+// EndRun closes a run and counts the failures in a row of its feed.
+func (s *Store) EndRun(ctx context.Context, id int64, state string, books client.Books, failure error) error {
+	_, err := s.Pool.Exec(ctx, `WITH ended AS (
+    UPDATE runs SET state = $2, ended_at = now(), books = $3, problem = $4 WHERE id = $1 RETURNING feed_id
+) UPDATE feeds SET failures = CASE WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END FROM ended WHERE feeds.id = ended.feed_id`,
+		id, state, jsonOf(&books), jsonOf(client.NewProblem(failure)))
+	return err
+}
+
+// EndRunsOf closes the runs of a worker that is gone.
+func (s *Store) EndRunsOf(ctx context.Context, worker string) error {
+	p := problem.New(problem.Stopped, "The service ended during the run.", "What was committed stays; the next run goes on from there.")
+	_, err := s.Pool.Exec(ctx, "UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running'", worker, jsonOf(client.NewProblem(p)))
+	return err
+}
+
+// SetNextRun notes when a feed will run again; nil when only a person can start it.
+func (s *Store) SetNextRun(ctx context.Context, feed string, at *time.Time) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET next_run_at = $2 WHERE name = $1", feed, at)
+	return err
+}
+
+// Schedule tells whether a feed is active, when it is due, and its failures in a row.
+func (s *Store) Schedule(ctx context.Context, feed string) (active bool, next *time.Time, failures int, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT state = 'active', next_run_at, failures FROM feeds WHERE name = $1", feed).Scan(&active, &next, &failures)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = notFound(fmt.Sprintf("feed %q", feed))
+	}
+	return active, next, failures, err
+}
+
+// SaveRunTable keeps what a run does to one table.
+func (s *Store) SaveRunTable(ctx context.Context, run int64, place int, t client.RunTable) error {
+	_, err := s.Pool.Exec(ctx, `INSERT INTO run_tables (run_id, place, source_table, detail) VALUES ($1, $2, $3, $4)
+ON CONFLICT (run_id, source_table) DO UPDATE SET detail = excluded.detail`, run, place, t.Table, jsonOf(&t))
+	return err
+}
+
+// TableResult is what a run leaves behind in a table's state.
+type TableResult struct {
+	Position   string
+	CompleteAt time.Time // zero keeps the one there is
+	Nulls      int64
+	Books      client.Books
+	Replaced   bool   // the rows inserted are all there are
+	Count      *int64 // rows in the warehouse, where they were counted anew
+	Failure    error
+}
+
+// NoteTable updates a table's state after a run.
+func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r TableResult) error {
+	var completeAt *time.Time
+	if !r.CompleteAt.IsZero() {
+		completeAt = &r.CompleteAt
+	}
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3, complete_at = coalesce($4, complete_at), nulls = $5, set_aside = set_aside + $6,
+  row_count = CASE WHEN $7::bigint IS NOT NULL THEN $7 WHEN $8 THEN $9 ELSE row_count + $9 - $10 END,
+  last_run = $11, last_run_at = now(), problem = $12,
+  changed = CASE WHEN $13 > 0 THEN $13 ELSE changed END, changed_at = CASE WHEN $13 > 0 THEN now() ELSE changed_at END
+FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
+		feed, table, r.Position, completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Replaced, r.Books.Inserted, r.Books.Deleted, run,
+		jsonOf(client.NewProblem(r.Failure)), r.Books.Written())
+	return err
+}
+
+// NotePosition keeps a position that a person has set.
+func (s *Store) NotePosition(ctx context.Context, feed, table, position string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, position)
+	return err
+}
+
+// NoteProof keeps a table's last proof.
+func (s *Store) NoteProof(ctx context.Context, feed, table string, p client.Proof) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET proof = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, jsonOf(&p))
+	return err
+}
+
+// longest is how much of a statement is kept, in bytes.
+const longest = 20_000
+
+// SaveStatements keeps the statements of one table of a run.
+func (s *Store) SaveStatements(ctx context.Context, run int64, table string, list []statement.Statement) error {
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"statements"}, []string{"run_id", "source_table", "side", "statement", "row_count", "started_at", "took_us", "error"},
+		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+			x := list[i]
+			if len(x.SQL) > longest {
+				x.SQL = strings.ToValidUTF8(x.SQL[:longest], "") + " …"
+			}
+			return []any{run, table, x.Side, x.SQL, x.Rows, x.Start, x.Took.Microseconds(), x.Error}, nil
+		}))
+	return err
+}
+
+const runColumns = `r.id, f.name, r.trigger, r.state, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
+
+func scanRun(row pgx.CollectableRow) (client.Run, error) {
+	var r client.Run
+	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books, &r.Problem)
+	return r, err
+}
+
+// RunFilter chooses runs.
+type RunFilter struct {
+	Feed    string
+	Table   string // only runs that read or failed this table
+	Before  int64  // only runs older than this one
+	Limit   int
+	Changed bool // only runs that read rows or did not succeed
+}
+
+// Runs lists runs, the newest first.
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]client.Run, error) {
+	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM runs r JOIN feeds f ON f.id = r.feed_id
+WHERE ($1 = '' OR f.name = $1) AND ($2 = 0 OR r.id < $2) AND (NOT $3 OR r.state <> 'done' OR (r.books->>'read')::bigint > 0)
+  AND ($5 = '' OR EXISTS (SELECT 1 FROM run_tables t WHERE t.run_id = r.id AND t.source_table = $5 AND (NOT $3 OR t.detail->>'state' <> 'done' OR (t.detail->'books'->>'read')::bigint > 0)))
+ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(found, scanRun)
+}
+
+// Run finds a run with its tables.
+func (s *Store) Run(ctx context.Context, id int64) (client.Run, error) {
+	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+" FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE r.id = $1", id)
+	if err != nil {
+		return client.Run{}, err
+	}
+	run, err := pgx.CollectExactlyOneRow(found, scanRun)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return run, notFound(fmt.Sprintf("run %d", id))
+	}
+	if err != nil {
+		return run, err
+	}
+	if found, err = s.Pool.Query(ctx, "SELECT detail FROM run_tables WHERE run_id = $1 ORDER BY place", id); err != nil {
+		return run, err
+	}
+	run.Tables, err = pgx.CollectRows(found, pgx.RowTo[client.RunTable])
+	return run, err
+}
+
+// Statements lists a run's statements in the order they ended, of one table or all.
+func (s *Store) Statements(ctx context.Context, run int64, table string) ([]client.Statement, error) {
+	found, err := s.Pool.Query(ctx, `SELECT source_table, side, statement, row_count, started_at, took_us, error FROM statements
+WHERE run_id = $1 AND ($2 = '' OR source_table = $2) ORDER BY id`, run, table)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(found, func(row pgx.CollectableRow) (client.Statement, error) {
+		var x client.Statement
+		var took int64
+		err := row.Scan(&x.Table, &x.Side, &x.SQL, &x.Rows, &x.StartedAt, &took, &x.Error)
+		x.Took = float64(took) / 1e6
+		return x, err
+	})
+}
+
+// Feeds lists feeds and how they are doing; one of them where name is given.
+func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, error) {
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
+	if err != nil {
+		return nil, err
+	}
+	specs := map[string]*client.Feed{}
+	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (client.FeedStatus, error) {
+		x := client.FeedStatus{Tables: []client.TableStatus{}}
+		var f client.Feed
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f)
+		specs[x.Name] = &f
+		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
+		return x, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(feeds) == 0 && name != "" {
+		return nil, notFound(fmt.Sprintf("feed %q", name))
+	}
+	for i := range feeds {
+		if err := s.completeFeed(ctx, &feeds[i], specs[feeds[i].Name]); err != nil {
+			return nil, err
+		}
+	}
+	return feeds, nil
+}
+
+func scheduleInWords(f *client.Feed) string {
+	switch {
+	case f.Every != "":
+		return "every " + f.Every
+	case f.Cron != "" && f.Zone != "":
+		return "cron " + f.Cron + " (" + f.Zone + ")"
+	case f.Cron != "":
+		return "cron " + f.Cron + " (UTC)"
+	}
+	return "when a person starts it"
+}
+
+func (s *Store) completeFeed(ctx context.Context, x *client.FeedStatus, f *client.Feed) error {
+	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM feeds f CROSS JOIN LATERAL (
+  (SELECT * FROM runs WHERE feed_id = f.id AND state IN ('queued', 'running') ORDER BY id LIMIT 1)
+  UNION ALL (SELECT * FROM runs WHERE feed_id = f.id AND state NOT IN ('queued', 'running') ORDER BY id DESC LIMIT 1)) r WHERE f.name = $1`, x.Name)
+	if err != nil {
+		return err
+	}
+	runs, err := pgx.CollectRows(found, scanRun)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if r.Ended() {
+			x.LastRun = &r
+		} else {
+			x.Running = &r
+		}
+	}
+	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof,
+  EXISTS (SELECT 1 FROM runs r JOIN run_tables rt ON rt.run_id = r.id WHERE r.feed_id = f.id AND r.state = 'running' AND rt.source_table = t.source_table AND rt.detail->>'state' = 'running')
+FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
+	if err != nil {
+		return err
+	}
+	states := map[string]client.TableStatus{}
+	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
+		t := client.TableStatus{Feed: x.Name}
+		var running bool
+		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &running)
+		t.State = tableState(t, running, x.State == "active", f)
+		states[t.Table] = t
+		return 0, err
+	}); err != nil {
+		return err
+	}
+	for _, spec := range f.Tables { // in the order of the feed's file
+		t := states[spec.Table]
+		t.Find, t.Keep = string(spec.Find), string(spec.Keep)
+		x.Tables = append(x.Tables, t)
+	}
+	return nil
+}
+
+// tableState tells how a table is doing in one word.
+func tableState(t client.TableStatus, running, active bool, f *client.Feed) string {
+	switch {
+	case t.Problem != nil:
+		return "failing"
+	case running:
+		return "running"
+	case t.LastRunAt == nil:
+		return "waiting"
+	case active && late(*t.LastRunAt, f):
+		return "behind"
+	}
+	return "current"
+}
+
+// late tells whether the runs of an active feed have stopped coming.
+func late(last time.Time, f *client.Feed) bool {
+	if every, err := window.ParseDuration(f.Every); err == nil && f.Every != "" {
+		return time.Since(last) > 3*every+time.Minute
+	}
+	next, ok := f.Next(last)
+	return ok && time.Since(next) > 10*time.Minute
+}
+
+// Prune removes what is too old to be of use: runs that found nothing after a
+// while, all others after a longer one.
+func (s *Store) Prune(ctx context.Context, idle, all time.Duration) error {
+	_, err := s.Pool.Exec(ctx, `DELETE FROM runs r WHERE ended_at < now() - $2::interval
+   OR (ended_at < now() - $1::interval AND state = 'done' AND (books->>'read')::bigint = 0
+       AND NOT EXISTS (SELECT 1 FROM feed_tables t WHERE t.last_run = r.id))`, idle, all)
+	return err
+}
+
+// Ping tells whether the records can be reached.
+func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
