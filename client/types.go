@@ -50,7 +50,7 @@ type Connection struct {
 	TestedAt  *time.Time `json:"tested_at,omitempty" doc:"When it was last tested"`
 	Version   string     `json:"version,omitempty" doc:"What the server said it is"`
 	Problem   *Problem   `json:"problem,omitempty" doc:"Why the last test failed"`
-	Feeds     []string   `json:"feeds" nullable:"false" doc:"The feeds that use it"`
+	Feeds     []string   `json:"feeds" doc:"The feeds that use it"`
 }
 
 // NewConnection defines a source or a warehouse, by fields or by URL.
@@ -94,7 +94,7 @@ type FeedStatus struct {
 	NextRunAt *time.Time    `json:"next_run_at,omitempty"`
 	LastRun   *Run          `json:"last_run,omitempty"`
 	Running   *Run          `json:"running,omitempty"`
-	Tables    []TableStatus `json:"tables" nullable:"false"`
+	Tables    []TableStatus `json:"tables"`
 }
 
 // TableStatus is one table of a feed and how it is doing.
@@ -106,6 +106,7 @@ type TableStatus struct {
 	Keep       string     `json:"keep"`
 	State      string     `json:"state" enum:"waiting,running,current,behind,failing" doc:"waiting: no run yet; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
 	Position   string     `json:"position,omitempty" doc:"How far it has come"`
+	Next       string     `json:"next" doc:"What the next run reads, in words"`
 	CompleteAt *time.Time `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
 	Rows       *int64     `json:"rows,omitempty" doc:"Rows in the warehouse after the last run"`
 	Nulls      int64      `json:"nulls" doc:"Rows with a null watermark at the last run; they are not replicated"`
@@ -158,7 +159,7 @@ type RunTable struct {
 	Commits   int        `json:"commits"`
 	Reading   float64    `json:"reading_seconds" doc:"Time spent reading the source"`
 	Writing   float64    `json:"writing_seconds" doc:"Time spent writing the warehouse"`
-	Notes     []string   `json:"notes" nullable:"false"`
+	Notes     []string   `json:"notes"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Problem   *Problem   `json:"problem,omitempty"`
@@ -188,16 +189,16 @@ type Applied struct {
 	Feed     string    `json:"feed"`
 	New      bool      `json:"new" doc:"Whether the feed did not exist before"`
 	Applied  bool      `json:"applied" doc:"Whether the feed now is as the file has it"`
-	Changes  []Change  `json:"changes" nullable:"false"`
-	Findings []Finding `json:"findings" nullable:"false"`
+	Changes  []Change  `json:"changes"`
+	Findings []Finding `json:"findings"`
 }
 
 // Sample is rows of a table on both sides, each value as text.
 type Sample struct {
-	Columns   []string    `json:"columns" nullable:"false"`
-	Added     []string    `json:"added" nullable:"false" doc:"Columns that only the warehouse has"`
-	Source    [][]*string `json:"source" nullable:"false"`
-	Warehouse [][]*string `json:"warehouse" nullable:"false"`
+	Columns   []string    `json:"columns"`
+	Added     []string    `json:"added" doc:"Columns that only the warehouse has"`
+	Source    [][]*string `json:"source"`
+	Warehouse [][]*string `json:"warehouse"`
 }
 
 // Counts is the number of rows on both sides at about the same time.
@@ -231,6 +232,6 @@ type Token struct {
 // About says what the service is.
 type About struct {
 	Version    string   `json:"version"`
-	Sources    []string `json:"sources" nullable:"false" doc:"Kinds of source"`
-	Warehouses []string `json:"warehouses" nullable:"false" doc:"Kinds of warehouse"`
+	Sources    []string `json:"sources" doc:"Kinds of source"`
+	Warehouses []string `json:"warehouses" doc:"Kinds of warehouse"`
 }

@@ -257,11 +257,10 @@ func (w *world) addFeeds(ctx context.Context) error {
 			return err
 		}
 		name := file.Name()[:len(file.Name())-len(".yaml")]
-		if slices.ContainsFunc(have, func(f client.FeedStatus) bool { return f.Name == name }) {
-			continue
-		}
-		if _, err := w.client.FeedFile(ctx, string(content), client.Apply); err != nil {
-			return fmt.Errorf("apply the feed %s: %w", name, err)
+		if !slices.ContainsFunc(have, func(f client.FeedStatus) bool { return f.Name == name }) {
+			if _, err := w.client.FeedFile(ctx, string(content), client.Apply); err != nil {
+				return fmt.Errorf("apply the feed %s: %w", name, err)
+			}
 		}
 		if w.options.Check {
 			continue // the check starts the runs itself

@@ -15,6 +15,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/serve"
+	"noemata/internal/service"
 )
 
 func (a *app) serveCommand() *cobra.Command {
@@ -101,6 +102,17 @@ func (a *app) aboutCommand() *cobra.Command {
 		}
 		return a.say(cmd, x, "Noemata %s reads %s and writes %s.", x.Version, strings.Join(x.Sources, ", "), strings.Join(x.Warehouses, ", "))
 	})}
+}
+
+func (a *app) openAPICommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the API's description, OpenAPI 3.1 in JSON", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		description, err := service.OpenAPI(a.version)
+		if err != nil {
+			return err
+		}
+		_, err = cmd.OutOrStdout().Write(append(description, '\n'))
+		return err
+	}}
 }
 
 func (a *app) tokensCommand() *cobra.Command {

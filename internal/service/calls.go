@@ -337,6 +337,11 @@ func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[clien
 		}
 		out.Findings = engine.Check(ctx, f, src, wh)
 	}
+	shared, err := s.sharedTargets(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	out.Findings = append(shared, out.Findings...)
 	blocked := slices.IndexFunc(out.Findings, func(x client.Finding) bool { return x.Level == problem.Blocker })
 	if in.Body.DryRun {
 		return reply(out, nil)
@@ -353,6 +358,34 @@ func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[clien
 		err = s.reschedule(ctx, f.Name)
 	}
 	return reply(out, err)
+}
+
+// sharedTargets finds the tables that another feed keeps already: two feeds that
+// wrote one table would undo each other's work.
+func (s *Service) sharedTargets(ctx context.Context, f *feed.Feed) ([]client.Finding, error) {
+	findings := []client.Finding{}
+	names, err := s.store.FeedNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		other, err := s.store.Feed(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if name == f.Name || other.Warehouse != f.Warehouse {
+			continue
+		}
+		for _, t := range f.Tables {
+			target, _ := f.TargetOf(t) // the file was checked
+			for _, theirs := range other.Tables {
+				if x, err := other.TargetOf(theirs); err == nil && x == target {
+					findings = append(findings, client.Finding{Level: problem.Blocker, Table: t.Table, What: fmt.Sprintf("Its target %s is kept by the feed %s already.", target.Display(), name), Remedy: "Choose another target, or remove the table from the other feed."})
+				}
+			}
+		}
+	}
+	return findings, nil
 }
 
 // reschedule makes a changed feed run soon, if it is active.
@@ -455,8 +488,9 @@ func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Pl
 }
 
 type positionRequest struct {
-	ofTable
-	Body struct {
+	Name  string `path:"name" doc:"The feed's name"`
+	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
+	Body  struct {
 		Position string `json:"position" minLength:"1" doc:"The position, as it is shown"`
 	}
 }

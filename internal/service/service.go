@@ -5,6 +5,7 @@ package service
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -64,7 +65,6 @@ const SignInsPerMinute = 10
 
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
-	huma.NewError = newError
 	s := &Service{store: p.Store, links: p.Links, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
 	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError})
 	s.app.Use(recover.New(), helmet.New(helmet.Config{
@@ -83,14 +83,7 @@ func New(p Parts) *Service {
 	s.app.Use("/api/v1", s.authenticate)
 	s.app.Use("/metrics", s.authenticate)
 	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(p.Registry, promhttp.HandlerOpts{})))
-	config := huma.DefaultConfig("Noemata", p.Version)
-	config.DocsPath, config.SchemasPath = "", ""
-	config.OpenAPIPath = "/openapi"
-	config.CreateHooks = nil // no $schema links in answers
-	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as bearer; errors are problem details (RFC 9457)."
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
-	config.Security = []map[string][]string{{"token": {}}}
-	api := humafiber.New(s.app, config)
+	api := humafiber.New(s.app, apiConfig(p.Version))
 	s.register(api)
 	s.app.Get("/api/v1/events", s.streamEvents)
 	s.app.Use("/api", func(*fiber.Ctx) error {
@@ -116,13 +109,25 @@ func (s *Service) Stop(ctx context.Context) {
 	}
 }
 
-// OpenAPI is the description of the API, as YAML is not needed for: JSON.
-func OpenAPI(version string) ([]byte, error) {
+// apiConfig describes the API as a whole.
+func apiConfig(version string) huma.Config {
 	huma.NewError = newError
+	huma.DefaultArrayNullable = false // answers have empty lists, never null
 	config := huma.DefaultConfig("Noemata", version)
-	api := humafiber.New(fiber.New(), config)
+	config.DocsPath, config.SchemasPath = "", ""
+	config.OpenAPIPath = "/openapi"
+	config.CreateHooks = nil // no $schema links in answers
+	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as bearer; errors are problem details (RFC 9457)."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	return config
+}
+
+// OpenAPI is the description of the API, indented JSON.
+func OpenAPI(version string) ([]byte, error) {
+	api := humafiber.New(fiber.New(), apiConfig(version))
 	(&Service{}).register(api)
-	return api.OpenAPI().MarshalJSON()
+	return json.MarshalIndent(api.OpenAPI(), "", "  ")
 }
 
 func fiberError(c *fiber.Ctx, err error) error {

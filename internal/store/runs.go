@@ -296,7 +296,7 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	}
 	for _, spec := range f.Tables { // in the order of the feed's file
 		t := states[spec.Table]
-		t.Find, t.Keep = string(spec.Find), string(spec.Keep)
+		t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
 		x.Tables = append(x.Tables, t)
 	}
 	return nil

@@ -29,7 +29,7 @@ type Result struct {
 	Missing   int64    `json:"missing" doc:"Rows of the source that the warehouse lacks"`
 	Extra     int64    `json:"extra" doc:"Rows of the warehouse that the source lacks"`
 	InFlight  int64    `json:"in_flight" doc:"Rows of the source beyond the table's position; they are not judged"`
-	Examples  []string `json:"examples" nullable:"false" doc:"The first differences, in words"`
+	Examples  []string `json:"examples" doc:"The first differences, in words"`
 }
 
 // Same tells whether no difference was found.

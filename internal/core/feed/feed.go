@@ -64,7 +64,7 @@ type Feed struct {
 	Zone      string  `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
 	Target    string  `json:"target,omitempty" yaml:"target,omitempty" doc:"Names of the target tables: schema.table, with {source}, {schema} and {table} filled in"`
 	Prefix    string  `json:"prefix,omitempty" yaml:"prefix,omitempty" pattern:"^[a-z_][a-z0-9_]{0,15}$" doc:"What the names of added columns begin with; nm_ when left out"`
-	Tables    []Table `json:"tables" yaml:"tables" nullable:"false" minItems:"1" doc:"The tables"`
+	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
 }
 
 // Table is one table of a feed.
@@ -281,6 +281,26 @@ func (w *Watermark) Times() (settle, wait time.Duration) {
 	settle, _ = window.ParseDuration(orDefault(w.Settle, DefaultSettle))
 	wait, _ = window.ParseDuration(orDefault(w.Wait, DefaultWait))
 	return settle, wait
+}
+
+// Next says in words what the next run reads, from a position on.
+func (t *Table) Next(position string) string {
+	w := t.Watermark
+	if w == nil {
+		return "the whole table"
+	}
+	from := "rows above " + position
+	switch {
+	case position != "" && w.LookBack != "" && w.LookBack != "0":
+		from = fmt.Sprintf("rows above %s, less the look-back of %s", position, w.LookBack)
+	case position == "" && w.Start == StartNow:
+		return "nothing: the table begins at the present"
+	case position == "" && w.Start != "" && w.Start != StartBeginning:
+		from = "rows from " + w.Start + " on"
+	case position == "":
+		from = "all rows"
+	}
+	return fmt.Sprintf("%s, up to the source's clock less %s and below what open transactions may still write", from, orDefault(w.Settle, DefaultSettle))
 }
 
 // Page is how many rows one query reads at most.

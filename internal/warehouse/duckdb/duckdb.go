@@ -267,7 +267,6 @@ type loader struct {
 // not use one name, and each is dropped in the transaction that made it.
 var views atomic.Int64
 
-
 // Begin opens the transaction.
 func (w *Warehouse) Begin(ctx context.Context, l warehouse.Load) (warehouse.Loader, error) {
 	c, err := w.file.connect(ctx)

@@ -1,0 +1,58 @@
+# Two commands do it all: `make demo` shows Noemata at work, `make test` runs every test.
+export GOFLAGS := -tags=duckdb_arrow
+export DEBIAN_FRONTEND := noninteractive
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck
+
+.PHONY: demo test build console install lint unit race screenshots torture bench clean
+
+demo: install build
+	bin/noemata demo
+
+test: install build lint race unit
+
+build: console
+	go build -o bin/noemata ./cmd/noemata
+
+# What Debian has and Go, Node and make do not bring: the server for records, demo
+# and tests, and the browser for the console's tests.
+install:
+	@if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || ! command -v chromium >/dev/null 2>&1 || ! command -v gcc >/dev/null 2>&1 || ! command -v g++ >/dev/null 2>&1; then \
+		$(SUDO) apt-get update -q && \
+		$(SUDO) apt-get install -y -q --no-install-recommends postgresql postgresql-contrib chromium fonts-noto-core gcc g++ libc6-dev; \
+	fi
+
+# The console is built anew when one of its files is newer than what was built.
+CONSOLE_FILES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
+console: console/dist/index.html
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_FILES)
+	cd console && npm run -s build
+	touch console/dist/.gitkeep
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+
+lint:
+	@unformatted=$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go')); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run -s check && npm run -s lint
+
+unit:
+	go test -timeout 15m ./...
+
+# The race detector where goroutines share work.
+race:
+	go test -race -timeout 10m ./internal/engine/ ./internal/core/...
+
+screenshots: build
+	go run ./tools/screenshots
+
+# The long form of the test that kills the service: 1 000 000 rows, 20 times.
+torture: build
+	NOEMATA_TORTURE=1 go test -v -timeout 60m -run TestKilledAgainAndAgain ./e2e/
+
+bench: build
+	go run ./bench
+
+clean:
+	rm -rf bin .demo console/dist/* console/node_modules

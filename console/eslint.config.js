@@ -1,0 +1,18 @@
+import vue from 'eslint-plugin-vue'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist', 'node_modules', 'src/api/schema.ts'] },
+  ...ts.configs.recommended,
+  ...vue.configs['flat/recommended'],
+  {
+    languageOptions: { parserOptions: { parser: ts.parser } },
+    rules: {
+      'vue/multi-word-component-names': 'off',
+      'vue/max-attributes-per-line': 'off',
+      'vue/singleline-html-element-content-newline': 'off',
+      'vue/html-self-closing': 'off',
+      'vue/attributes-order': 'off',
+    },
+  },
+)

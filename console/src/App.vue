@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { closeLive, connected } from './live'
+import { useSession } from './session'
+import { switchTheme, theme } from './theme'
+
+const session = useSession()
+const router = useRouter()
+const route = useRoute()
+const places = [
+  { to: '/', word: 'Overview' },
+  { to: '/runs', word: 'Runs' },
+  { to: '/sources', word: 'Sources' },
+  { to: '/warehouses', word: 'Warehouses' },
+]
+const here = computed(() => (route.path === '/' || route.path.startsWith('/feeds') ? '/' : '/' + route.path.split('/')[1]))
+
+async function leave() {
+  closeLive()
+  await session.signOut()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <a class="skip" href="#main">Skip to the content</a>
+  <header v-if="session.name" class="top">
+    <RouterLink to="/" class="mark"><img src="/mark.svg" alt="" width="22" height="22" /> Noemata</RouterLink>
+    <nav aria-label="Places">
+      <RouterLink v-for="p in places" :key="p.to" :to="p.to" :aria-current="here === p.to ? 'page' : undefined">{{ p.word }}</RouterLink>
+    </nav>
+    <span class="live" role="status" :title="connected ? 'Changes show as they happen' : 'Trying to reach the service again'">{{ connected ? '● live' : '○ not live' }}</span>
+    <button class="plain" type="button" @click="switchTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
+    <span class="quiet">{{ session.name }}</span>
+    <button class="plain" type="button" @click="leave">Sign out</button>
+  </header>
+  <main id="main"><RouterView :key="route.path + (route.query.name ?? '')" /></main>
+</template>
+
+<style scoped>
+.top { display: flex; align-items: center; gap: 18px; padding: 0 28px; height: 46px; background: var(--sheet); border-bottom: 1px solid var(--line); }
+.mark { display: flex; align-items: center; gap: 8px; font-weight: 650; color: var(--ink); letter-spacing: 0.01em; }
+.mark:hover { text-decoration: none; }
+nav { display: flex; gap: 4px; flex: 1; margin-left: 14px; }
+nav a { color: var(--ink-2); padding: 12px 10px 10px; border-bottom: 3px solid transparent; }
+nav a:hover { color: var(--ink); text-decoration: none; }
+nav a[aria-current] { color: var(--ink); border-bottom-color: var(--act); font-weight: 600; }
+.live { font-size: 12px; color: var(--ink-2); }
+.plain { background: none; border: 0; color: var(--act); font: inherit; cursor: pointer; padding: 4px; }
+.skip { position: absolute; left: -999px; }
+.skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 6px 10px; z-index: 10; }
+</style>

@@ -1,0 +1,170 @@
+<script setup lang="ts">
+import { ElButton, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElMessageBox, ElOption, ElSelect, ElSkeleton } from 'element-plus'
+import { computed, reactive, ref } from 'vue'
+import { api, ask, type Connection, type Schemas, type Trouble } from '../api'
+import { useLive } from '../live'
+import SourceTables from '../parts/SourceTables.vue'
+import State from '../parts/State.vue'
+import TroubleBox from '../parts/TroubleBox.vue'
+import When from '../parts/When.vue'
+import { useNow } from '../words'
+
+// Sources and warehouses are the same page: both are databases to sign in to.
+const props = defineProps<{ side: 'sources' | 'warehouses' }>()
+const noun = props.side === 'sources' ? 'source' : 'warehouse'
+const list = ref<Connection[]>()
+const kinds = ref<string[]>([])
+const wrong = ref<Trouble>()
+const refused = reactive(new Map<string, Trouble>())
+const testing = ref('')
+const browsing = ref('')
+const now = useNow()
+
+const refresh = useLive(
+  async () => {
+    const [found, about] = await Promise.all([ask(api.GET(`/api/v1/${props.side}`)), kinds.value.length ? Promise.resolve({ data: undefined }) : ask(api.GET('/api/v1/about'))])
+    if (found.data) list.value = found.data
+    if (about.data) kinds.value = about.data[props.side]
+    wrong.value = found.trouble
+  },
+  (event) => event.kind === 'feed',
+)
+
+function address(c: Connection) {
+  const s = c.settings
+  return s.path ?? `${s.host}:${s.port}/${s.database}`
+}
+
+async function test(name: string) {
+  testing.value = name
+  await ask(api.POST(`/api/v1/${props.side}/{name}/test`, { params: { path: { name } } }))
+  testing.value = ''
+  await refresh()
+}
+
+async function remove(name: string) {
+  const sure = await ElMessageBox.confirm(`Remove the ${noun} ${name}? The database itself stays as it is.`, `Remove the ${noun}`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' }).catch(() => false)
+  if (!sure) return
+  const { trouble } = await ask(api.DELETE(`/api/v1/${props.side}/{name}`, { params: { path: { name } } }))
+  if (trouble) refused.set(name, trouble)
+  else refused.delete(name)
+  await refresh()
+}
+
+const blank = () => ({ name: '', kind: kinds.value[0] ?? '', host: '127.0.0.1', port: 5432, database: '', user: '', password: '', tls: '', ca: '', path: '' })
+const form = ref(blank())
+const adding = ref(false)
+const changing = ref(false)
+const answer = ref('')
+const objection = ref<Trouble>()
+const busy = ref('')
+const inFile = computed(() => form.value.kind === 'duckdb')
+
+function open(c?: Connection) {
+  answer.value = ''
+  objection.value = undefined
+  changing.value = c !== undefined
+  form.value = blank()
+  if (c) Object.assign(form.value, c.settings, { name: c.name, kind: c.kind })
+  adding.value = true
+}
+
+const body = computed<Schemas['NewConnection']>(() => {
+  const f = form.value
+  const settings = inFile.value
+    ? { path: f.path }
+    : { host: f.host, port: f.port, database: f.database, user: f.user, password: f.password || undefined, tls: (f.tls || undefined) as 'off' | undefined, ca: f.ca || undefined }
+  return { name: f.name, kind: f.kind, settings }
+})
+
+async function attempt() {
+  busy.value = 'try'
+  answer.value = ''
+  const { data, trouble } = await ask(api.POST(`/api/v1/${props.side}/try`, { body: body.value }))
+  busy.value = ''
+  objection.value = trouble
+  if (data) answer.value = `It answers: ${data.version}.`
+}
+
+async function save() {
+  busy.value = 'save'
+  const { trouble } = changing.value
+    ? await ask(api.PUT(`/api/v1/${props.side}/{name}`, { params: { path: { name: form.value.name } }, body: body.value }))
+    : await ask(api.POST(`/api/v1/${props.side}`, { body: body.value }))
+  busy.value = ''
+  objection.value = trouble
+  if (trouble) return
+  adding.value = false
+  await test(form.value.name)
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div>
+        <h1>{{ side === 'sources' ? 'Sources' : 'Warehouses' }}</h1>
+        <div class="quiet">{{ side === 'sources' ? 'Databases that are read' : 'Databases that are written' }}</div>
+      </div>
+      <span class="grow"></span>
+      <ElButton type="primary" @click="open()">Add a {{ noun }}…</ElButton>
+    </div>
+    <TroubleBox :trouble="wrong" />
+    <ElSkeleton v-if="!list && !wrong" :rows="4" animated />
+    <section v-if="list?.length === 0" class="sheet pad quiet">No {{ noun }} yet. Add one to begin.</section>
+    <section v-for="c in list" :key="c.name" class="sheet" :aria-label="c.name">
+      <header>
+        <h2>{{ c.name }}</h2>
+        <span class="quiet">{{ c.kind }}</span>
+        <span class="grow"></span>
+        <ElButton size="small" :loading="testing === c.name" @click="test(c.name)">Test</ElButton>
+        <ElButton v-if="side === 'sources'" size="small" :aria-expanded="browsing === c.name" @click="browsing = browsing === c.name ? '' : c.name">{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton>
+        <ElButton size="small" @click="open(c)">Change…</ElButton>
+        <ElButton size="small" text @click="remove(c.name)">Remove…</ElButton>
+      </header>
+      <dl class="facts">
+        <div><dt>At</dt><dd class="mono">{{ address(c) }}</dd></div>
+        <div v-if="c.settings.user"><dt>User</dt><dd>{{ c.settings.user }}</dd></div>
+        <div>
+          <dt>Last test</dt>
+          <dd v-if="!c.tested_at" class="quiet">never</dd>
+          <dd v-else><State :state="c.problem ? 'failed' : 'done'" /> <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span></dd>
+        </div>
+        <div><dt>Feeds</dt><dd><template v-for="(f, i) in c.feeds" :key="f">{{ i ? ', ' : '' }}<RouterLink :to="`/feeds/${f}`">{{ f }}</RouterLink></template><span v-if="!c.feeds.length" class="quiet">none</span></dd></div>
+      </dl>
+      <TroubleBox :trouble="c.problem" />
+      <TroubleBox :trouble="refused.get(c.name)" />
+      <SourceTables v-if="browsing === c.name" :source="c.name" />
+    </section>
+    <ElDialog v-model="adding" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="560px" align-center>
+      <ElForm label-width="130px" @submit.prevent="save">
+        <ElFormItem label="Name"><ElInput v-model="form.name" :disabled="changing" placeholder="lower-case letters, digits, hyphens" /></ElFormItem>
+        <ElFormItem label="Kind"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>
+        <ElFormItem v-if="inFile" label="Path of the file"><ElInput v-model="form.path" class="mono" placeholder="/var/lib/noemata/lake.duckdb" /></ElFormItem>
+        <template v-else>
+          <ElFormItem label="Host and port"><div class="pair"><ElInput v-model="form.host" aria-label="Host" /><ElInputNumber v-model="form.port" :min="1" :max="65535" :controls="false" aria-label="Port" /></div></ElFormItem>
+          <ElFormItem label="Database"><ElInput v-model="form.database" /></ElFormItem>
+          <ElFormItem label="User"><ElInput v-model="form.user" autocomplete="off" /></ElFormItem>
+          <ElFormItem label="Password"><ElInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="changing ? 'as it is' : ''" /></ElFormItem>
+          <ElFormItem label="TLS">
+            <ElSelect v-model="form.tls" :empty-values="[null]" aria-label="TLS mode">
+              <ElOption value="" label="off on this machine, verified in full elsewhere" />
+              <ElOption v-for="m in ['off', 'require', 'verify-ca', 'verify-full']" :key="m" :value="m" :label="m" />
+            </ElSelect>
+          </ElFormItem>
+          <ElFormItem v-if="form.tls.startsWith('verify')" label="Trusted CA (PEM)"><ElInput v-model="form.ca" type="textarea" :rows="3" placeholder="the system's, when empty" /></ElFormItem>
+        </template>
+      </ElForm>
+      <TroubleBox :trouble="objection" />
+      <p v-if="answer" role="status">{{ answer }}</p>
+      <template #footer>
+        <ElButton :loading="busy === 'try'" @click="attempt">Test</ElButton>
+        <ElButton type="primary" :loading="busy === 'save'" @click="save">{{ changing ? 'Change' : 'Add' }}</ElButton>
+      </template>
+    </ElDialog>
+  </div>
+</template>
+
+<style scoped>
+.pair { display: flex; gap: 8px; width: 100%; }
+</style>

@@ -1,0 +1,111 @@
+<script setup lang="ts">
+import { ElButton, ElMessageBox, ElSkeleton } from 'element-plus'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, type FeedStatus, type Run, type Trouble } from '../api'
+import { useLive } from '../live'
+import FeedFile from '../parts/FeedFile.vue'
+import RunsList from '../parts/RunsList.vue'
+import State from '../parts/State.vue'
+import TablesList from '../parts/TablesList.vue'
+import TroubleBox from '../parts/TroubleBox.vue'
+import { ago, useNow } from '../words'
+
+const props = defineProps<{ feed: string }>()
+const router = useRouter()
+const status = ref<FeedStatus>()
+const runs = ref<Run[]>([])
+const wrong = ref<Trouble>()
+const refused = ref<Trouble>()
+const busy = ref('')
+const file = ref('')
+const editing = ref(false)
+const now = useNow()
+const path = { name: props.feed }
+
+const refresh = useLive(
+  async () => {
+    const [feed, list] = await Promise.all([ask(api.GET('/api/v1/feeds/{name}', { params: { path } })), ask(api.GET('/api/v1/runs', { params: { query: { feed: props.feed, limit: 12, changed: true } } }))])
+    if (feed.data) status.value = feed.data
+    if (list.data) runs.value = list.data
+    wrong.value = feed.trouble ?? list.trouble
+  },
+  (event) => event.feed === props.feed,
+)
+
+async function act(name: string, call: () => Promise<{ trouble?: Trouble }>) {
+  busy.value = name
+  refused.value = (await call()).trouble
+  busy.value = ''
+  await refresh()
+}
+const start = () => act('start', () => ask(api.POST('/api/v1/feeds/{name}/start', { params: { path } })))
+const pause = () => act('pause', () => ask(api.POST('/api/v1/feeds/{name}/pause', { params: { path } })))
+const run = () => act('run', () => ask(api.POST('/api/v1/feeds/{name}/runs', { params: { path } })))
+const prove = () =>
+  act('prove', async () => {
+    for (const t of status.value?.tables ?? []) {
+      const { trouble } = await ask(api.POST('/api/v1/feeds/{name}/proofs', { params: { path, query: { table: t.table } } }))
+      if (trouble) return { trouble }
+      await refresh()
+    }
+    return {}
+  })
+
+async function edit() {
+  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/file', { params: { path } }))
+  refused.value = trouble
+  file.value = data?.file ?? ''
+  editing.value = !trouble
+}
+
+async function remove() {
+  const sure = await ElMessageBox.confirm(`Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`, 'Remove the feed', { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' }).catch(() => false)
+  if (!sure) return
+  const { trouble } = await ask(api.DELETE('/api/v1/feeds/{name}', { params: { path } }))
+  refused.value = trouble
+  if (!trouble) await router.push('/')
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div>
+        <div class="crumb"><RouterLink to="/">Overview</RouterLink> / feed</div>
+        <h1>{{ feed }} <State v-if="status" :state="status.running ? 'running' : status.state" /></h1>
+        <div v-if="status" class="quiet">
+          {{ status.source }} → {{ status.warehouse }}, {{ status.schedule }}<template v-if="status.state === 'active' && status.next_run_at && !status.running">, next {{ ago(status.next_run_at, now) }}</template>
+        </div>
+      </div>
+      <span class="grow"></span>
+      <template v-if="status">
+        <ElButton type="primary" :loading="busy === 'run'" @click="run">Run now</ElButton>
+        <ElButton v-if="status.state === 'paused'" :loading="busy === 'start'" @click="start">Start</ElButton>
+        <ElButton v-else :loading="busy === 'pause'" @click="pause">Pause</ElButton>
+        <ElButton :loading="busy === 'prove'" @click="prove">Prove all tables</ElButton>
+        <ElButton @click="edit">File…</ElButton>
+        <ElButton text @click="remove">Remove…</ElButton>
+      </template>
+    </div>
+    <TroubleBox :trouble="wrong" />
+    <TroubleBox :trouble="refused" />
+    <TroubleBox v-if="status?.last_run?.state === 'failed'" :trouble="status.last_run.problem"><RouterLink :to="`/runs/${status.last_run.id}`">Run {{ status.last_run.id }} failed.</RouterLink>{{ ' ' }}</TroubleBox>
+    <ElSkeleton v-if="!status && !wrong" :rows="6" animated />
+    <section v-if="status" class="sheet" aria-label="Tables">
+      <header><h2>Tables</h2></header>
+      <TablesList :tables="status.tables" :now="now" position />
+    </section>
+    <section v-if="status" class="sheet" aria-label="Runs">
+      <header>
+        <h2>Runs</h2>
+        <span class="quiet">that read rows or did not succeed</span>
+        <span class="grow"></span>
+        <RouterLink :to="{ path: '/runs', query: { feed } }">All runs</RouterLink>
+      </header>
+      <RunsList v-if="runs.length" :runs="runs" :now="now" />
+      <p v-else class="pad quiet">No run has read a row yet.</p>
+    </section>
+    <FeedFile v-model="editing" :content="file" @applied="refresh" />
+  </div>
+</template>

@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import { ElButton, ElSkeleton } from 'element-plus'
+import { computed, ref } from 'vue'
+import { api, ask, type FeedStatus, type TableStatus, type Trouble } from '../api'
+import { useLive } from '../live'
+import FeedFile from '../parts/FeedFile.vue'
+import State from '../parts/State.vue'
+import TablesList from '../parts/TablesList.vue'
+import TroubleBox from '../parts/TroubleBox.vue'
+import { ago, count, plural, useNow } from '../words'
+
+const feeds = ref<FeedStatus[]>()
+const wrong = ref<Trouble>()
+const now = useNow()
+const writing = ref(false)
+
+const refresh = useLive(async () => {
+  const { data, trouble } = await ask(api.GET('/api/v1/feeds'))
+  if (data) feeds.value = data
+  wrong.value = trouble
+})
+
+const tables = computed(() => (feeds.value ?? []).flatMap((f) => f.tables))
+
+/** What needs a person, the worst first. */
+const needs = computed(() => {
+  const of = (t: TableStatus) => ({ key: t.feed + t.table, feed: t.feed, table: t.table })
+  const failing = tables.value.filter((t) => t.problem).map((t) => ({ ...of(t), warn: false, trouble: { what: t.problem!.what, remedy: t.problem!.remedy } }))
+  const runs = (feeds.value ?? [])
+    .filter((f) => f.last_run?.state === 'failed' && f.last_run.problem && !f.tables.some((t) => t.problem))
+    .map((f) => ({ key: f.name, feed: f.name, table: '', warn: false, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+  const unequal = tables.value.filter((t) => t.proof && !t.proof.same).map((t) => ({ ...of(t), warn: false, trouble: { what: `The last proof found ${plural(t.proof!.differing + t.proof!.missing + t.proof!.extra, 'difference')}.`, remedy: t.proof!.examples[0] } }))
+  const nulls = tables.value.filter((t) => t.nulls > 0).map((t) => ({ ...of(t), warn: true, trouble: { what: `${plural(t.nulls, 'row')} with a null watermark: not replicated.`, remedy: 'Name a fallback column in the feed to include them.' } }))
+  const late = tables.value.filter((t) => t.state === 'behind').map((t) => ({ ...of(t), warn: true, trouble: { what: `No run has come for ${ago(t.last_run_at, now.value).replace(' ago', '')}.`, remedy: 'Look at the feed’s runs.' } }))
+  return [...runs, ...failing, ...unequal, ...late, ...nulls]
+})
+
+const verdict = computed(() => {
+  if (!feeds.value) return ''
+  if (feeds.value.length === 0) return 'No feed yet'
+  const bad = new Set(needs.value.filter((n) => !n.warn).map((n) => n.key)).size
+  if (bad > 0) return `${plural(bad, 'thing')} ${bad === 1 ? 'needs' : 'need'} you`
+  const waiting = tables.value.filter((t) => t.state === 'waiting').length
+  if (waiting > 0) return `${waiting} of ${plural(tables.value.length, 'table')} ${waiting === 1 ? 'waits' : 'wait'} for a first run`
+  const paused = feeds.value.filter((f) => f.state === 'paused').length
+  if (paused > 0) return `${paused} of ${plural(feeds.value.length, 'feed')} ${paused === 1 ? 'is' : 'are'} paused`
+  return needs.value.length > 0 ? 'All tables are kept; see the notes below' : 'All is well'
+})
+const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0), 0))
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div>
+        <h1>{{ verdict }}</h1>
+        <div v-if="feeds?.length" class="quiet">{{ plural(tables.length, 'table') }} of {{ plural(feeds.length, 'feed') }}, {{ count(rows) }} rows in warehouses</div>
+      </div>
+      <span class="grow"></span>
+      <ElButton @click="writing = true">Apply a feed file…</ElButton>
+    </div>
+    <TroubleBox :trouble="wrong" />
+    <ElSkeleton v-if="!feeds && !wrong" :rows="6" animated />
+    <div v-for="n in needs" :key="n.key">
+      <TroubleBox :trouble="n.trouble" :warn="n.warn">
+        <RouterLink :to="n.table ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } } : `/feeds/${n.feed}`"><strong>{{ n.feed }}{{ n.table ? ' / ' + n.table : '' }}</strong></RouterLink>{{ ' ' }}
+      </TroubleBox>
+    </div>
+    <section v-if="feeds?.length === 0" class="sheet pad">
+      <p>A feed keeps tables of a source in a warehouse. To make the first one:</p>
+      <ol>
+        <li>add a <RouterLink to="/sources">source</RouterLink>, the database to read;</li>
+        <li>add a <RouterLink to="/warehouses">warehouse</RouterLink>, the database to write;</li>
+        <li>apply a feed file that names both, and the tables.</li>
+      </ol>
+    </section>
+    <section v-for="f in feeds" :key="f.name" class="sheet" :aria-label="`Feed ${f.name}`">
+      <header>
+        <h2><RouterLink :to="`/feeds/${f.name}`">{{ f.name }}</RouterLink></h2>
+        <span class="quiet">{{ f.source }} → {{ f.warehouse }}</span>
+        <span class="grow"></span>
+        <span class="quiet">{{ f.schedule }}<template v-if="f.state === 'active' && f.next_run_at && !f.running">, next {{ ago(f.next_run_at, now) }}</template></span>
+        <State :state="f.running ? 'running' : f.state" />
+      </header>
+      <TablesList :tables="f.tables" :now="now" />
+    </section>
+    <FeedFile v-model="writing" @applied="refresh" />
+  </div>
+</template>

@@ -1,0 +1,147 @@
+<script setup lang="ts">
+import { ElButton, ElInput, ElMessageBox, ElSkeleton } from 'element-plus'
+import { computed, ref } from 'vue'
+import { api, ask, type Run, type Sample, type Schemas, type TableStatus, type Trouble } from '../api'
+import { progress, progressKey, useLive } from '../live'
+import Lag from '../parts/Lag.vue'
+import ProofMark from '../parts/ProofMark.vue'
+import RunsList from '../parts/RunsList.vue'
+import SampleRows from '../parts/SampleRows.vue'
+import State from '../parts/State.vue'
+import TroubleBox from '../parts/TroubleBox.vue'
+import When from '../parts/When.vue'
+import { ago, count, useNow } from '../words'
+
+const props = defineProps<{ feed: string; table: string }>()
+const status = ref<TableStatus>()
+const runs = ref<Run[]>([])
+const counts = ref<Schemas['Counts']>()
+const sample = ref<Sample>()
+const wrong = ref<Trouble>()
+const unseen = ref<Trouble>() // what kept both sides from being looked at
+const refused = ref<Trouble>()
+const proving = ref(false)
+const moving = ref(false)
+const position = ref('')
+const now = useNow()
+const params = { path: { name: props.feed }, query: { table: props.table } }
+
+async function lookAtBothSides() {
+  const [c, s] = await Promise.all([ask(api.GET('/api/v1/feeds/{name}/counts', { params })), ask(api.GET('/api/v1/feeds/{name}/sample', { params }))])
+  counts.value = c.data ?? counts.value
+  sample.value = s.data ?? sample.value
+  unseen.value = c.trouble ?? s.trouble
+}
+
+const refresh = useLive(
+  async () => {
+    const [feed, list] = await Promise.all([
+      ask(api.GET('/api/v1/feeds/{name}', { params: { path: params.path } })),
+      ask(api.GET('/api/v1/runs', { params: { query: { feed: props.feed, table: props.table, limit: 8, changed: true } } })),
+    ])
+    if (feed.data) {
+      status.value = feed.data.tables.find((t) => t.table === props.table)
+      wrong.value = status.value ? undefined : { what: `The feed ${props.feed} has no table ${props.table}.` }
+    } else wrong.value = feed.trouble
+    if (list.data) runs.value = list.data
+    if (status.value) await lookAtBothSides()
+  },
+  (event) => event.feed === props.feed && event.state !== 'running',
+)
+
+const going = computed(() => progress.get(progressKey(props.feed, props.table)))
+const difference = computed(() => (counts.value ? counts.value.warehouse - counts.value.source : 0))
+
+async function prove() {
+  proving.value = true
+  const { trouble } = await ask(api.POST('/api/v1/feeds/{name}/proofs', { params }))
+  refused.value = trouble
+  proving.value = false
+  await refresh()
+}
+
+async function move() {
+  const { trouble } = await ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } }))
+  refused.value = trouble
+  if (!trouble) moving.value = false
+  await refresh()
+}
+
+async function clear() {
+  const sure = await ElMessageBox.confirm('Clear the position? The next run reads everything again; rows that are there already are recognised.', 'Clear the position', { confirmButtonText: 'Clear', cancelButtonText: 'Keep' }).catch(() => false)
+  if (!sure) return
+  refused.value = (await ask(api.DELETE('/api/v1/feeds/{name}/positions', { params }))).trouble
+  moving.value = false
+  await refresh()
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div>
+        <div class="crumb"><RouterLink to="/">Overview</RouterLink> / <RouterLink :to="`/feeds/${feed}`">{{ feed }}</RouterLink> / table</div>
+        <h1>{{ table }} <State v-if="status" :state="status.state" /></h1>
+        <div v-if="status" class="quiet">kept as {{ status.keep }} in {{ status.target }}, found by {{ status.find }}</div>
+      </div>
+      <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected"> of about {{ count(going.expected) }}</template> rows</span>
+      <span class="grow"></span>
+      <ElButton v-if="status" type="primary" :loading="proving" @click="prove">Prove equal</ElButton>
+    </div>
+    <TroubleBox :trouble="wrong" />
+    <TroubleBox :trouble="refused" />
+    <TroubleBox :trouble="status?.problem" />
+    <TroubleBox v-if="status && status.nulls > 0" warn :trouble="{ what: `${count(status.nulls)} rows have a null watermark and are not replicated.`, remedy: 'Name a fallback column in the feed to include them.' }" />
+    <ElSkeleton v-if="!status && !wrong" :rows="5" animated />
+    <template v-if="status">
+      <section class="sheet" aria-label="Where it is">
+        <dl class="facts">
+          <div>
+            <dt>Position</dt>
+            <dd class="mono">{{ status.position || 'not begun' }}</dd>
+            <dd v-if="status.find === 'watermark'"><button class="link" type="button" @click="((moving = !moving), (position = status.position ?? ''))">Set…</button></dd>
+          </div>
+          <div><dt>The next run reads</dt><dd>{{ status.next }}</dd></div>
+          <div><dt>Lag</dt><dd><Lag :complete-at="status.complete_at" :now="now" /></dd><dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd></div>
+          <div>
+            <dt>Rows in the source / the warehouse</dt>
+            <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
+            <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}</dd>
+          </div>
+          <div>
+            <dt>Last proof</dt>
+            <dd><ProofMark :proof="status.proof" :now="now" /></dd>
+            <dd v-if="status.proof && status.proof.in_flight > 0" class="quiet">{{ count(status.proof.in_flight) }} beyond the position, not judged</dd>
+            <dd v-for="x in status.proof?.same === false ? status.proof.examples.slice(0, 3) : []" :key="x" class="mono">{{ x }}</dd>
+          </div>
+        </dl>
+        <form v-if="moving" class="pad move" @submit.prevent="move">
+          <label for="position">Read again, or skip, from</label>
+          <ElInput id="position" v-model="position" class="mono" />
+          <ElButton native-type="submit" type="primary">Set the position</ElButton>
+          <ElButton @click="clear">Clear it…</ElButton>
+        </form>
+      </section>
+      <section class="sheet" aria-label="Newest rows">
+        <header><h2>Newest rows</h2><span class="quiet">on both sides, side by side where they are the same row</span></header>
+        <TroubleBox :trouble="unseen" />
+        <SampleRows v-if="sample" :sample="sample" />
+        <div v-else-if="!unseen" class="pad"><ElSkeleton :rows="4" animated /></div>
+      </section>
+      <section class="sheet" aria-label="Runs">
+        <header>
+          <h2>Runs</h2>
+          <span class="quiet">that read rows of this table or did not succeed; counters are of the whole run</span>
+        </header>
+        <RunsList v-if="runs.length" :runs="runs" :now="now" />
+        <p v-else class="pad quiet">No run has read a row yet.</p>
+      </section>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.link { background: none; border: 0; padding: 0; color: var(--act); font: inherit; cursor: pointer; }
+.move { display: flex; gap: 10px; align-items: center; border-top: 1px solid var(--line); }
+.move label { white-space: nowrap; }
+</style>

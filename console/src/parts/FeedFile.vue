@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ref, watch } from 'vue'
+import { api, ask, type Applied, type Trouble } from '../api'
+import TroubleBox from './TroubleBox.vue'
+
+// A feed file, to be checked and applied.
+const open = defineModel<boolean>({ required: true })
+const props = defineProps<{ content?: string }>()
+const emit = defineEmits<{ applied: [feed: string] }>()
+
+const example = `feed: loans
+source: circulation
+warehouse: lake
+every: 30s
+target: "{source}.{table}"
+tables:
+  - table: public.loans
+    find: watermark
+    watermark: {column: updated_at}
+    keep: latest
+`
+const file = ref('')
+const result = ref<Applied>()
+const wrong = ref<Trouble>()
+const busy = ref(false)
+
+watch(open, (is) => {
+  if (!is) return
+  file.value = props.content ?? example
+  result.value = wrong.value = undefined
+})
+
+async function send(dryRun: boolean) {
+  busy.value = true
+  result.value = wrong.value = undefined
+  const { data, trouble } = await ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } }))
+  busy.value = false
+  result.value = data
+  wrong.value = trouble
+  if (data?.applied) emit('applied', data.feed)
+}
+</script>
+
+<template>
+  <ElDialog v-model="open" title="Apply a feed file" width="820px" align-center>
+    <ElInput v-model="file" type="textarea" :rows="16" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
+    <div class="result" aria-live="polite">
+      <TroubleBox :trouble="wrong" />
+      <template v-if="result">
+        <p>
+          <strong v-if="result.applied">The feed {{ result.feed }} is as the file has it.<template v-if="result.new"> Start it on its page.</template></strong>
+          <strong v-else-if="result.new">The feed {{ result.feed }} would be new.</strong>
+          <strong v-else-if="result.changes.length === 0">The feed {{ result.feed }} is as the file has it already.</strong>
+          <strong v-else>The feed {{ result.feed }} would change:</strong>
+        </p>
+        <table v-if="!result.new && result.changes.length" class="rows">
+          <thead><tr><th scope="col">What</th><th scope="col">Now</th><th scope="col">In the file</th></tr></thead>
+          <tbody>
+            <tr v-for="c in result.changes" :key="c.path"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
+          </tbody>
+        </table>
+        <ul class="findings">
+          <li v-for="(f, i) in result.findings" :key="i">
+            <strong>{{ f.level }}</strong> {{ f.table }} {{ f.what }}
+            <div v-if="f.remedy" class="quiet mono">{{ f.remedy }}</div>
+          </li>
+        </ul>
+      </template>
+    </div>
+    <template #footer>
+      <ElButton :loading="busy" @click="send(true)">Check</ElButton>
+      <ElButton type="primary" :loading="busy" @click="send(false)">Apply</ElButton>
+    </template>
+  </ElDialog>
+</template>
+
+<style scoped>
+.result { margin-top: 12px; max-height: 32vh; overflow: auto; }
+.findings { padding-left: 18px; }
+.findings li { margin-bottom: 6px; }
+</style>

@@ -1,0 +1,16 @@
+<script setup lang="ts">
+import type { Schemas } from '../api'
+import { ago, at, count, plural } from '../words'
+
+defineProps<{ proof?: Schemas['Proof']; now: number }>()
+</script>
+
+<template>
+  <span v-if="!proof" class="quiet">never</span>
+  <span v-else-if="proof.same" :title="`${at(proof.at)}, at position ${proof.position}`">= {{ plural(proof.equal, 'row') }}, {{ ago(proof.at, now) }}</span>
+  <strong v-else class="no" :title="at(proof.at)">≠ {{ count(proof.differing + proof.missing + proof.extra) }} differ, {{ ago(proof.at, now) }}</strong>
+</template>
+
+<style scoped>
+.no { color: var(--bad); }
+</style>

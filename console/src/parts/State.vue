@@ -1,0 +1,34 @@
+<script setup lang="ts">
+// A state is told by a word and a shape; the colour only supports it.
+defineProps<{ state: string }>()
+const shapes: Record<string, string> = {
+  current: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
+  done: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
+  active: 'M2.5 1.5v9l8-4.5Z',
+  paused: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
+  stopped: 'M2 2h8v8H2Z',
+  failing: 'M6 .8 11.6 11H.4Z',
+  failed: 'M6 .8 11.6 11H.4Z',
+  behind: 'M6 1.5a4.5 4.5 0 0 0 0 9Z',
+}
+</script>
+
+<template>
+  <span class="state" :class="state">
+    <svg viewBox="0 0 12 12" width="11" height="11" aria-hidden="true">
+      <path v-if="shapes[state]" :d="shapes[state]" fill="currentColor" />
+      <circle v-else cx="6" cy="6" r="4" fill="none" stroke="currentColor" stroke-width="1.6" :stroke-dasharray="state === 'running' ? '17 8' : undefined" />
+    </svg>
+    {{ state }}
+  </span>
+</template>
+
+<style scoped>
+.state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
+.current, .done, .active { color: var(--good); }
+.failing, .failed { color: var(--bad); font-weight: 600; }
+.behind, .stopped { color: var(--warn); }
+.running { color: var(--act); }
+.running svg { animation: turn 1.2s linear infinite; }
+@keyframes turn { to { transform: rotate(360deg); } }
+</style>

@@ -1,0 +1,28 @@
+import { defineStore } from 'pinia'
+import { ref } from 'vue'
+import { api } from './api'
+
+/** Who is signed in. */
+export const useSession = defineStore('session', () => {
+  const name = ref('')
+  const known = ref(false)
+
+  async function look() {
+    const { data } = await api.GET('/api/v1/session')
+    name.value = data?.name ?? ''
+    known.value = true
+  }
+
+  async function signIn(token: string) {
+    const { data, error } = await api.POST('/api/v1/session', { body: { token } })
+    if (data) name.value = data.name
+    return error
+  }
+
+  async function signOut() {
+    await api.DELETE('/api/v1/session')
+    name.value = ''
+  }
+
+  return { name, known, look, signIn, signOut }
+})

@@ -1,0 +1,9 @@
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [vue()],
+  build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 1500 },
+  // For work on the console alone: `npm run dev` beside a running service.
+  server: { proxy: { '/api': 'http://127.0.0.1:8420' } },
+})

@@ -1,0 +1,81 @@
+// Command screenshots takes a picture of each main page of the console of a demo
+// that runs: go run ./tools/screenshots -demo .demo -out docs/screenshots
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	demo := flag.String("demo", ".demo", "the demo's folder")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "take only this one")
+	flag.Parse()
+	if err := run(*demo, *out, *only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(demo, out, only string) error {
+	var signIn struct{ Address, Token string }
+	content, err := os.ReadFile(filepath.Join(demo, "sign-in.json"))
+	if err != nil {
+		return fmt.Errorf("find a demo that runs: %w", err)
+	}
+	if err := json.Unmarshal(content, &signIn); err != nil {
+		return err
+	}
+	browser, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
+	defer cancel()
+	tab, cancel := chromedp.NewContext(browser)
+	defer cancel()
+	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)
+	defer cancel()
+	shoot := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+			if only != "" && only != name {
+				return nil
+			}
+			time.Sleep(1200 * time.Millisecond)
+			picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+			if err != nil {
+				return err
+			}
+			return os.WriteFile(filepath.Join(out, name+".png"), picture, 0o644)
+		})
+	}
+	table := "/feeds/circulation-lake/table?name=" + url.QueryEscape("public.loans")
+	open := func(path, waitFor string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(chromedp.Navigate(signIn.Address+path), chromedp.WaitVisible(chromedp.CSS(waitFor)))
+	}
+	theme := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('theme', '%s')", name))
+	}
+	click := func(text string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(., %q)]`, text)))
+	}
+	return chromedp.Do(ctx,
+		chromedp.EmulateViewport(1280, 800),
+		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
+		chromedp.SendKeys(chromedp.CSS("#token"), signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
+		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
+		open(table, "table.rows"), click("Prove equal"), chromedp.Sleep(3*time.Second), shoot("table"),
+		open("/runs", "table.rows td a"), shoot("runs"),
+		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
+		open("/sources", ".facts"), click("Tables"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("sources"),
+		open("/warehouses", ".facts"), shoot("warehouses"),
+		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")), click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
+		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
+		open(table, "table.rows"), shoot("table-dark"),
+	)
+}
