@@ -69,6 +69,8 @@ type Runner struct {
 	cancel context.CancelFunc
 	done   sync.WaitGroup
 
+	stopping chan struct{} // closed by Stop
+
 	runs  *prometheus.CounterVec
 	rows  *prometheus.CounterVec
 	spent *prometheus.CounterVec
@@ -76,7 +78,7 @@ type Runner struct {
 
 // New makes a Runner; Start starts it.
 func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Registerer) (*Runner, error) {
-	r := &Runner{id: rand.Text(), store: s, links: l, events: e, engine: engine.New(),
+	r := &Runner{id: rand.Text(), store: s, links: l, events: e, engine: engine.New(), stopping: make(chan struct{}),
 		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total", Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
 		rows:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total", Help: "Rows by feed, table and what became of them; read is their sum."}, []string{"feed", "table", "outcome"}),
 		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total", Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
@@ -122,6 +124,7 @@ func (r *Runner) Start(ctx context.Context) error {
 
 // Stop gives up the runs that go on: what they have not committed is rolled back.
 func (r *Runner) Stop(ctx context.Context) {
+	close(r.stopping)
 	_ = r.river.StopAndCancel(ctx)
 	if r.cancel != nil {
 		r.cancel()
@@ -242,10 +245,36 @@ func (r *Runner) wake(ctx context.Context, feed string) error {
 	if err != nil {
 		return err
 	}
-	if result.UniqueSkippedAsDuplicate && result.Job.State == rivertype.JobStateScheduled {
+	switch {
+	case !result.UniqueSkippedAsDuplicate:
+	case result.Job.State == rivertype.JobStateScheduled:
 		_, err = r.river.JobRetry(ctx, result.Job.ID)
+	case result.Job.State == rivertype.JobStateRunning:
+		r.done.Go(func() { r.wakeAfter(context.WithoutCancel(ctx), feed) })
 	}
 	return err
+}
+
+// wakeAfter wakes a feed whose job was running when it was woken: it may have looked
+// for queued runs for the last time already.
+func (r *Runner) wakeAfter(ctx context.Context, feed string) {
+	for range 10 {
+		select {
+		case <-r.stopping:
+			return
+		case <-time.After(150 * time.Millisecond):
+		}
+		if queued, err := r.store.HasQueuedRun(ctx, feed); err != nil || !queued {
+			return
+		}
+		result, err := r.river.Insert(ctx, feedJob{Feed: feed}, nil)
+		if err == nil && result.UniqueSkippedAsDuplicate && result.Job.State == rivertype.JobStateScheduled {
+			_, err = r.river.JobRetry(ctx, result.Job.ID)
+		}
+		if err != nil {
+			return // housekeeping comes round within seconds
+		}
+	}
 }
 
 type worker struct {

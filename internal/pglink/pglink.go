@@ -72,6 +72,8 @@ func Open(s connection.Settings, conns int32, application string, sets []string)
 	c.DefaultQueryExecMode = pgx.QueryExecModeExec
 	config.MaxConns = conns
 	config.MaxConnIdleTime = time.Minute
+	// A server that was restarted meanwhile is noticed before a statement fails of it.
+	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 10*time.Millisecond }
 	config.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
 		_, err := conn.Exec(ctx, strings.Join(sets, "; "), pgx.QueryExecModeSimpleProtocol)
 		return err

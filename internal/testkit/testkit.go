@@ -27,9 +27,13 @@ var (
 	number atomic.Int64
 )
 
-// Main runs a package's tests and stops the server after them.
-func Main(m *testing.M) {
+// Main runs a package's tests, and after them stops the server and what else the
+// package names.
+func Main(m *testing.M, after ...func()) {
 	code := m.Run()
+	for _, f := range after {
+		f()
+	}
 	if server != nil {
 		_ = server.Stop()
 	}

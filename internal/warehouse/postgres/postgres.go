@@ -47,6 +47,7 @@ var session = []string{
 	"SET standard_conforming_strings = on",
 	"SET timezone = 'UTC'",
 	"SET client_min_messages = warning",
+	"SET maintenance_work_mem = '256MB'", // for the key of a table that was loaded whole
 }
 
 var dialect = warehouse.Dialect{
@@ -286,8 +287,7 @@ type loader struct {
 	conn    *pgxpool.Conn
 	tx      pgx.Tx
 	columns []schema.Column
-	buffer  []byte
-	pipe    *io.PipeWriter
+	feed    *feeder
 	copied  chan error
 	copySQL string
 	failed  error
@@ -333,17 +333,16 @@ func (b *loader) begin(ctx context.Context) error {
 		into = warehouse.Stage
 	}
 	b.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", into, schema.QuoteAll("", schema.Table{Columns: b.columns}.ColumnNames()))
-	reader, writer := io.Pipe()
-	b.pipe, b.copied = writer, make(chan error, 1)
+	chunks := newFeeder()
+	b.feed, b.copied = chunks, make(chan error, 1)
 	done := statement.Begin(ctx, statement.Warehouse, b.copySQL)
 	go func() {
-		tag, err := b.conn.Conn().PgConn().CopyFrom(ctx, reader, b.copySQL)
-		reader.CloseWithError(err) // a writer must not wait for a COPY that has failed
+		tag, err := b.conn.Conn().PgConn().CopyFrom(ctx, chunks, b.copySQL)
+		chunks.stop() // nobody must wait for a COPY that has failed
 		done(tag.RowsAffected(), err)
 		b.copied <- err
 	}()
-	_, err = b.pipe.Write(pgcopy.Header)
-	return b.copyError(err)
+	return b.send(pgcopy.Header)
 }
 
 // ensureKey makes the unique index that a merge needs. A direct load makes it
@@ -364,40 +363,51 @@ func (b *loader) ensureKey(ctx context.Context) error {
 	return err
 }
 
-// copyError prefers the server's reason to that of the pipe.
-func (b *loader) copyError(err error) error {
-	if err == nil || b.failed != nil {
-		return b.failed
+// send hands bytes to the COPY. The server's reason counts when it has failed.
+func (b *loader) send(chunk []byte) error {
+	if b.failed == nil && !b.feed.give(chunk) {
+		b.feed = nil
+		b.failed = b.w.explain(<-b.copied)
 	}
-	if b.pipe != nil {
-		b.pipe.CloseWithError(err)
-		b.pipe = nil
-		if reason := <-b.copied; reason != nil {
-			err = reason
-		}
-	}
-	b.failed = b.w.explain(err)
 	return b.failed
 }
+
+// chunkRows is how many rows are encoded at a time: the server takes in one chunk
+// while the next is made.
+const chunkRows = 4096
 
 // Append sends rows to the server.
 func (b *loader) Append(_ context.Context, batch rows.Batch) error {
 	if err := b.ledger.Take(batch); err != nil {
 		return err
 	}
-	b.buffer = pgcopy.AppendRows(b.buffer[:0], batch.Record, b.columns)
-	_, err := b.pipe.Write(b.buffer)
-	return b.copyError(err)
+	n := batch.Record.NumRows()
+	for from := int64(0); from < n; from += chunkRows {
+		part := batch.Record.NewSlice(from, min(from+chunkRows, n))
+		chunk := pgcopy.AppendRows(b.spare(), part, b.columns)
+		part.Release()
+		if err := b.send(chunk); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *loader) spare() []byte {
+	if b.feed == nil {
+		return nil // the COPY has failed; send will say so
+	}
+	return b.feed.spare()
 }
 
 // Commit merges, moves the position and writes the audit row.
 func (b *loader) Commit(ctx context.Context, to position.Position) (rows.Books, warehouse.Place, error) {
 	fail := func(err error) (rows.Books, warehouse.Place, error) { return rows.Books{}, warehouse.Place{}, err }
-	if _, err := b.pipe.Write(pgcopy.Trailer); err != nil {
-		return fail(b.copyError(err))
+	if err := b.send(pgcopy.Trailer); err != nil {
+		return fail(err)
 	}
-	_ = b.pipe.Close()
-	b.pipe = nil
+	b.feed.end()
+	b.feed = nil
 	if err := <-b.copied; err != nil {
 		return fail(b.w.explain(err))
 	}
@@ -481,10 +491,10 @@ func (b *loader) Abort() {
 	if b.conn == nil {
 		return
 	}
-	if b.pipe != nil {
-		b.pipe.CloseWithError(errors.New("the load was given up"))
+	if b.feed != nil {
+		b.feed.giveUp()
 		<-b.copied
-		b.pipe = nil
+		b.feed = nil
 	}
 	if b.tx != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

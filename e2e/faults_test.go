@@ -1,0 +1,211 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/client"
+	"noemata/internal/pgserver"
+	"noemata/internal/testkit"
+)
+
+const patronsFeed = `
+feed: patrons
+source: circulation
+warehouse: target
+tables:
+  - table: public.patrons
+    find: watermark
+    watermark: {column: updated_at, settle: 0s}
+    keep: latest
+    target: copy.patrons
+`
+
+// failing runs the feed, which must fail, and gives what API and command line say.
+func (s *service) failing(feed string) (client.Problem, string) {
+	s.t.Helper()
+	run := s.finish(feed)
+	require.Equal(s.t, "failed", run.State)
+	require.NotNil(s.t, run.Problem)
+	out, code := s.cli("", "runs", "start", feed)
+	require.Equal(s.t, 3, code)
+	return *run.Problem, out
+}
+
+func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
+	s := newService(t)
+	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "source"), Settings: testkit.Settings()})
+	require.NoError(t, err)
+	defer func() { _ = server.Stop() }()
+	require.NoError(t, server.CreateDatabase(t.Context(), "circulation"))
+	conn := testkit.Connect(t, server.URL("circulation"))
+	d := &database{t, server.Settings("circulation"), conn}
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
+	d.exec(`CREATE ROLE reader LOGIN PASSWORD 'right'; GRANT SELECT ON patrons TO reader`)
+	settings := d.settings
+	settings.User, settings.Password = "reader", "right"
+	source := client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &settings}
+	_, err = s.client.AddConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	s.addWarehouse("target", "duckdb")
+	s.apply("%s", patronsFeed)
+	require.Equal(t, int64(100), s.finish("patrons").Books.Inserted)
+
+	check := func(what string, contains ...string) {
+		t.Helper()
+		p, out := s.failing("patrons")
+		for _, c := range contains {
+			require.Contains(t, p.What+" "+p.Remedy, c, what)
+			require.Contains(t, strings.Join(strings.Fields(out), " "), c, what)
+		}
+	}
+	d.exec(`REVOKE SELECT ON patrons FROM reader`)
+	check("a table without privilege", `may not read the table public.patrons: it lacks SELECT.`, `GRANT SELECT ON "public"."patrons" TO "reader";`)
+	d.exec(`GRANT SELECT ON patrons TO reader; ALTER TABLE patrons RENAME TO readers`)
+	check("a dropped table", `The table public.patrons does not exist in source "circulation".`, "remove it from the feed or correct its name")
+	d.exec(`ALTER TABLE readers RENAME TO patrons; ALTER TABLE patrons ADD phone text`)
+	check("a new column", `The target table copy.patrons lacks the column phone`, `ALTER TABLE "copy"."patrons" ADD COLUMN "phone" VARCHAR`)
+	d.exec(`ALTER TABLE patrons DROP phone`)
+
+	settings.Password = "wrong secret"
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	check("a wrong password", `did not accept the password of user "reader"`, "Set the right password.")
+	out, code := s.cli("", "sources", "test", "circulation")
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "did not accept the password")
+	require.NotContains(t, out, "wrong secret")
+	settings.Password, settings.Database = "right", "acquisitions"
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	check("no such database", `has no database "acquisitions"`)
+	settings.Database, settings.Host = "circulation", "no-such-host.invalid"
+	settings.TLS = "off"
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	check("an unknown host", `The host "no-such-host.invalid" of source "circulation" is not known.`, "Check the host name.")
+	settings.Host, settings.TLS = "127.0.0.1", "verify-full"
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	check("no TLS", "does not offer TLS", "set the TLS mode to off")
+	settings.TLS = ""
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
+	require.NoError(t, err)
+	require.Equal(t, "done", s.finish("patrons").State)
+
+	require.NoError(t, server.Stop())
+	check("a stopped source", "refused the connection: nothing listens there", "Start the server, or check host and port.")
+	server, err = pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "source"), Port: settings.Port, Settings: testkit.Settings()})
+	require.NoError(t, err)
+	run := s.finish("patrons")
+	require.Equal(t, "done", run.State, "the feed heals by itself: %+v", run.Problem)
+	s.proved("patrons", "public.patrons", 100)
+}
+
+func TestAWarehouseThatStopsAndOneThatIsInUse(t *testing.T) {
+	s := newService(t)
+	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "target"), Settings: testkit.Settings()})
+	require.NoError(t, err)
+	defer func() { _ = server.Stop() }()
+	require.NoError(t, server.CreateDatabase(t.Context(), "reports"))
+	settings := server.Settings("reports")
+	_, err = s.client.AddConnection(t.Context(), client.Warehouses, client.NewConnection{Name: "target", Kind: "postgresql", Settings: &settings})
+	require.NoError(t, err)
+	d := s.addSource("circulation")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
+	s.apply("%s", patronsFeed)
+	require.NoError(t, server.Stop())
+	p, _ := s.failing("patrons")
+	require.Contains(t, p.What, `(warehouse "target") refused the connection`)
+	server, err = pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "target"), Port: settings.Port, Settings: testkit.Settings()})
+	require.NoError(t, err)
+	require.Equal(t, int64(100), s.finish("patrons").Books.Inserted)
+
+	broken := filepath.Join(s.dir, "broken.duckdb")
+	require.NoError(t, os.WriteFile(broken, []byte(strings.Repeat("this is not a database ", 500)), 0o600))
+	_, err = s.client.AddConnection(t.Context(), client.Warehouses, client.NewConnection{Name: "broken", Kind: "duckdb", Settings: &client.Settings{Path: broken}})
+	require.NoError(t, err)
+	_, err = s.client.TestConnection(t.Context(), client.Warehouses, "broken")
+	require.ErrorContains(t, err, "is not a DuckDB database")
+}
+
+func TestAFeedFileWithFaults(t *testing.T) {
+	s := newService(t)
+	s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	_, err := s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "keep:", "keeep:", 1), client.Apply)
+	require.ErrorContains(t, err, "tables[0].keeep: There is no such field. Did you mean keep?")
+	_, err = s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "source: circulation", "source: nowhere", 1), client.Apply)
+	require.ErrorContains(t, err, `There is no source "nowhere"`)
+	_, err = s.client.FeedFile(t.Context(), patronsFeed, client.Apply)
+	require.ErrorContains(t, err, "The feed patrons was not applied: The table public.patrons does not exist")
+	checked, err := s.client.FeedFile(t.Context(), patronsFeed, client.Check)
+	require.NoError(t, err)
+	require.Equal(t, "blocker", string(checked.Findings[0].Level))
+	feeds, err := s.client.Feeds(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, feeds, "nothing was changed")
+}
+
+func TestFindingsBeforeAFeedRuns(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	d.exec(`CREATE TABLE patrons (id bigint, tags text[], updated_at timestamptz)`)
+	x, err := s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "keep: latest", "keep: latest\n    key: [id]", 1), client.Check)
+	require.NoError(t, err)
+	var said []string
+	for _, f := range x.Findings {
+		said = append(said, string(f.Level)+" "+f.What+" "+f.Remedy)
+	}
+	all := strings.Join(said, "\n")
+	require.Contains(t, all, "warning No index begins with \"updated_at\"")
+	require.Contains(t, all, `CREATE INDEX CONCURRENTLY ON "public"."patrons" ("updated_at")`)
+	require.Contains(t, all, "warning The watermark updated_at can be null")
+	require.Contains(t, all, "note The column tags is text[], which is stored as text")
+	require.Contains(t, all, "warning The source does not promise that the key of this table is unique")
+	// A second feed must not write what another one keeps.
+	s.apply("%s", strings.Replace(patronsFeed, "keep: latest", "keep: latest\n    key: [id]", 1))
+	_, err = s.client.FeedFile(t.Context(), strings.NewReplacer("keep: latest", "keep: latest\n    key: [id]", "feed: patrons", "feed: other").Replace(patronsFeed), client.Apply)
+	require.ErrorContains(t, err, "is kept by the feed patrons already")
+}
+
+// A schedule goes on by itself, waits longer after failures, and a restart of the
+// service loses nothing of it.
+func TestSchedule(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons VALUES (1, '2026-01-01Z')`)
+	s.apply("%s", strings.Replace(patronsFeed, "feed: patrons", "feed: patrons\nevery: 1s", 1))
+	_, err := s.client.StartFeed(t.Context(), "patrons")
+	require.NoError(t, err)
+	arrives := func(n int64) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			f, err := s.client.Feed(t.Context(), "patrons")
+			return err == nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows == n
+		}, 20*time.Second, 100*time.Millisecond)
+	}
+	arrives(1)
+	d.exec(`INSERT INTO patrons VALUES (2, clock_timestamp())`)
+	arrives(2)
+	s.kill()
+	d.exec(`INSERT INTO patrons VALUES (3, clock_timestamp())`)
+	s.start()
+	arrives(3)
+	_, err = s.client.PauseFeed(t.Context(), "patrons")
+	require.NoError(t, err)
+	d.exec(`ALTER TABLE patrons RENAME TO gone`)
+	_, err = s.client.StartFeed(t.Context(), "patrons")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(t.Context(), "patrons")
+		return err == nil && f.Tables[0].State == "failing" && f.NextRunAt != nil && time.Until(*f.NextRunAt) > 2*time.Second
+	}, 20*time.Second, 100*time.Millisecond, "the pause grows after a failure")
+}

@@ -1,0 +1,103 @@
+package feed_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+)
+
+func TestFaultsAreToldWithTheirLines(t *testing.T) {
+	content, err := os.ReadFile("testdata/faults.txt")
+	require.NoError(t, err)
+	stories := strings.Split(string(content), "\n---\n")
+	for i := 1; i < len(stories); i++ {
+		before := strings.Split(strings.TrimSpace(stories[i-1]), "\n")
+		title := before[len(before)-1]
+		t.Run(title, func(t *testing.T) {
+			file, rest, ok := strings.Cut(stories[i], "\n===\n")
+			require.True(t, ok)
+			want, _, _ := strings.Cut(rest, "\n\n")
+			_, err := feed.ParseFile([]byte(file))
+			require.True(t, problem.Is(err, problem.Invalid))
+			var told []string
+			for line := range strings.Lines(problem.Of(err).What) {
+				if strings.HasPrefix(line, "  line") {
+					told = append(told, strings.TrimSpace(line))
+				}
+			}
+			require.Equal(t, strings.Split(strings.TrimSpace(want), "\n"), told)
+		})
+	}
+}
+
+func TestFilesThatAreNoFeedFiles(t *testing.T) {
+	for file, want := range map[string]string{"": "empty", "feed: [": "not valid YAML", "- a\n": "Fields are expected", "feed: a\n---\nfeed: b\n": "more than one document"} {
+		_, err := feed.ParseFile([]byte(file))
+		require.ErrorContains(t, err, want)
+	}
+}
+
+// What is exported and applied again changes nothing.
+func TestExportAndApplyAgain(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		f := &feed.Feed{
+			Name: rapid.StringMatching(`[a-z][a-z0-9-]{0,20}`).Draw(t, "feed"), Source: "circulation", Warehouse: "lake",
+			Every: rapid.SampledFrom([]string{"", "10s", "2h", "1d"}).Draw(t, "every"), Target: rapid.SampledFrom([]string{"", "{source}.{table}", `"a b"."{table}"`}).Draw(t, "target"),
+		}
+		for i := range rapid.IntRange(1, 4).Draw(t, "tables") {
+			name := schema.Name{Schema: rapid.StringMatching(`[a-zé "' .]{1,8}`).Draw(t, "schema"), Table: rapid.StringMatching(`[A-Zü#:{}"]{1,8}`).Draw(t, "table") + string(rune('a'+i))}
+			if strings.ContainsAny(name.Table, "{}") {
+				name.Table = strings.NewReplacer("{", "", "}", "").Replace(name.Table)
+			}
+			table := feed.Table{Table: name.Display(), Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: rapid.StringN(1, 10, -1).Draw(t, "column")}}
+			if strings.TrimSpace(table.Watermark.Column) == "" || strings.ContainsFunc(table.Watermark.Column, func(r rune) bool { return r < ' ' || r == 0xfeff || r > 0xffff }) {
+				table.Watermark.Column = "updated_at"
+			}
+			if rapid.Bool().Draw(t, "keyed") {
+				table.Key = []string{"id", "no"}
+			}
+			f.Tables = append(f.Tables, table)
+		}
+		if len(f.Check()) > 0 {
+			t.Skip("not a feed that can be applied")
+		}
+		back, err := feed.ParseFile(f.File())
+		require.NoError(t, err, string(f.File()))
+		require.Empty(t, feed.Diff(f, back), string(f.File()))
+	})
+}
+
+func TestDiffNamesWhatChanged(t *testing.T) {
+	old := &feed.Feed{Name: "loans", Every: "10s", Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "a"}}}}
+	new := &feed.Feed{Name: "loans", Every: "30s", Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "b"}}}}
+	require.Equal(t, []feed.Change{{Path: "every", Old: "10s", New: "30s"}, {Path: "tables[public.loans].watermark.column", Old: "a", New: "b"}}, feed.Diff(old, new))
+}
+
+func TestSchedules(t *testing.T) {
+	ended := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+	next, ok := (&feed.Feed{Every: "2d"}).Next(ended)
+	require.True(t, ok)
+	require.Equal(t, ended.AddDate(0, 0, 2), next)
+	next, ok = (&feed.Feed{Cron: "30 3 * * *", Zone: "Europe/Vienna"}).Next(ended)
+	require.True(t, ok)
+	require.Equal(t, time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), next.UTC())
+	_, ok = (&feed.Feed{}).Next(ended)
+	require.False(t, ok)
+}
+
+func TestTargets(t *testing.T) {
+	f := &feed.Feed{Source: "circulation", Target: "{source}.{schema}_{table}"}
+	name, err := f.TargetOf(feed.Table{Table: "public.loans"})
+	require.NoError(t, err)
+	require.Equal(t, schema.Name{Schema: "circulation", Table: "public_loans"}, name)
+	_, err = f.TargetOf(feed.Table{Table: "public.loans", Target: "{databse}.x"})
+	require.ErrorContains(t, err, "only {source}, {schema} and {table}")
+}
