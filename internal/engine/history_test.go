@@ -1,0 +1,134 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/testkit"
+)
+
+// A random life of two tables: inserts and updates in transactions that overlap,
+// commit late or roll back; runs in between with pages of any size, positions set
+// back and cleared by hand, runs that are given up half-way. Whatever happened,
+// `latest` ends equal to the source, and the ledger holds each event exactly once.
+func TestRandomHistories(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	onEach(t, func(t *testing.T, b *workbench) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		b.exec(`CREATE TABLE loans (id bigint PRIMARY KEY, note text, updated_at timestamptz NOT NULL DEFAULT now())`)
+		b.exec(`CREATE TABLE desk_events (at timestamptz NOT NULL DEFAULT now(), event text)`)
+		l := &life{workbench: b, r: r}
+		loans := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
+		events := feed.Table{Table: "public.desk_events", Find: feed.FindWatermark, Keep: feed.KeepLedger, Watermark: &feed.Watermark{Column: "at", Settle: "1ms", LookBack: "20ms"}}
+		for range 60 {
+			switch n := r.IntN(10); {
+			case n < 4:
+				l.begin()
+			case n < 6:
+				l.end(r.IntN(4) > 0)
+			default:
+				for _, table := range []feed.Table{loans, events} {
+					table.PageRows = int64(1 + r.IntN(40))
+					l.runSomehow(table)
+				}
+			}
+		}
+		for len(l.open) > 0 {
+			l.end(true)
+		}
+		time.Sleep(5 * time.Millisecond)
+		b.bring(loans)
+		b.bring(events)
+		b.equal(loans, l.count("loans"))
+		b.equal(events, l.count("desk_events"))
+		require.Equal(t, rows.Books{}, b.bring(loans).Books)
+		inLedger := b.rowsOf("public.desk_events", column("event", "text"))
+		require.Len(t, inLedger, int(l.count("desk_events")), "no event is doubled")
+	})
+}
+
+// life is a source that is being written by several transactions at once.
+type life struct {
+	*workbench
+	r    *rand.Rand
+	open []pgx.Tx
+	next int
+}
+
+func (l *life) begin() {
+	if len(l.open) >= 4 {
+		return
+	}
+	conn := testkit.Connect(l.t, testkit.Postgres(l.t).URL(l.settings.Database))
+	tx, err := conn.Begin(context.Background())
+	require.NoError(l.t, err)
+	l.open = append(l.open, tx)
+	for range 1 + l.r.IntN(4) {
+		l.next++
+		sql := []string{
+			fmt.Sprintf(`INSERT INTO loans SELECT %d * 100 + i, 'new' FROM generate_series(1, %d) i`, l.next, 1+l.r.IntN(30)),
+			// Rows that another open transaction has changed are left to it.
+			fmt.Sprintf(`UPDATE loans SET note = 'change %d', updated_at = now() WHERE id IN (SELECT id FROM loans ORDER BY random() LIMIT 5 FOR UPDATE SKIP LOCKED)`, l.next),
+			fmt.Sprintf(`INSERT INTO desk_events (event) SELECT 'gate' FROM generate_series(1, %d) i`, 1+l.r.IntN(20)),
+			fmt.Sprintf(`INSERT INTO desk_events VALUES (clock_timestamp(), 'event %d')`, l.next),
+		}[l.r.IntN(4)]
+		_, err := tx.Exec(context.Background(), sql)
+		require.NoError(l.t, err, sql)
+	}
+}
+
+func (l *life) end(commit bool) {
+	if len(l.open) == 0 {
+		return
+	}
+	i := l.r.IntN(len(l.open))
+	tx := l.open[i]
+	l.open = append(l.open[:i], l.open[i+1:]...)
+	if commit {
+		require.NoError(l.t, tx.Commit(context.Background()))
+	} else {
+		require.NoError(l.t, tx.Rollback(context.Background()))
+	}
+	require.NoError(l.t, tx.Conn().Close(context.Background()))
+}
+
+// runSomehow runs a table as usual, or after its position was moved, or gives up.
+func (l *life) runSomehow(table feed.Table) {
+	ctx, give := context.WithCancel(context.Background())
+	defer give()
+	w := l.work(table)
+	switch l.r.IntN(6) {
+	case 0:
+		require.NoError(l.t, l.warehouse.SetPlace(ctx, "circulation", table.Table, nil))
+	case 1:
+		back := position.Position{Value: time.Now().Add(-time.Duration(l.r.IntN(2000)) * time.Millisecond).UTC().Format("2006-01-02T15:04:05.000000Z")}
+		place, err := l.warehouse.Place(ctx, "circulation", table.Table)
+		require.NoError(l.t, err)
+		if position.Compare(back, place.Position, column("", "timestamptz").Type) < 0 { // never forward: that would skip rows
+			require.NoError(l.t, l.warehouse.SetPlace(ctx, "circulation", table.Table, &back))
+		}
+	case 2:
+		time.AfterFunc(time.Duration(l.r.IntN(30))*time.Millisecond, give)
+	}
+	out, err := l.engine.Run(ctx, w)
+	if err != nil {
+		require.True(l.t, problem.Is(err, problem.Stopped), "%v", err)
+	}
+	require.True(l.t, out.Books.Balanced(), "%+v", out.Books)
+}
+
+func (l *life) count(table string) (n int64) {
+	require.NoError(l.t, l.conn.QueryRow(context.Background(), "SELECT count(*) FROM "+table).Scan(&n))
+	return n
+}
