@@ -77,6 +77,9 @@ func TestTheApiDescribesItself(t *testing.T) {
 	kept, err := os.ReadFile("../docs/openapi.json")
 	require.NoError(t, err)
 	require.JSONEq(t, string(kept), served, "docs/openapi.json is not current: bin/noemata openapi > docs/openapi.json")
+	schema, err := os.ReadFile("../docs/feed-file.schema.json")
+	require.NoError(t, err)
+	require.JSONEq(t, string(schema), s.must("feeds", "schema"), "docs/feed-file.schema.json is not current: bin/noemata feeds schema > docs/feed-file.schema.json")
 	var described struct {
 		OpenAPI string
 		Paths   map[string]any

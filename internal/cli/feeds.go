@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
+	"noemata/internal/service"
 )
 
 func (a *app) feedsCommand() *cobra.Command {
@@ -51,6 +52,14 @@ func (a *app) feedsCommand() *cobra.Command {
 		}
 		return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
 	})}
+	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		content, err := service.FeedSchema()
+		if err != nil {
+			return err
+		}
+		_, err = cmd.OutOrStdout().Write(append(content, '\n'))
+		return err
+	}}
 	start := a.feedAction("start", "Let a feed run on its schedule, from now on", "The feed %s is active.", (*client.Client).StartFeed)
 	pause := a.feedAction("pause", "Keep a feed from running on its schedule; a run that goes on ends as usual", "The feed %s is paused.", (*client.Client).PauseFeed)
 	remove := &cobra.Command{Use: "remove FEED", Short: "Remove a feed and its runs; tables and positions in the warehouse stay", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
@@ -61,7 +70,7 @@ func (a *app) feedsCommand() *cobra.Command {
 	})}
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way", client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		export, list, show, start, pause, remove)
+		export, fileSchema, list, show, start, pause, remove)
 }
 
 func (a *app) feedAction(verb, short, done string, act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"reflect"
 	"strings"
 	"time"
 
@@ -27,6 +28,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"noemata/client"
+	"noemata/internal/core/feed"
 	"noemata/internal/jobs"
 	"noemata/internal/links"
 	"noemata/internal/store"
@@ -128,6 +130,14 @@ func OpenAPI(version string) ([]byte, error) {
 	api := humafiber.New(fiber.New(), apiConfig(version))
 	(&Service{}).register(api)
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
+}
+
+// FeedSchema is the JSON Schema (2020-12) of a feed file.
+func FeedSchema() ([]byte, error) {
+	huma.DefaultArrayNullable = false
+	registry := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
+	root := registry.Schema(reflect.TypeFor[feed.Feed](), true, "")
+	return json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A feed of Noemata", "$ref": root.Ref, "$defs": registry.Map()}, "", "  ")
 }
 
 func fiberError(c *fiber.Ctx, err error) error {

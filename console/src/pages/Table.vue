@@ -84,7 +84,7 @@ async function clear() {
         <h1>{{ table }} <State v-if="status" :state="status.state" /></h1>
         <div v-if="status" class="quiet">kept as {{ status.keep }} in {{ status.target }}, found by {{ status.find }}</div>
       </div>
-      <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected"> of about {{ count(going.expected) }}</template> rows</span>
+      <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected && going.expected > going.read"> of about {{ count(going.expected) }}</template> rows</span>
       <span class="grow"></span>
       <ElButton v-if="status" type="primary" :loading="proving" @click="prove">Prove equal</ElButton>
     </div>

@@ -12,7 +12,7 @@ defineProps<{ tables: TableStatus[]; now: number; position?: boolean }>()
 function share(t: TableStatus): string {
   const p = progress.get(progressKey(t.feed, t.table))
   if (!p?.read) return ''
-  return p.expected ? `${count(p.read)} of about ${count(p.expected)}` : count(p.read)
+  return p.expected && p.expected > p.read ? `${count(p.read)} of about ${count(p.expected)}` : count(p.read)
 }
 </script>
 

@@ -1,0 +1,77 @@
+package e2e
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/client"
+	"noemata/internal/testkit"
+)
+
+// Two processes share the work on one database of records; when one dies, the other
+// goes on, and nothing is lost or doubled.
+func TestTwoProcessesShareTheWork(t *testing.T) {
+	t.Setenv("NOEMATA_KEY", strings.Repeat("0123456789abcdef", 4))
+	records, _ := testkit.Database(t)
+	t.Setenv("NOEMATA_DATABASE_URL", testkit.Postgres(t).URL(records.Database))
+	first := newService(t)
+	second := &service{t: t, dir: testkit.Dir(t), token: first.token}
+	second.start()
+	t.Cleanup(func() {
+		if second.process.ProcessState == nil {
+			second.stop()
+		}
+	})
+	d := first.addSource("circulation")
+	first.addWarehouse("target", "postgresql")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
+	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 1000) i`)
+	first.apply("%s", strings.Replace(patronsFeed, "feed: patrons", "feed: patrons\nevery: 1s", 1))
+	_, err := first.client.StartFeed(t.Context(), "patrons")
+	require.NoError(t, err)
+	arrives := func(s *service, n int64) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			c, err := s.client.Counts(t.Context(), "patrons", "public.patrons")
+			return err == nil && c.Warehouse == n
+		}, 30*time.Second, 100*time.Millisecond)
+	}
+	arrives(second, 1000)
+	for i, victim := range []*service{first, second} {
+		other := []*service{second, first}[i]
+		victim.kill()
+		d.exec(`INSERT INTO patrons VALUES ($1, clock_timestamp())`, 2000+i)
+		arrives(other, 1001+int64(i))
+		victim.start()
+	}
+	other := []*service{first, second}
+	runs, err := other[0].client.Runs(t.Context(), client.RunFilter{Limit: 500})
+	require.NoError(t, err)
+	for _, r := range runs {
+		require.NotEqual(t, "failed", r.State, "%+v", r.Problem)
+	}
+	first.proved("patrons", "public.patrons", 1002)
+}
+
+// With a person watching, a run shows a bar; piped, it does not.
+func TestProgressIsForPeople(t *testing.T) {
+	if _, err := exec.LookPath("script"); err != nil {
+		t.Fatal("the program script, of Debian's bsdutils, is needed for a terminal")
+	}
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
+	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 300000) i; ANALYZE`)
+	s.apply("%s", patronsFeed)
+	watch := exec.Command("script", "-qec", program+" runs start patrons --address "+s.address+" --token "+s.token, "/dev/null")
+	out, err := watch.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "rows/s")
+	require.Contains(t, string(out), "300 000")
+	require.NotContains(t, s.must("runs", "start", "patrons"), "rows/s")
+}
