@@ -23,10 +23,10 @@ install:
 	fi
 
 # The console is built anew when one of its files is newer than what was built.
-CONSOLE_FILES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
+CONSOLE_FILES := $(shell find console/src console/public -type f ! -name schema.ts) docs/openapi.json console/index.html console/package-lock.json console/vite.config.ts
 console: console/dist/index.html
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_FILES)
-	cd console && npm run -s build
+	cd console && npm run -s api && npm run -s build
 	touch console/dist/.gitkeep
 console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund

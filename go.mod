@@ -2,6 +2,8 @@ module noemata
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	github.com/apache/arrow-go/v18 v18.8.0
 	github.com/chromedp/chromedp v0.23.0

@@ -17,8 +17,8 @@ import (
 var version = "0.1.0-dev"
 
 func main() {
-	source.Register(sourcepostgres.Kind, sourcepostgres.Opener)
-	warehouse.Register(duckdb.Kind, duckdb.Opener)
-	warehouse.Register(warehousepostgres.Kind, warehousepostgres.Opener)
+	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
+	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
+	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))
 }

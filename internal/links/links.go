@@ -33,30 +33,12 @@ func New(s *store.Store) *Links {
 
 // Source gives an open source. The caller does not close it.
 func (l *Links) Source(ctx context.Context, name string) (source.Source, error) {
-	return find(ctx, l, store.Sources, name, l.sources, OpenSource)
+	return find(ctx, l, store.Sources, name, l.sources, source.Kinds.Open)
 }
 
 // Warehouse gives an open warehouse. The caller does not close it.
 func (l *Links) Warehouse(ctx context.Context, name string) (warehouse.Warehouse, error) {
-	return find(ctx, l, store.Warehouses, name, l.warehouses, OpenWarehouse)
-}
-
-// OpenSource opens a source that is not kept.
-func OpenSource(kind string, s connection.Settings, what string) (source.Source, error) {
-	k, err := source.Kind(kind)
-	if err != nil {
-		return nil, err
-	}
-	return k.Open(s, what)
-}
-
-// OpenWarehouse opens a warehouse that is not kept.
-func OpenWarehouse(kind string, s connection.Settings, what string) (warehouse.Warehouse, error) {
-	k, err := warehouse.Kind(kind)
-	if err != nil {
-		return nil, err
-	}
-	return k.Open(s, what)
+	return find(ctx, l, store.Warehouses, name, l.warehouses, warehouse.Kinds.Open)
 }
 
 func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]link[T], open func(string, connection.Settings, string) (T, error)) (T, error) {

@@ -19,7 +19,6 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
-	"noemata/internal/links"
 	"noemata/internal/source"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
@@ -31,9 +30,6 @@ func encode(v any) string {
 	b, _ := json.Marshal(v) // our own types always marshal
 	return string(b)
 }
-
-func sourceKinds() []string    { return source.Kinds() }
-func warehouseKinds() []string { return warehouse.Kinds() }
 
 // register names every call of the API.
 func (s *Service) register(api huma.API) {
@@ -175,17 +171,9 @@ func (c connections) settings(n client.NewConnection) (connection.Settings, erro
 		return s, err
 	}
 	if c.side == store.Sources {
-		k, err := source.Kind(n.Kind)
-		if err != nil {
-			return s, err
-		}
-		return k.Check(s)
+		return source.Kinds.Check(n.Kind, s)
 	}
-	k, err := warehouse.Kind(n.Kind)
-	if err != nil {
-		return s, err
-	}
-	return k.Check(s)
+	return warehouse.Kinds.Check(n.Kind, s)
 }
 
 func (c connections) add(ctx context.Context, in *newConnection) (*answer[client.Connection], error) {
@@ -235,14 +223,14 @@ func (c connections) tryOne(ctx context.Context, kind string, settings connectio
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if c.side == store.Sources {
-		open, err := links.OpenSource(kind, settings, what)
+		open, err := source.Kinds.Open(kind, settings, what)
 		if err != nil {
 			return "", err
 		}
 		defer open.Close()
 		return open.Test(ctx)
 	}
-	open, err := links.OpenWarehouse(kind, settings, what)
+	open, err := warehouse.Kinds.Open(kind, settings, what)
 	if err != nil {
 		return "", err
 	}

@@ -31,7 +31,9 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/jobs"
 	"noemata/internal/links"
+	"noemata/internal/source"
 	"noemata/internal/store"
+	"noemata/internal/warehouse"
 )
 
 // Service answers HTTP requests.
@@ -267,5 +269,5 @@ type ofTable struct {
 }
 
 func (s *Service) about(context.Context, *none) (*answer[client.About], error) {
-	return reply(client.About{Version: s.version, Sources: sourceKinds(), Warehouses: warehouseKinds()}, nil)
+	return reply(client.About{Version: s.version, Sources: source.Kinds.Names(), Warehouses: warehouse.Kinds.Names()}, nil)
 }

@@ -6,9 +6,6 @@ package source
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"noemata/internal/connection"
@@ -71,32 +68,5 @@ type Watermark struct {
 // ReadsWatermark tells whether the watermark travels as a column of its own.
 func (q Query) ReadsWatermark() bool { return q.Watermark != nil && q.Watermark.Fallback != "" }
 
-// Opener connects to a database of one kind. what names it in messages.
-type Opener struct {
-	Check func(connection.Settings) (connection.Settings, error)
-	Open  func(s connection.Settings, what string) (Source, error)
-}
-
-var kinds = map[string]Opener{}
-
-// Register makes a kind of source known.
-func Register(kind string, o Opener) { kinds[kind] = o }
-
-// Kinds lists the kinds that are known.
-func Kinds() []string {
-	var names []string
-	for kind := range kinds {
-		names = append(names, kind)
-	}
-	slices.Sort(names)
-	return names
-}
-
-// Kind finds a registered kind.
-func Kind(kind string) (Opener, error) {
-	o, ok := kinds[kind]
-	if !ok {
-		return Opener{}, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of source.", kind), "Known kinds: "+strings.Join(Kinds(), ", ")+".")
-	}
-	return o, nil
-}
+// Kinds are the kinds of source.
+var Kinds = connection.NewKinds[Source]("source")

@@ -8,9 +8,7 @@ package warehouse
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -104,35 +102,8 @@ type Query struct {
 	Key     map[string]string // only the row with this key, as text
 }
 
-// Opener connects to warehouses of one kind. what names it in messages.
-type Opener struct {
-	Check func(connection.Settings) (connection.Settings, error)
-	Open  func(s connection.Settings, what string) (Warehouse, error)
-}
-
-var kinds = map[string]Opener{}
-
-// Register makes a kind of warehouse known.
-func Register(kind string, o Opener) { kinds[kind] = o }
-
-// Kinds lists the kinds that are known.
-func Kinds() []string {
-	var names []string
-	for kind := range kinds {
-		names = append(names, kind)
-	}
-	slices.Sort(names)
-	return names
-}
-
-// Kind finds a registered kind.
-func Kind(kind string) (Opener, error) {
-	o, ok := kinds[kind]
-	if !ok {
-		return Opener{}, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of warehouse.", kind), "Known kinds: "+strings.Join(Kinds(), ", ")+".")
-	}
-	return o, nil
-}
+// Kinds are the kinds of warehouse.
+var Kinds = connection.NewKinds[Warehouse]("warehouse")
 
 // Overtaken is the problem of a worker that finds the position moved by another.
 func Overtaken(table string) error {

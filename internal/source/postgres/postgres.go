@@ -28,7 +28,7 @@ import (
 const Kind = "postgresql"
 
 // Opener is what to register.
-var Opener = source.Opener{Check: pglink.Check, Open: Open}
+var Opener = connection.Kind[source.Source]{Check: pglink.Check, Open: Open}
 
 // Connections is how many connections a source uses at most.
 const Connections = 4

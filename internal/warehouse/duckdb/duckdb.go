@@ -31,7 +31,7 @@ import (
 const Kind = "duckdb"
 
 // Opener is what to register.
-var Opener = warehouse.Opener{Check: Check, Open: Open}
+var Opener = connection.Kind[warehouse.Warehouse]{Check: Check, Open: Open}
 
 // Check tells whether the settings name a file, and makes its path absolute.
 func Check(s connection.Settings) (connection.Settings, error) {

@@ -34,7 +34,7 @@ import (
 const Kind = "postgresql"
 
 // Opener is what to register.
-var Opener = warehouse.Opener{Check: pglink.Check, Open: Open}
+var Opener = connection.Kind[warehouse.Warehouse]{Check: pglink.Check, Open: Open}
 
 // Connections is how many connections a warehouse uses at most.
 const Connections = 4

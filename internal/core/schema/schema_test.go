@@ -1,0 +1,45 @@
+package schema_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"noemata/internal/core/schema"
+)
+
+// Whatever a table is called, its name reads back and its identifier is one token.
+func TestNames(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		part := rapid.StringOf(rapid.RuneFrom([]rune(`abcXYZ .".'{}é本-_0`))).Filter(func(s string) bool { return s != "" })
+		n := schema.Name{Schema: part.Draw(t, "schema"), Table: part.Draw(t, "table")}
+		back, err := schema.ParseName(n.Display())
+		require.NoError(t, err, n.Display())
+		require.Equal(t, n, back)
+		back, err = schema.ParseName(n.Quoted())
+		require.NoError(t, err)
+		require.Equal(t, n, back)
+	})
+	for _, wrong := range []string{"", "loans", "a.b.c", `"a.b`, `"a"b.c`, `.b`, `a.`, `"".b`} {
+		_, err := schema.ParseName(wrong)
+		require.Error(t, err, wrong)
+	}
+}
+
+func TestTextOfTimes(t *testing.T) {
+	for us, want := range map[int64]string{
+		0:                        "1970-01-01T00:00:00.000000Z",
+		-1:                       "1969-12-31T23:59:59.999999Z",
+		schema.InfiniteTime:      "infinity",
+		-schema.InfiniteTime:     "-infinity",
+		-62135596800000000 - 1e6: "0001-12-31T23:59:59.000000Z BC",
+		253402300800000000:       "10000-01-01T00:00:00.000000Z",
+	} {
+		require.Equal(t, want, schema.TimestampTZText(us))
+	}
+	require.Equal(t, "2026-11-23", schema.DateText(20780))
+	require.Equal(t, "infinity", schema.DateText(schema.InfiniteDate))
+	require.Equal(t, int32(-1), schema.Days(-1))
+	require.Equal(t, int32(0), schema.Days(86_399_999_999))
+}
