@@ -148,37 +148,38 @@ func (b *bench) exec(url string, statements ...string) error {
 
 // pipe moves the table by COPY. The target has the same primary key that Noemata
 // gives its own, made after the rows have come in, which is quicker.
-func (b *bench) pipe() (time.Duration, error) {
+func (b *bench) pipe() (bare, keyed time.Duration, err error) {
 	if err := b.exec(b.target.URL("reports"), "DROP TABLE IF EXISTS loans", strings.Replace(table, " PRIMARY KEY", "", 1), "CHECKPOINT"); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	began := time.Now()
 	out := exec.Command("psql", "-q", "-c", "COPY loans TO STDOUT (FORMAT binary)", b.source.URL("circulation"))
 	in := exec.Command("psql", "-q", "-c", "COPY loans FROM STDIN (FORMAT binary)", b.target.URL("reports"))
 	r, w, err := os.Pipe() // of the two programs' own: nothing of ours is between them
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	out.Stdout, in.Stdin, in.Stderr, out.Stderr = w, r, os.Stderr, os.Stderr
 	if err := out.Start(); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	if err := in.Start(); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	_, _ = w.Close(), r.Close()
 	if err := out.Wait(); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	if err := in.Wait(); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	bare := time.Since(began)
+	bare = time.Since(began)
 	if err := b.exec(b.target.URL("reports"), "CREATE UNIQUE INDEX ON loans (id)"); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	fmt.Printf("  pipe: %.2f s without the key, %.2f s with it\n", bare.Seconds(), time.Since(began).Seconds())
-	return bare, nil
+	keyed = time.Since(began)
+	fmt.Printf("  pipe: %.2f s, %.2f s with the key\n", bare.Seconds(), keyed.Seconds())
+	return bare, keyed, nil
 }
 
 // load moves the table by a feed that is new each time.
@@ -206,20 +207,27 @@ func (b *bench) load(name, warehouse string, rows int) (time.Duration, error) {
 	}
 	took := run.EndedAt.Sub(*run.StartedAt)
 	fmt.Printf("  %s: %.2f s (source %.2f s, warehouse %.2f s)\n", warehouse, took.Seconds(), run.Tables[0].Reading, run.Tables[0].Writing)
-	return took, nil
+	made, err := b.client.Statements(b.ctx, run.ID, "")
+	for _, x := range made {
+		if x.Took > 0.3 {
+			fmt.Printf("    %5.2f s  %s: %.70s\n", x.Took, x.Side, x.SQL)
+		}
+	}
+	return took, err
 }
 
 func (b *bench) measure(rows int) error {
 	times := map[string][]time.Duration{}
 	for round := range b.rounds {
 		fmt.Printf("round %d\n", round+1)
-		took, err := b.pipe()
+		bare, keyed, err := b.pipe()
 		if err != nil {
 			return err
 		}
-		times["pipe"] = append(times["pipe"], took)
+		times["pipe"], times["keyed"] = append(times["pipe"], bare), append(times["keyed"], keyed)
 		for _, warehouse := range []string{"reports", "lake"} {
-			if took, err = b.load(fmt.Sprintf("%s-%d", warehouse, round+1), warehouse, rows); err != nil {
+			took, err := b.load(fmt.Sprintf("%s-%d", warehouse, round+1), warehouse, rows)
+			if err != nil {
 				return err
 			}
 			times[warehouse] = append(times[warehouse], took)
@@ -229,11 +237,13 @@ func (b *bench) measure(rows int) error {
 		slices.Sort(times[name])
 		return times[name][len(times[name])/2].Seconds()
 	}
-	pipe, reports, lake := median("pipe"), median("reports"), median("lake")
-	fmt.Printf("\n%d rows of 10 columns, median of %d rounds:\n", rows, b.rounds)
-	fmt.Printf("  COPY piped, no key       %6.2f s   1.00\n", pipe)
-	fmt.Printf("  Noemata into PostgreSQL  %6.2f s   %.2f  (with its key)\n", reports, reports/pipe)
-	fmt.Printf("  Noemata into DuckDB      %6.2f s   %.2f\n", lake, lake/pipe)
+	pipe, keyed := median("pipe"), median("keyed")
+	fmt.Printf("\n%d rows of 10 columns, median of %d rounds, in seconds, and beside the pipe:\n", rows, b.rounds)
+	fmt.Printf("                                     without key   with key\n")
+	for _, line := range []struct{ what, name string }{{"COPY piped", "pipe"}, {"COPY piped, then the key made", "keyed"}, {"Noemata into PostgreSQL, with key", "reports"}, {"Noemata into DuckDB", "lake"}} {
+		took := median(line.name)
+		fmt.Printf("  %-33s %6.2f %6.2f %10.2f\n", line.what, took, took/pipe, took/keyed)
+	}
 	peak, err := b.peak()
 	fmt.Printf("  peak memory of the service: %d MB\n", peak>>20)
 	return err

@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"noemata/demo"
 	"noemata/internal/cli"
@@ -17,6 +18,9 @@ import (
 var version = "0.1.0-dev"
 
 func main() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(50) // batches come and go; half the room between collections costs little
+	}
 	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)

@@ -35,7 +35,9 @@ type Reader struct {
 	Total     int64 // rows that have come in
 	builder   *array.RecordBuilder
 	fields    []array.Builder
-	values    [][]byte
+	data      []byte // what the row is read from
+	values    []span // of the row, within data
+	checked   []int  // places of columns with values that may have to be set aside
 	aside     []rows.Aside
 	endsAside bool
 	count     int    // rows in builder
@@ -45,15 +47,33 @@ type Reader struct {
 	ended     bool   // the trailer has been read
 }
 
+// span is where a value stands; a null stands nowhere. Spans rather than slices: they
+// hold no pointer, which the garbage collector would have to be told of for each value.
+type span struct{ from, to int }
+
+var null = span{-1, -1}
+
+// value is the value at a place of the row; nil is null.
+func (r *Reader) value(place int) []byte {
+	s := r.values[place]
+	if s == null {
+		return nil
+	}
+	return r.data[s.from:s.to:s.to]
+}
+
 // NewReader makes a Reader of rows with these columns. The first of them, as many
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{columns: columns, table: table, sink: sink, values: make([][]byte, len(columns))}
+	r := &Reader{columns: columns, table: table, sink: sink, values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)
 		r.mappings = append(r.mappings, m)
 		r.notNull = append(r.notNull, slices.Contains(notNull, c.Name))
+		if m.check != nil || slices.Contains(notNull, c.Name) {
+			r.checked = append(r.checked, len(r.mappings)-1)
+		}
 	}
 	for _, k := range key {
 		r.key = append(r.key, slices.IndexFunc(columns, func(c schema.Column) bool { return c.Name == k }))
@@ -61,6 +81,12 @@ func NewReader(columns []schema.Column, table int, key, notNull []string, sink f
 	r.builder = array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
 	r.fields = r.builder.Fields()
 	return r
+}
+
+// TrustText leaves out the check that texts are UTF-8, for a server that makes sure
+// of it itself: each but one whose database is in SQL_ASCII.
+func (r *Reader) TrustText() {
+	r.checked = slices.DeleteFunc(r.checked, func(i int) bool { return !r.notNull[i] && r.mappings[i].text })
 }
 
 var copySignature = []byte("PGCOPY\n\xff\r\n\x00")
@@ -122,22 +148,24 @@ func (r *Reader) next(data []byte) (int, error) {
 		length := int(int32(binary.BigEndian.Uint32(data[used:])))
 		used += 4
 		if length < 0 {
-			r.values[i] = nil
+			r.values[i] = null
 			continue
 		}
 		if len(data) < used+length {
 			return 0, errShort
 		}
-		r.values[i] = data[used : used+length : used+length]
+		r.values[i] = span{used, used + length}
 		used += length
 	}
+	r.data = data
 	return used, r.row(used)
 }
 
 func (r *Reader) row(size int) error {
 	r.Total++
 	r.size += size
-	for i, v := range r.values {
+	for _, i := range r.checked {
+		v := r.value(i)
 		reason, shown := "", ""
 		switch {
 		case v == nil && r.notNull[i]:
@@ -151,11 +179,11 @@ func (r *Reader) row(size int) error {
 			return r.passOnIfFull()
 		}
 	}
-	for i, v := range r.values {
-		if v == nil {
+	for i, s := range r.values {
+		if s == null {
 			r.fields[i].AppendNull()
 		} else {
-			r.mappings[i].decode(r.fields[i], v)
+			r.mappings[i].decode(r.fields[i], r.data[s.from:s.to:s.to])
 		}
 	}
 	r.count++
@@ -167,7 +195,8 @@ func (r *Reader) row(size int) error {
 func (r *Reader) setAside(place int, reason, shown string) {
 	a := rows.Aside{Row: map[string]*string{}, Reason: fmt.Sprintf("Column %s %s.", r.columns[place].Name, reason)}
 	texts := make([]*string, len(r.values))
-	for i, v := range r.values {
+	for i := range r.values {
+		v := r.value(i)
 		if v == nil {
 			continue
 		}

@@ -16,6 +16,7 @@ type mapping struct {
 	typ    schema.Type
 	decode func(b array.Builder, value []byte)
 	check  func(value []byte) (reason, shown string) // nil where every value can be stored
+	text   bool                                      // check looks at the encoding alone
 }
 
 // builtin maps the types whose binary form is decoded here, by their name in
@@ -28,12 +29,12 @@ var builtin = map[string]mapping{
 	"oid":         {typ: of(schema.Int64), decode: decodeOID},
 	"float4":      {typ: of(schema.Float32), decode: decodeFloat32},
 	"float8":      {typ: of(schema.Float64), decode: decodeFloat64},
-	"text":        {typ: of(schema.Text), decode: decodeText, check: checkText},
-	"varchar":     {typ: of(schema.Text), decode: decodeText, check: checkText},
-	"bpchar":      {typ: of(schema.Text), decode: decodeText, check: checkText},
-	"name":        {typ: of(schema.Text), decode: decodeText, check: checkText},
-	"xml":         {typ: of(schema.Text), decode: decodeText, check: checkText},
-	"json":        {typ: of(schema.JSON), decode: decodeText, check: checkText},
+	"text":        {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
+	"varchar":     {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
+	"bpchar":      {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
+	"name":        {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
+	"xml":         {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
+	"json":        {typ: of(schema.JSON), decode: decodeText, check: checkText, text: true},
 	"jsonb":       {typ: of(schema.JSON), decode: decodeJSONB},
 	"bytea":       {typ: of(schema.Bytes), decode: decodeBytes},
 	"date":        {typ: of(schema.Date), decode: decodeDate},

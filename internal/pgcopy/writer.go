@@ -20,13 +20,17 @@ var (
 // AppendRows appends the rows of a record whose columns have the given types.
 func AppendRows(b []byte, record arrow.RecordBatch, columns []schema.Column) []byte {
 	encoders := make([]func(b []byte, row int) []byte, len(columns))
+	nullable := make([]arrow.Array, len(columns)) // nil where no value is null
 	for i, c := range columns {
 		encoders[i] = encoder(record.Column(i), c.Type)
+		if record.Column(i).NullN() > 0 {
+			nullable[i] = record.Column(i)
+		}
 	}
 	for row := range int(record.NumRows()) {
 		b = binary.BigEndian.AppendUint16(b, uint16(len(columns)))
 		for i, encode := range encoders {
-			if record.Column(i).IsNull(row) {
+			if nullable[i] != nil && nullable[i].IsNull(row) {
 				b = binary.BigEndian.AppendUint32(b, math.MaxUint32)
 				continue
 			}

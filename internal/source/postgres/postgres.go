@@ -43,7 +43,8 @@ var session = []string{
 	"SET lock_timeout = '10s'",
 	"SET statement_timeout = '6h'",
 	"SET idle_in_transaction_session_timeout = '1h'",
-	"SET client_encoding = 'UTF8'",
+	// Whatever is in a database in SQL_ASCII comes as it is; the others give UTF-8.
+	"SELECT set_config('client_encoding', CASE current_setting('server_encoding') WHEN 'SQL_ASCII' THEN 'SQL_ASCII' ELSE 'UTF8' END, false)",
 	"SET search_path = pg_catalog",
 	"SET datestyle = 'ISO, YMD'",
 	"SET intervalstyle = 'postgres'",
@@ -218,7 +219,11 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Source, sql)
 	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
-		_, err := c.Conn().PgConn().CopyTo(ctx, reader, sql)
+		conn := c.Conn().PgConn()
+		if conn.ParameterStatus("server_encoding") != "SQL_ASCII" {
+			reader.TrustText()
+		}
+		_, err := conn.CopyTo(ctx, reader, sql)
 		return err
 	})
 	done(reader.Total, err)

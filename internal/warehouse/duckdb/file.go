@@ -25,7 +25,7 @@ const linger = 2 * time.Second
 // Settings of an open file. The memory limit bounds what DuckDB keeps; larger work
 // goes through its temporary folder, beside the file.
 const (
-	memoryLimit = "128MB"
+	memoryLimit = "96MB"
 	threads     = 2
 )
 
