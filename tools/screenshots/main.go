@@ -69,13 +69,13 @@ func run(demo, out, only string) error {
 		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
 		chromedp.SendKeys(chromedp.CSS("#token"), signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
 		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
-		open(table, "table.rows"), click("Prove equal"), chromedp.Sleep(3*time.Second), shoot("table"),
+		open(table, "td.side"), click("Prove equal"), chromedp.Sleep(3*time.Second), shoot("table"),
 		open("/runs", "table.rows td a"), shoot("runs"),
 		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
 		open("/sources", ".facts"), click("Tables"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("sources"),
 		open("/warehouses", ".facts"), shoot("warehouses"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")), click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
-		open(table, "table.rows"), shoot("table-dark"),
+		open(table, "td.side"), shoot("table-dark"),
 	)
 }

@@ -128,7 +128,7 @@ async function save() {
         <div>
           <dt>Last test</dt>
           <dd v-if="!c.tested_at" class="quiet">never</dd>
-          <dd v-else><State :state="c.problem ? 'failed' : 'done'" /> <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span></dd>
+          <dd v-else><State :state="c.problem ? 'failed' : 'works'" /> <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span></dd>
         </div>
         <div><dt>Feeds</dt><dd><template v-for="(f, i) in c.feeds" :key="f">{{ i ? ', ' : '' }}<RouterLink :to="`/feeds/${f}`">{{ f }}</RouterLink></template><span v-if="!c.feeds.length" class="quiet">none</span></dd></div>
       </dl>
@@ -136,7 +136,7 @@ async function save() {
       <TroubleBox :trouble="refused.get(c.name)" />
       <SourceTables v-if="browsing === c.name" :source="c.name" />
     </section>
-    <ElDialog v-model="adding" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="560px" align-center>
+    <ElDialog v-model="adding" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="560px" align-center append-to-body>
       <ElForm label-width="130px" @submit.prevent="save">
         <ElFormItem label="Name"><ElInput v-model="form.name" :disabled="changing" placeholder="lower-case letters, digits, hyphens" /></ElFormItem>
         <ElFormItem label="Kind"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>

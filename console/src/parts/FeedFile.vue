@@ -43,7 +43,7 @@ async function send(dryRun: boolean) {
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Apply a feed file" width="820px" align-center>
+  <ElDialog v-model="open" title="Apply a feed file" width="820px" align-center append-to-body>
     <ElInput v-model="file" type="textarea" :rows="16" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="wrong" />

@@ -3,6 +3,7 @@
 defineProps<{ state: string }>()
 const shapes: Record<string, string> = {
   current: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
+  works: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   done: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   active: 'M2.5 1.5v9l8-4.5Z',
   paused: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
@@ -25,7 +26,7 @@ const shapes: Record<string, string> = {
 
 <style scoped>
 .state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
-.current, .done, .active { color: var(--good); }
+.current, .done, .works, .active { color: var(--good); }
 .failing, .failed { color: var(--bad); font-weight: 600; }
 .behind, .stopped { color: var(--warn); }
 .running { color: var(--act); }
