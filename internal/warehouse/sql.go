@@ -265,7 +265,7 @@ func SelectSQL(q Query, expression func(schema.Column) string, literal func(sche
 	for i, c := range q.Columns {
 		list[i] = expression(c)
 	}
-	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Name.Quoted()
+	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Name.Quoted() + " AS t" // a bare name in ORDER BY would mean the selected text
 	var conditions []string
 	for _, c := range q.Columns {
 		if text, ok := q.Key[c.Name]; ok {
@@ -280,7 +280,7 @@ func SelectSQL(q Query, expression func(schema.Column) string, literal func(sche
 		order = append(order, "coalesce("+schema.QuoteAll("", q.Newest)+") DESC NULLS LAST")
 	}
 	for _, c := range q.OrderBy {
-		order = append(order, schema.Quote(c))
+		order = append(order, "t."+schema.Quote(c))
 	}
 	if len(order) > 0 {
 		sql += " ORDER BY " + strings.Join(order, ", ")

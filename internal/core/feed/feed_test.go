@@ -67,7 +67,7 @@ func TestExportAndApplyAgain(t *testing.T) {
 			f.Tables = append(f.Tables, table)
 		}
 		if len(f.Check()) > 0 {
-			t.Skip("not a feed that can be applied")
+			return // not a feed that can be applied
 		}
 		back, err := feed.ParseFile(f.File())
 		require.NoError(t, err, string(f.File()))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -159,9 +158,18 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 			"The source is a standby: a transaction of the primary that has written nothing yet cannot be seen from here.")
 	}
 	if (!indexed || q.Watermark.Fallback != "") && !q.Table.View {
-		columns := append([]string{w.Name}, q.Table.Key...)
-		add(problem.Warning, fmt.Sprintf("CREATE INDEX CONCURRENTLY ON %s (%s);", q.Table.Name.Quoted(), schema.QuoteAll("", slices.Compact(columns))),
-			"No index begins with %s, so every run reads the whole table to find what changed.", watermark(q))
+		expression := schema.Quote(w.Name)
+		if q.Watermark.Fallback != "" {
+			expression = fmt.Sprintf("coalesce(%s, %s)", expression, schema.Quote(q.Watermark.Fallback))
+		}
+		columns := expression
+		for _, k := range q.Table.Key {
+			if k != w.Name {
+				columns += ", " + schema.Quote(k)
+			}
+		}
+		add(problem.Warning, fmt.Sprintf("CREATE INDEX CONCURRENTLY ON %s (%s);", q.Table.Name.Quoted(), columns),
+			"No index begins with %s, so every run reads the whole table to find what changed.", expression)
 	}
 	if w.Nullable && q.Watermark.Fallback == "" {
 		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.",

@@ -165,7 +165,7 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 	var highest *string
 	w := watermark(q)
-	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, q.Table.Name.Quoted())
+	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, from(q))
 	if err := s.row(ctx, sql, nil, &highest); err != nil || highest == nil {
 		return "", err
 	}
@@ -175,14 +175,14 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", q.Table.Name.Quoted(), watermark(q)), nil, &n)
+	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", from(q), watermark(q)), nil, &n)
 	return n, err
 }
 
 // Count counts the rows of a query.
 func (s *Source) Count(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, "SELECT count(*) FROM "+q.Table.Name.Quoted()+where(q), nil, &n)
+	err := s.row(ctx, "SELECT count(*) FROM "+from(q)+where(q), nil, &n)
 	return n, err
 }
 
@@ -193,7 +193,7 @@ func (s *Source) Estimate(ctx context.Context, q source.Query) (int64, error) {
 			Rows float64 `json:"Plan Rows"`
 		}
 	}
-	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+q.Table.Name.Quoted()+where(q), nil, &plan)
+	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+from(q)+where(q), nil, &plan)
 	if err != nil || len(plan) == 0 {
 		return 0, err
 	}
@@ -245,7 +245,7 @@ func selectSQL(q source.Query) string {
 	if q.Beyond != nil {
 		list = append(list, beyond(q))
 	}
-	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Table.Name.Quoted() + where(q)
+	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from(q) + where(q)
 	var order []string
 	if q.Watermark != nil && q.Ordered {
 		order = append(order, watermark(q))
@@ -255,7 +255,7 @@ func selectSQL(q source.Query) string {
 	}
 	if q.Ordered || q.Newest {
 		for _, k := range q.Table.Key {
-			order = append(order, schema.Quote(k))
+			order = append(order, column(k))
 		}
 	}
 	if len(order) > 0 {
@@ -272,12 +272,18 @@ func selectSQL(q source.Query) string {
 	return sql
 }
 
+// from and column name the table by an alias: a bare name in ORDER BY would mean the
+// selected column, which may be the text of the one in the table, and sort otherwise.
+func from(q source.Query) string { return q.Table.Name.Quoted() + " AS t" }
+
+func column(name string) string { return "t." + schema.Quote(name) }
+
 // watermark is the expression that windows are cut from. Text is compared byte by
 // byte, so that a change of the server's locale does not change the order.
 func watermark(q source.Query) string {
-	w := schema.Quote(q.Watermark.Column.Name)
+	w := column(q.Watermark.Column.Name)
 	if q.Watermark.Fallback != "" {
-		w = "coalesce(" + w + ", " + schema.Quote(q.Watermark.Fallback) + ")"
+		w = "coalesce(" + w + ", " + column(q.Watermark.Fallback) + ")"
 	}
 	if q.Watermark.Column.Type.Kind == schema.Text {
 		w += ` COLLATE "C"`
@@ -316,9 +322,9 @@ func above(q source.Query, low string, after []string) string {
 	}
 	left, right := []string{w}, []string{v}
 	for i, k := range q.Table.Key {
-		column, _ := q.Table.Column(k)
-		left = append(left, schema.Quote(k))
-		right = append(right, pgcopy.Literal(column, after[i]))
+		described, _ := q.Table.Column(k)
+		left = append(left, column(k))
+		right = append(right, pgcopy.Literal(described, after[i]))
 	}
 	return "(" + strings.Join(left, ", ") + ") > (" + strings.Join(right, ", ") + ")"
 }
