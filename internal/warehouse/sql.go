@@ -258,23 +258,13 @@ func AsideStatements(l Load, aside []rows.Aside, healed []string) (statements []
 	return statements, fmt.Sprintf("DELETE and INSERT INTO noemata.set_aside -- %d rows set aside, %d no longer", len(aside), len(healed))
 }
 
-// SelectSQL writes a Query; expression says how a column is selected, literal how
-// a key's text is compared.
-func SelectSQL(q Query, expression func(schema.Column) string, literal func(schema.Column, string) string) string {
+// SelectSQL writes a Query; expression says how a column is selected.
+func SelectSQL(q Query, expression func(schema.Column) string) string {
 	list := make([]string, len(q.Columns))
 	for i, c := range q.Columns {
 		list[i] = expression(c)
 	}
 	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Name.Quoted() + " AS t" // a bare name in ORDER BY would mean the selected text
-	var conditions []string
-	for _, c := range q.Columns {
-		if text, ok := q.Key[c.Name]; ok {
-			conditions = append(conditions, schema.Quote(c.Name)+" = "+literal(c, text))
-		}
-	}
-	if len(conditions) > 0 {
-		sql += " WHERE " + strings.Join(conditions, " AND ")
-	}
 	var order []string
 	if len(q.Newest) > 0 {
 		order = append(order, "coalesce("+schema.QuoteAll("", q.Newest)+") DESC NULLS LAST")

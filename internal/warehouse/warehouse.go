@@ -99,7 +99,6 @@ type Query struct {
 	OrderBy []string
 	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy
 	Limit   int64
-	Key     map[string]string // only the row with this key, as text
 }
 
 // Kinds are the kinds of warehouse.

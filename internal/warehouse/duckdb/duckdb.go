@@ -227,9 +227,7 @@ func (w *Warehouse) Count(ctx context.Context, name schema.Name) (n int64, err e
 
 // Read passes rows on as Arrow batches.
 func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
-	sql := warehouse.SelectSQL(q, func(c schema.Column) string { return schema.Quote(c.Name) }, func(c schema.Column, text string) string {
-		return fmt.Sprintf("CAST(%s AS %s)", schema.Literal(text), dialect.TypeName(c.Type))
-	})
+	sql := warehouse.SelectSQL(q, func(c schema.Column) string { return schema.Quote(c.Name) })
 	return w.with(ctx, func(c *conn) error {
 		var n int64
 		done := statement.Begin(ctx, statement.Warehouse, sql)

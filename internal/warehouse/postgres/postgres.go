@@ -259,14 +259,13 @@ func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow
 	columns := make([]schema.Column, len(q.Columns))
 	for i, c := range q.Columns {
 		columns[i] = pgcopy.Stored(c)
-		columns[i].Native = dialect.TypeName(c.Type)
 	}
 	q.Columns = columns
 	reader := pgcopy.NewReader(columns, len(columns), nil, nil, func(b rows.Batch) error {
 		defer b.Record.Release()
 		return sink(b.Record)
 	})
-	sql := "COPY (" + warehouse.SelectSQL(q, pgcopy.Expression, pgcopy.Literal) + ") TO STDOUT (FORMAT binary)"
+	sql := "COPY (" + warehouse.SelectSQL(q, pgcopy.Expression) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Warehouse, sql)
 	err := w.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
 		_, err := c.Conn().PgConn().CopyTo(ctx, reader, sql)
