@@ -24,7 +24,7 @@ func newBrowser(t *testing.T, s *service) *browser {
 	t.Cleanup(cancel)
 	tab, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(cancel)
-	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)
+	ctx, cancel := context.WithTimeout(tab, 5*time.Minute)
 	t.Cleanup(cancel)
 	return &browser{t, ctx, s}
 }
@@ -62,7 +62,7 @@ func (b *browser) text() string {
 func (b *browser) sees(words ...string) {
 	b.t.Helper()
 	var text string
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(40 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 		text = b.text()
 		missing := false
 		for _, w := range words {

@@ -69,7 +69,7 @@ func Postgres(t testing.TB) *pgserver.Server {
 
 // Settings of a test server: quick rather than safe against power loss.
 func Settings() map[string]string {
-	return map[string]string{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "timezone": "Europe/Berlin"}
+	return map[string]string{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "autovacuum": "off", "timezone": "Europe/Berlin"}
 }
 
 // Database makes a database and connects to it.
