@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
 	"noemata/internal/core/rows"
 	"noemata/internal/warehouse/duckdb"
 )
@@ -91,6 +92,36 @@ func TestWatermarksOfEveryType(t *testing.T) {
 				b.equal(table, 26)
 				b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 99`, name))
 			}
+		}
+	})
+}
+
+// A position that was left within rows of one watermark, by a key the table no longer
+// has, reads those rows again rather than skip the rest of them.
+func TestPositionOfAnotherKeySkipsNothing(t *testing.T) {
+	b := newWorkbench(t, duckdb.Kind)
+	b.exec(`CREATE TABLE loans (id int, copy int, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, copy)); INSERT INTO loans SELECT i, i FROM generate_series(1, 10) i`)
+	table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3, Watermark: &feed.Watermark{Column: "at"}}
+	within := position.Position{Value: "2026-01-01T00:00:00.000000Z", After: []string{"4"}}
+	require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.loans", &within))
+	require.Equal(t, int64(10), b.bring(table).Books.Read)
+	b.equal(table, 10)
+}
+
+func TestPartitionedTablesAndViews(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int, branch text, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, branch)) PARTITION BY LIST (branch)`)
+		b.exec(`CREATE TABLE loans_north PARTITION OF loans FOR VALUES IN ('north'); CREATE TABLE loans_rest PARTITION OF loans DEFAULT`)
+		b.exec(`INSERT INTO loans SELECT i, CASE WHEN i % 2 = 0 THEN 'north' ELSE 'south' END FROM generate_series(1, 10) i`)
+		b.exec(`CREATE VIEW north AS SELECT * FROM loans WHERE branch = 'north'; CREATE MATERIALIZED VIEW south AS SELECT * FROM loans WHERE branch = 'south'`)
+		for name, n := range map[string]int64{"loans": 10, "north": 5, "south": 5} {
+			table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3, Watermark: &feed.Watermark{Column: "at"}}
+			if name != "loans" {
+				table.Key = []string{"id"}
+			}
+			require.Equal(t, rows.Books{Read: n, Inserted: n}, b.bring(table).Books, name)
+			require.Equal(t, rows.Books{}, b.bring(table).Books, name)
+			b.equal(table, n)
 		}
 	})
 }

@@ -317,8 +317,11 @@ func where(q source.Query) string {
 // above is true of rows that come after a position.
 func above(q source.Query, low string, after []string) string {
 	w, v := watermark(q), pgcopy.Literal(q.Watermark.Column, low)
-	if len(after) != len(q.Table.Key) || len(after) == 0 {
+	switch {
+	case len(after) == 0:
 		return w + " > " + v
+	case len(after) != len(q.Table.Key): // of another key: rows at the value may be missing still
+		return w + " >= " + v
 	}
 	left, right := []string{w}, []string{v}
 	for i, k := range q.Table.Key {
