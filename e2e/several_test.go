@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"os/exec"
 	"strings"
 	"testing"
@@ -68,10 +69,15 @@ func TestProgressIsForPeople(t *testing.T) {
 	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
 	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 300000) i; ANALYZE`)
 	s.apply("%s", patronsFeed)
+	locked, err := d.pool.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = locked.Exec(t.Context(), `LOCK TABLE patrons`)
+	require.NoError(t, err)
+	time.AfterFunc(time.Second, func() { _ = locked.Rollback(context.Background()) })
 	watch := exec.Command("script", "-qec", program+" runs start patrons --address "+s.address+" --token "+s.token, "/dev/null")
 	out, err := watch.CombinedOutput()
 	require.NoError(t, err, string(out))
-	require.Contains(t, string(out), "rows/s")
+	require.Contains(t, string(out), "public.patrons (")
 	require.Contains(t, string(out), "300 000")
-	require.NotContains(t, s.must("runs", "start", "patrons"), "rows/s")
+	require.NotContains(t, s.must("runs", "start", "patrons"), "public.patrons (")
 }
