@@ -16,26 +16,78 @@ var allocator = memory.DefaultAllocator
 // came before.
 func (c *committer) decorate(record arrow.RecordBatch, first int64) arrow.RecordBatch {
 	n := int(record.NumRows())
-	columns := append([]arrow.Array{}, record.Columns()[:len(c.query.Table.Columns)]...)
-	for _, added := range c.plan.target.Added {
-		var column arrow.Array
-		switch added.Name {
-		case c.Feed.Column("run"):
-			column = int64s(n, func(int) int64 { return c.Run })
-		case c.Feed.Column("changed_at"):
-			column = c.changedAt(record)
-		case c.Feed.Column("position"):
-			column = c.positions(record)
+	var made []arrow.Array
+	defer func() {
+		for _, column := range made {
+			column.Release()
 		}
-		defer column.Release()
+	}()
+	columns := append([]arrow.Array{}, record.Columns()[:len(c.query.Table.Columns)]...)
+	put := func(column arrow.Array) {
 		columns = append(columns, column)
+		made = append(made, column)
 	}
-	if warehouse.NumbersRows(c.plan.target) {
-		column := int64s(n, func(i int) int64 { return first + int64(i) })
-		defer column.Release()
-		columns = append(columns, column)
+	t := c.plan.target
+	for _, added := range t.Added {
+		put(c.added(added, record))
 	}
-	return array.NewRecordBatch(schema.Arrow(warehouse.StageColumns(c.plan.target)), columns, int64(n))
+	if warehouse.NumbersRows(t) {
+		put(int64s(n, func(i int) int64 { return first + int64(i) }))
+	}
+	if warehouse.Ends(t) {
+		put(same[bool](array.NewBooleanBuilder(allocator), n, false))
+		put(same[bool](array.NewBooleanBuilder(allocator), n, false))
+		put(same[int16](array.NewInt16Builder(allocator), n, 0))
+	}
+	return array.NewRecordBatch(schema.Arrow(warehouse.StageColumns(t)), columns, int64(n))
+}
+
+// added makes one of Noemata's columns.
+func (c *committer) added(column schema.Column, record arrow.RecordBatch) arrow.Array {
+	n := int(record.NumRows())
+	switch names := c.plan.target.Names; column.Name {
+	case names.Run:
+		return int64s(n, func(int) int64 { return c.Run })
+	case names.ChangedAt:
+		return c.changedAt(record)
+	case names.From:
+		return c.beginnings(record)
+	case names.Current:
+		return same[bool](array.NewBooleanBuilder(allocator), n, true)
+	case names.Position:
+		return c.positions(record)
+	}
+	return array.MakeArrayOfNull(allocator, column.Type.Arrow(), n)
+}
+
+// same is a column of one value.
+func same[T any](b interface {
+	array.Builder
+	Append(T)
+}, n int, value T) arrow.Array {
+	defer b.Release()
+	b.Reserve(n)
+	for range n {
+		b.Append(value)
+	}
+	return b.NewArray()
+}
+
+// beginnings is when each version began: at its watermark, or, where that is not a
+// moment, at the time of the run.
+func (c *committer) beginnings(record arrow.RecordBatch) arrow.Array {
+	known := c.changedAt(record).(*array.Timestamp)
+	defer known.Release()
+	b := array.NewTimestampBuilder(allocator, known.DataType().(*arrow.TimestampType))
+	defer b.Release()
+	for i := range known.Len() {
+		v := int64(known.Value(i))
+		if known.IsNull(i) || v == schema.InfiniteTime || v == -schema.InfiniteTime {
+			v = c.clock.UnixMicro()
+		}
+		b.Append(arrow.Timestamp(v))
+	}
+	return b.NewArray()
 }
 
 func int64s(n int, value func(int) int64) arrow.Array {

@@ -68,13 +68,13 @@ type Outcome struct {
 	Reading    time.Duration // spent waiting for the source
 	Writing    time.Duration // spent in the warehouse
 	Notes      []string      // sentences worth showing
-	Target     schema.Name
+	Target     warehouse.Target
 }
 
 // Run brings one table up to date. What was committed before an error stays, and
 // the Outcome tells of it.
 func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
-	r := &run{Work: w, engine: e}
+	r := &run{Work: w, engine: e, clock: time.Now()}
 	if r.Progress == nil {
 		r.Progress = func(Progress) {}
 	}
@@ -92,13 +92,14 @@ type run struct {
 	plan    plan
 	outcome Outcome
 	last    position.Position // of the last row that was read
+	clock   time.Time         // the source's, when the run began to read
 }
 
 func (r *run) run(ctx context.Context) (err error) {
 	if r.plan, err = makePlan(ctx, r.Feed, r.Table, r.Source); err != nil {
 		return err
 	}
-	r.outcome.Target = r.plan.target.Name
+	r.outcome.Target = r.plan.target
 	if err := r.Warehouse.Prepare(ctx, r.plan.target); err != nil {
 		return err
 	}
@@ -231,6 +232,7 @@ func (r *run) propose(ctx context.Context, settle time.Duration) (proposal, erro
 	if err != nil {
 		return proposal{}, err
 	}
+	r.clock = m.Clock
 	return proposal{window.Propose(t, m, settle, highest, r.plan.zone), m.Clock}, nil
 }
 
@@ -262,17 +264,16 @@ func (r *run) startNow(ctx context.Context, high string, completeAt time.Time) e
 	if high == "" {
 		return nil
 	}
-	loader, err := r.Warehouse.Begin(ctx, r.newLoad(false))
+	c, p, err := r.begin(ctx, false)
 	if err != nil {
 		return err
 	}
-	defer loader.Abort()
-	_, place, err := loader.Commit(ctx, position.Position{Value: high})
-	if err != nil {
+	defer c.Abort()
+	if err := r.end(ctx, c, p, position.Position{Value: high}); err != nil {
 		return err
 	}
-	r.outcome.To, r.outcome.CompleteAt = place, completeAt
-	r.outcome.Window = window.Window{Low: place.Position, High: high}
+	r.outcome.CompleteAt = completeAt
+	r.outcome.Window = window.Window{Low: r.outcome.To.Position, High: high}
 	r.note("The table begins at %s, as the feed asks; what was there before is not replicated.", high)
 	return nil
 }
@@ -288,11 +289,11 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 	}
 	page := r.Table.Page()
 	if r.outcome.From.Position.IsZero() && expected <= page && page >= feed.DefaultPageRows {
-		n, err := r.Warehouse.Count(ctx, r.plan.target.Name)
+		found, err := r.Warehouse.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+r.plan.target.Name.Quoted()+")")
 		if err != nil {
 			return err
 		}
-		if n == 0 && !warehouse.NumbersRows(r.plan.target) {
+		if !found[0][0].(bool) && !warehouse.NumbersRows(r.plan.target) {
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}

@@ -437,7 +437,7 @@ func TestOvertakenWorkerCannotCommit(t *testing.T) {
 		}
 		_, err := b.engine.Run(context.Background(), w)
 		require.True(t, problem.Is(err, problem.Overtaken), "%v", err)
-		n, err := b.warehouse.Count(context.Background(), schema.Name{Schema: "public", Table: "patrons"})
+		n, err := b.warehouse.Count(context.Background(), warehouse.Target{Name: schema.Name{Schema: "public", Table: "patrons"}})
 		require.NoError(t, err)
 		require.Zero(t, n, "nothing of the late worker is to be seen")
 		b.bring(table)

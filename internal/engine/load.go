@@ -67,7 +67,8 @@ type committer struct {
 	*run
 	query   source.Query
 	stretch stretch
-	loader  warehouse.Loader
+	writes  *warehouse.Commit // the one that is under way
+	part    *warehouse.Part
 	pending int64 // rows since the last commit
 	read    int64 // rows of this stretch
 	highest position.Position
@@ -123,9 +124,9 @@ func (c *committer) commitBetween(ctx context.Context, b rows.Batch) (rows.Batch
 func (c *committer) append(ctx context.Context, b rows.Batch) error {
 	begun := time.Now()
 	defer func() { c.writing += time.Since(begun) }()
-	if c.loader == nil {
+	if c.writes == nil {
 		var err error
-		if c.loader, err = c.Warehouse.Begin(ctx, c.newLoad(c.stretch.direct)); err != nil {
+		if c.writes, c.part, err = c.begin(ctx, c.stretch.direct); err != nil {
 			return err
 		}
 	}
@@ -133,11 +134,44 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 	defer record.Release()
 	c.pending += b.Rows()
 	c.read += b.Rows()
-	return c.loader.Append(ctx, rows.Batch{Record: record, Aside: b.Aside})
+	return c.part.Append(ctx, rows.Batch{Record: record, Aside: b.Aside})
 }
 
-func (r *run) newLoad(direct bool) warehouse.Load {
-	return warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run, From: r.outcome.To, Direct: direct}
+// begin starts a commit of the table.
+func (r *run) begin(ctx context.Context, direct bool) (*warehouse.Commit, *warehouse.Part, error) {
+	c, err := r.Warehouse.Begin(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := c.Table(ctx, warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run, From: r.outcome.To.Position, Direct: direct})
+	if err != nil {
+		c.Abort()
+		return nil, nil, err
+	}
+	return c, p, nil
+}
+
+// end merges what has come in, moves the position and makes it all visible.
+func (r *run) end(ctx context.Context, c *warehouse.Commit, p *warehouse.Part, to position.Position) error {
+	// The position first: it makes a second worker wait here, and then fail.
+	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
+	if err != nil {
+		return err
+	}
+	if err := p.Merge(ctx, warehouse.Has{}); err != nil {
+		return err
+	}
+	books, err := p.Close(ctx, to)
+	if err != nil {
+		return err
+	}
+	if err := c.Finish(ctx); err != nil {
+		return err
+	}
+	r.outcome.Books = r.outcome.Books.Add(books)
+	r.outcome.To = place
+	r.outcome.Commits++
+	return nil
 }
 
 // finish commits the last rows. A stretch that ended before its limit has read
@@ -146,13 +180,13 @@ func (c *committer) finish(ctx context.Context) error {
 	to := c.last
 	switch {
 	case c.stretch.end != nil:
-		if c.loader == nil { // an empty table replaces what was there, too
+		if c.writes == nil { // an empty table replaces what was there, too
 			if err := c.append(ctx, rows.Batch{Record: c.emptyRecord()}); err != nil {
 				return err
 			}
 		}
 		to = *c.stretch.end
-	case c.loader == nil:
+	case c.writes == nil:
 		return nil
 	case c.stretch.direct:
 		to = c.highest
@@ -176,20 +210,16 @@ func (c *committer) commit(ctx context.Context, to position.Position) error {
 		to = c.outcome.To.Position
 	}
 	c.Progress(Progress{Phase: "writing", Read: c.outcome.Books.Read + c.pending, Expected: c.stretch.expected, Position: c.outcome.To.Position})
-	books, place, err := c.loader.Commit(ctx, to)
-	if err != nil {
+	if err := c.end(ctx, c.writes, c.part, to); err != nil {
 		return err
 	}
-	c.loader, c.pending = nil, 0
-	c.outcome.Books = c.outcome.Books.Add(books)
-	c.outcome.To = place
-	c.outcome.Commits++
+	c.writes, c.pending = nil, 0
 	return nil
 }
 
 func (c *committer) abort() {
-	if c.loader != nil {
-		c.loader.Abort()
+	if c.writes != nil {
+		c.writes.Abort()
 	}
 }
 

@@ -44,7 +44,7 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	if err != nil {
 		return plan{}, err
 	}
-	if t.Keep == feed.KeepLatest && !p.target.Unique {
+	if len(p.target.Key) > 0 && !p.target.Unique {
 		p.query.NotNull = p.target.Key
 	}
 	if t.Find == feed.FindWatermark {
@@ -60,17 +60,19 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 	if err != nil {
 		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
-	target := warehouse.Target{Name: name, Columns: table.Columns, Keep: t.Keep, RunColumn: f.Column("run")}
-	switch t.Keep {
-	case feed.KeepLatest:
+	target := warehouse.Target{Name: name, Columns: table.Columns, Keep: t.Keep, Log: t.Find == feed.FindLog, Sweeps: t.Sweep != ""}
+	n := warehouse.Names{Changed: f.Column("change"), ChangedAt: f.Column("changed_at"), DeletedAt: f.Column("deleted_at"),
+		From: f.Column("from"), Until: f.Column("until"), Current: f.Column("current"), Position: f.Column("position"), Run: f.Column("run")}
+	target.Names = n
+	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
 		target.Key = table.Key
 		target.Unique = len(t.Key) == 0 || slices.Equal(t.Key, table.Key)
 		if len(t.Key) > 0 {
 			target.Key = t.Key
 		}
-		if len(target.Key) == 0 {
+		if len(target.Key) == 0 && t.Keep != feed.KeepLedger {
 			return target, problem.Newf(problem.Invalid, "Name the columns that tell its rows apart: key: [a, b]; or keep it as a ledger.",
-				"The table %s has no primary or unique key, and keep: latest needs one.", t.Table)
+				"The table %s has no primary or unique key, and keep: %s needs one.", t.Table, t.Keep)
 		}
 		for _, k := range target.Key {
 			if c, ok := table.Column(k); !ok {
@@ -79,22 +81,35 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 				return target, problem.Newf(problem.Invalid, "Choose other columns for the key.", "The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
 			}
 		}
-		target.Added = []schema.Column{added(f, "changed_at", schema.TimestampTZ), added(f, "run", schema.Int64)}
-	case feed.KeepLedger:
-		target.Added = []schema.Column{added(f, "changed_at", schema.TimestampTZ), added(f, "position", schema.Text), added(f, "run", schema.Int64)}
-	case feed.KeepReplace:
-		target.Added = []schema.Column{added(f, "run", schema.Int64)}
 	}
+	add := func(name string, kind schema.Kind) {
+		target.Added = append(target.Added, schema.Column{Name: name, Type: schema.Type{Kind: kind}, Native: "added"})
+	}
+	switch t.Keep {
+	case feed.KeepLatest:
+		add(n.ChangedAt, schema.TimestampTZ)
+	case feed.KeepSoftDelete:
+		add(n.DeletedAt, schema.TimestampTZ)
+		add(n.ChangedAt, schema.TimestampTZ)
+	case feed.KeepHistory:
+		add(n.From, schema.TimestampTZ)
+		add(n.Until, schema.TimestampTZ)
+		add(n.Current, schema.Bool)
+		add(n.Position, schema.Text)
+	case feed.KeepLedger:
+		if target.Log {
+			add(n.Changed, schema.Text)
+		}
+		add(n.ChangedAt, schema.TimestampTZ)
+		add(n.Position, schema.Text)
+	}
+	add(n.Run, schema.Int64)
 	for _, a := range target.Added {
 		if _, clash := table.Column(a.Name); clash {
 			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.", "The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
 		}
 	}
 	return target, nil
-}
-
-func added(f *feed.Feed, name string, kind schema.Kind) schema.Column {
-	return schema.Column{Name: f.Column(name), Type: schema.Type{Kind: kind}, Native: "added"}
 }
 
 func noColumn(t feed.Table, field, column string) error {
@@ -176,7 +191,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 					What: fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source prints.", c.Name, c.Native)})
 			}
 		}
-		if t.Keep == feed.KeepLatest && !p.target.Unique {
+		if len(p.target.Key) > 0 && !p.target.Unique {
 			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
 				What:   "The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.",
 				Remedy: fmt.Sprintf("ALTER TABLE %s ADD UNIQUE (%s), with each column NOT NULL.", p.query.Table.Name.Quoted(), schema.QuoteAll("", p.target.Key))})

@@ -82,6 +82,6 @@ func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error
 	if err != nil || place.Version == 0 {
 		return inSource, 0, err
 	}
-	inWarehouse, err = w.Warehouse.Count(ctx, p.target.Name)
+	inWarehouse, err = w.Warehouse.Count(ctx, p.target)
 	return inSource, inWarehouse, err
 }

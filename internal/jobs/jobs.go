@@ -466,7 +466,7 @@ func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, fa
 	kept := context.WithoutCancel(ctx)
 	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books,
 		Replaced: w.Table.Keep == feed.KeepReplace && failure == nil, Failure: failure}
-	if out.Target.Table != "" && !r.counted(kept, w) {
+	if out.Target.Name.Table != "" && !r.counted(kept, w) {
 		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {
 			result.Count = &n
 		}

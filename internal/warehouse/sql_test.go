@@ -1,4 +1,4 @@
-package warehouse_test
+package warehouse
 
 import (
 	"fmt"
@@ -13,29 +13,27 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
-	"noemata/internal/warehouse"
 )
 
-var dialect = warehouse.Dialect{
+var dialect = Dialect{
 	Types:    map[schema.Kind]string{schema.Int64: "BIGINT", schema.Text: "VARCHAR", schema.JSON: "JSON", schema.TimestampTZ: "TIMESTAMPTZ"},
 	Distinct: func(_ schema.Type, a, b string) string { return a + " IS DISTINCT FROM " + b },
 	NoEquals: func(t schema.Type) bool { return t.Kind == schema.JSON },
-	Truncate: "TRUNCATE",
 }
 
 func column(name string, kind schema.Kind) schema.Column {
 	return schema.Column{Name: name, Type: schema.Type{Kind: kind}, Native: string(kind)}
 }
 
-func target(keep feed.Keep) warehouse.Target {
-	return warehouse.Target{Name: schema.Name{Schema: `sh"elf`, Table: "loans"}, Keep: keep, Key: []string{"id"}, Unique: true, RunColumn: "nm_run", Watermark: []string{"at"},
+func target(keep feed.Keep) Target {
+	return Target{Name: schema.Name{Schema: `sh"elf`, Table: "loans"}, Keep: keep, Key: []string{"id"}, Unique: true, Names: Names{Run: "nm_run"}, Watermark: []string{"at"},
 		Columns: []schema.Column{column("id", schema.Int64), column(`n"ote`, schema.JSON), column("at", schema.TimestampTZ)}, Added: []schema.Column{column("nm_run", schema.Int64)}}
 }
 
-func statements(t warehouse.Target) []string {
+func statements(t Target) []string {
 	var out []string
-	for _, s := range dialect.Merge(t, 7) {
-		out = append(out, strings.TrimSpace(s.Counter+": "+s.SQL))
+	for _, s := range dialect.Merge(t, 7, Has{}) {
+		out = append(out, strings.TrimSpace(s.Counter+": "+strings.ReplaceAll(s.SQL, StageName(t), "stage")))
 	}
 	return out
 }
@@ -43,18 +41,18 @@ func statements(t warehouse.Target) []string {
 // The statements as they are: one for each action and table, names always quoted.
 func TestMergeStatements(t *testing.T) {
 	require.Equal(t, []string{
-		`updated: UPDATE "sh""elf"."loans" AS t SET "id" = s."id", "n""ote" = s."n""ote", "at" = s."at", "nm_run" = s."nm_run" FROM noemata_stage AS s WHERE t."id" = s."id" AND (t."id" IS DISTINCT FROM s."id" OR t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at")`,
-		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT s."id", s."n""ote", s."at", s."nm_run" FROM noemata_stage AS s WHERE NOT EXISTS (SELECT 1 FROM "sh""elf"."loans" AS t WHERE t."id" = s."id")`,
+		`updated: UPDATE "sh""elf"."loans" AS t SET "id" = s."id", "n""ote" = s."n""ote", "at" = s."at", "nm_run" = s."nm_run" FROM stage AS s WHERE true AND t."id" = s."id" AND (t."id" IS DISTINCT FROM s."id" OR t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at")`,
+		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT s."id", s."n""ote", s."at", s."nm_run" FROM stage AS s WHERE true AND NOT EXISTS (SELECT 1 FROM "sh""elf"."loans" AS t WHERE t."id" = s."id")`,
 	}, statements(target(feed.KeepLatest)))
 	folded := target(feed.KeepLatest)
 	folded.Unique = false
-	require.Equal(t, `folded: DELETE FROM noemata_stage AS s USING (SELECT "id", max(noemata_row) AS last FROM noemata_stage GROUP BY "id") AS l WHERE s."id" = l."id" AND s.noemata_row < l.last`, statements(folded)[0])
+	require.Equal(t, `folded: DELETE FROM stage AS s USING (SELECT "id", max(noemata_row) AS last FROM stage GROUP BY "id") AS l WHERE s."id" = l."id" AND s.noemata_row < l.last`, statements(folded)[0])
 	require.Equal(t, []string{
-		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT "id", CAST("n""ote" AS JSON), "at", 7 FROM (SELECT "id", CAST("n""ote" AS VARCHAR) AS "n""ote", "at" FROM noemata_stage EXCEPT ALL SELECT "id", CAST("n""ote" AS VARCHAR) AS "n""ote", "at" FROM "sh""elf"."loans" WHERE "at" >= (SELECT min("at") FROM noemata_stage) AND "at" <= (SELECT max("at") FROM noemata_stage)) AS fresh`,
+		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT "id", CAST("n""ote" AS JSON), "at", 7 FROM (SELECT "id", CAST("n""ote" AS VARCHAR) AS "n""ote", "at" FROM stage EXCEPT ALL SELECT "id", CAST("n""ote" AS VARCHAR) AS "n""ote", "at" FROM "sh""elf"."loans" WHERE "at" >= (SELECT min("at") FROM stage) AND "at" <= (SELECT max("at") FROM stage)) AS fresh`,
 	}, statements(target(feed.KeepLedger)))
 	require.Equal(t, []string{
 		`: TRUNCATE "sh""elf"."loans"`,
-		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT "id", "n""ote", "at", "nm_run" FROM noemata_stage`,
+		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT "id", "n""ote", "at", "nm_run" FROM stage`,
 	}, statements(target(feed.KeepReplace)))
 }
 
@@ -81,33 +79,33 @@ func batch(ids []int64, aside ...rows.Aside) rows.Batch {
 	return rows.Batch{Record: b.NewRecordBatch(), Aside: aside}
 }
 
-func TestLedgerKeepsTheBooks(t *testing.T) {
-	g := warehouse.NewLedger(warehouse.Load{Table: "public.loans", Target: target(feed.KeepLatest)}, []string{`["2"]`, `["9"]`})
-	require.NoError(t, g.Take(batch([]int64{1, 2, 3}, rows.Aside{Key: `["4"]`, Reason: "odd"})))
-	require.NoError(t, g.Take(batch([]int64{5})))
-	require.Equal(t, []string{`["2"]`}, g.Healed)
-	g.Count(warehouse.Step{Counter: "rewritten"}, 1)
-	g.Count(warehouse.Step{Counter: "inserted"}, 3) // the rewritten one among them
-	books, err := g.Close()
-	require.NoError(t, err)
-	require.Equal(t, rows.Books{Read: 5, SetAside: 1, Updated: 1, Inserted: 2, Unchanged: 1}, books)
+func TestPartsKeepTheBooks(t *testing.T) {
+	p := newPart(Load{Table: "public.loans", Target: target(feed.KeepLatest)}, []string{`["2"]`, `["9"]`})
+	require.NoError(t, p.take(batch([]int64{1, 2, 3}, rows.Aside{Key: `["4"]`, Reason: "odd"})))
+	require.NoError(t, p.take(batch([]int64{5})))
+	require.Equal(t, []string{`["2"]`}, p.healed)
+	p.Books.Read = 5
+	p.count(Step{Counter: "rewritten"}, 1)
+	p.count(Step{Counter: "inserted"}, 3) // the rewritten one among them
+	require.NoError(t, p.balance())
+	require.Equal(t, rows.Books{Read: 5, SetAside: 1, Updated: 1, Inserted: 2, Unchanged: 1}, p.Books)
 }
 
 func TestBooksThatDoNotBalanceStopTheCommit(t *testing.T) {
-	g := warehouse.NewLedger(warehouse.Load{Table: "public.loans", Target: target(feed.KeepLatest)}, nil)
-	require.NoError(t, g.Take(batch([]int64{1})))
-	g.Count(warehouse.Step{Counter: "inserted"}, 2)
-	_, err := g.Close()
-	require.ErrorContains(t, err, "The books of public.loans do not balance")
+	p := newPart(Load{Table: "public.loans", Target: target(feed.KeepLatest)}, nil)
+	require.NoError(t, p.take(batch([]int64{1})))
+	p.Books.Read = 1
+	p.count(Step{Counter: "inserted"}, 2)
+	require.ErrorContains(t, p.balance(), "The books of public.loans do not balance")
 }
 
 func TestTooManyRowsSetAsideHoldTheTable(t *testing.T) {
-	g := warehouse.NewLedger(warehouse.Load{Table: "public.loans", Target: target(feed.KeepLatest)}, nil)
-	aside := make([]rows.Aside, warehouse.MostAside+1)
+	p := newPart(Load{Table: "public.loans", Target: target(feed.KeepLatest)}, nil)
+	aside := make([]rows.Aside, MostAside+1)
 	for i := range aside {
 		aside[i] = rows.Aside{Key: fmt.Sprint(i), Reason: "Column fee is NaN."}
 	}
-	err := g.Take(batch(nil, aside...))
+	err := p.take(batch(nil, aside...))
 	require.True(t, problem.Is(err, problem.Held))
 	require.ErrorContains(t, err, "Column fee is NaN.")
 }
@@ -117,7 +115,7 @@ func TestTooManyRowsSetAsideHoldTheTable(t *testing.T) {
 func TestAsideStatements(t *testing.T) {
 	note := "O'Malvey's"
 	row := rows.Aside{Key: `["4"]`, Row: map[string]*string{"note": &note, "fee": nil}, Reason: "Column fee is NaN."}
-	made, shown := warehouse.AsideStatements(warehouse.Load{Feed: "f", Table: "public.loans", Run: 7}, []rows.Aside{row, row}, []string{`["2"]`})
+	made, shown := AsideStatements(Load{Feed: "f", Table: "public.loans", Run: 7}, []rows.Aside{row, row}, []string{`["2"]`})
 	require.Len(t, made, 3)
 	require.Contains(t, made[0], "DELETE FROM noemata.set_aside WHERE feed = 'f' AND source_table = 'public.loans' AND digest IN ('"+row.Digest()+"')")
 	require.Contains(t, made[1], `key IN ('["2"]')`)

@@ -1,9 +1,11 @@
 // Package warehouse is what it takes to write a warehouse.
 //
-// A kind of warehouse is a folder below this one and one line of registration. In
-// every warehouse the schema "noemata" holds three tables: positions says how far
-// each table has come, loads has a row of counters for every commit, set_aside
-// keeps the rows that could not be stored as they are.
+// A kind of warehouse is a folder below this one and one line of registration. What
+// is SQL alike in every kind is here: Base answers what can be asked, Commit is one
+// transaction of rows, positions and counters, and the merges bring rows into a
+// target as its keep asks. In every warehouse the schema "noemata" holds what Control
+// lists: how far each table and each feed has come, a row of counters for every
+// commit, and the rows that could not be stored as they are.
 package warehouse
 
 import (
@@ -17,7 +19,6 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
-	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 )
 
@@ -35,10 +36,16 @@ type Warehouse interface {
 	Places(ctx context.Context, feed string) ([]Place, error)
 	// SetPlace moves a table's position without loading rows; nil clears it.
 	SetPlace(ctx context.Context, feed, table string, p *position.Position) error
-	// Begin starts one commit of one table.
-	Begin(ctx context.Context, l Load) (Loader, error)
-	// Count counts the rows of a table.
-	Count(ctx context.Context, name schema.Name) (int64, error)
+	// Begin starts a commit.
+	Begin(ctx context.Context) (*Commit, error)
+	// Ask gives all rows of a small result.
+	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
+	// Make runs statements of the form CREATE IF NOT EXISTS and the like.
+	Make(ctx context.Context, statements ...string) error
+	// Dialect is where its SQL differs.
+	Dialect() Dialect
+	// Count counts the rows of a table that hold now: neither flagged nor past versions.
+	Count(ctx context.Context, t Target) (int64, error)
 	// Read passes rows on in batches. They, and the texts in them, are gone when
 	// sink returns.
 	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
@@ -50,12 +57,17 @@ type Target struct {
 	Name      schema.Name
 	Columns   []schema.Column // as they come from the source
 	Added     []schema.Column // those that Noemata adds, in order
+	Names     Names           // what those are called
 	Key       []string
 	Unique    bool // the source promises that the key is unique
 	Keep      feed.Keep
+	Log       bool     // its changes come from a change log
+	Sweeps    bool     // its deletes are found by comparing keys
 	Watermark []string // the watermark column and its fallback, if any
-	RunColumn string   // the added column that holds the run
 }
+
+// Names are the names of the columns that Noemata adds.
+type Names struct{ Changed, ChangedAt, DeletedAt, From, Until, Current, Position, Run string }
 
 // All is the target's columns in order.
 func (t Target) All() []schema.Column { return slices.Concat(t.Columns, t.Added) }
@@ -70,32 +82,11 @@ type Place struct {
 	MovedAt  time.Time
 }
 
-// Load is one commit that is about to be made.
-type Load struct {
-	Feed   string
-	Table  string
-	Target Target
-	Run    int64
-	From   Place // where the table stands; the commit fails if it has moved since
-	Direct bool  // the target is empty and no key comes twice: rows go straight in
-}
-
-// Loader gathers the rows of one commit. Commit or Abort ends it.
-type Loader interface {
-	// Append adds rows: the target's columns, then, where the key is not Unique, a
-	// number that rises with every row of the commit.
-	Append(ctx context.Context, b rows.Batch) error
-	// Commit makes rows, position and counters visible together, and gives the
-	// books of this commit and the new place.
-	Commit(ctx context.Context, to position.Position) (rows.Books, Place, error)
-	// Abort leaves everything as it was. After Commit it does nothing.
-	Abort()
-}
-
 // Query says which rows of a warehouse table are read.
 type Query struct {
 	Name    schema.Name
 	Columns []schema.Column
+	Where   string // a condition in SQL that both kinds understand; empty is all
 	OrderBy []string
 	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy
 	Limit   int64

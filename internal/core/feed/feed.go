@@ -37,12 +37,15 @@ type Keep string
 
 // The ways of finding and keeping that this version knows.
 const (
+	FindLog       Find = "log"
 	FindWatermark Find = "watermark"
 	FindWhole     Find = "whole"
 
-	KeepLatest  Keep = "latest"
-	KeepLedger  Keep = "ledger"
-	KeepReplace Keep = "replace"
+	KeepLatest     Keep = "latest"
+	KeepSoftDelete Keep = "soft-delete"
+	KeepHistory    Keep = "history"
+	KeepLedger     Keep = "ledger"
+	KeepReplace    Keep = "replace"
 )
 
 // Defaults for what a feed file leaves out.
@@ -75,6 +78,7 @@ type Table struct {
 	Keep      Keep       `json:"keep" yaml:"keep" enum:"latest,ledger,replace" doc:"How rows are kept"`
 	Key       []string   `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
 	Target    string     `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
+	Sweep     string     `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
 	AsText    []string   `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
 	PageRows  int64      `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
 }

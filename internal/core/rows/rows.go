@@ -39,7 +39,12 @@ func (b Batch) Rows() int64 { return b.Record.NumRows() + int64(len(b.Aside)) }
 // KeyText writes the key of one row as JSON, the form in which keys are shown
 // and in which rows set aside are found again.
 func KeyText(record arrow.RecordBatch, row int, columns []schema.Column, key []int) string {
-	text, _ := json.Marshal(Key(record, row, columns, key))
+	return KeyJSON(Key(record, row, columns, key))
+}
+
+// KeyJSON writes a key as JSON.
+func KeyJSON(parts []string) string {
+	text, _ := json.Marshal(parts) // a list of texts always marshals
 	return string(text)
 }
 

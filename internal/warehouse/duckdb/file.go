@@ -5,7 +5,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,7 +14,6 @@ import (
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/problem"
-	"noemata/internal/statement"
 )
 
 // A file stays open for this long after its last use. While it is open, no other
@@ -33,6 +31,7 @@ const (
 // process, so all who name the same path share one.
 type file struct {
 	path      string
+	making    sync.Mutex // held while tables are made
 	mu        sync.Mutex
 	connector *duckdb.Connector
 	users     int
@@ -53,13 +52,6 @@ func fileAt(path string) *file {
 		files[path] = f
 	}
 	return f
-}
-
-// conn is a connection to an open file.
-type conn struct {
-	file   *file
-	driver driver.Conn
-	arrow  *duckdb.Arrow
 }
 
 // connect opens the file if it must.
@@ -84,7 +76,7 @@ func (f *file) connect(ctx context.Context) (*conn, error) {
 		return nil, errors.Join(err, d.Close())
 	}
 	f.users++
-	return &conn{file: f, driver: d, arrow: a}, nil
+	return &conn{file: f, driver: d, arrow: a, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: func(err error) error { return err }}, nil
 }
 
 func (f *file) open() error {
@@ -103,10 +95,8 @@ func (f *file) open() error {
 	return nil
 }
 
-// close ends the connection, and the file some time after its last one.
-func (c *conn) close() {
-	_ = c.driver.Close()
-	f := c.file
+// leave lets the file be closed some time after its last connection.
+func (f *file) leave() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.users--
@@ -123,49 +113,6 @@ func (f *file) closeIdle() {
 		_ = f.connector.Close()
 		f.connector, f.closing = nil, nil
 	}
-}
-
-// exec runs a statement, records it, and gives the number of rows it touched.
-func (c *conn) exec(ctx context.Context, sql string, args ...any) (int64, error) {
-	done := statement.Begin(ctx, statement.Warehouse, sql)
-	n, err := c.execQuietly(ctx, sql, args...)
-	done(n, err)
-	return n, err
-}
-
-func (c *conn) execQuietly(ctx context.Context, sql string, args ...any) (int64, error) {
-	result, err := c.driver.(driver.ExecerContext).ExecContext(ctx, sql, named(args))
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected()
-}
-
-// query gives all rows of a small result.
-func (c *conn) query(ctx context.Context, sql string, args ...any) ([][]driver.Value, error) {
-	found, err := c.driver.(driver.QueryerContext).QueryContext(ctx, sql, named(args))
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = found.Close() }()
-	var all [][]driver.Value
-	for {
-		row := make([]driver.Value, len(found.Columns()))
-		if err := found.Next(row); errors.Is(err, io.EOF) {
-			return all, nil
-		} else if err != nil {
-			return nil, err
-		}
-		all = append(all, row)
-	}
-}
-
-func named(args []any) []driver.NamedValue {
-	values := make([]driver.NamedValue, len(args))
-	for i, a := range args {
-		values[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
-	}
-	return values
 }
 
 // explain turns DuckDB's error into a Problem.

@@ -1,0 +1,155 @@
+package duckdb
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"sync/atomic"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/duckdb/duckdb-go/v2"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/statement"
+)
+
+// conn is a connection to an open file.
+type conn struct {
+	file    *file
+	driver  driver.Conn
+	arrow   *duckdb.Arrow
+	view    string // what a batch is called while it is inserted
+	open    bool   // a transaction is
+	explain func(error) error
+
+	inserting string // the statement that inserts batches, until another one is run
+	inserted  int64
+	done      func(int64, error)
+}
+
+// views numbers the views of batches. They are not temporary, so two connections must
+// not use one name, and each is dropped in the transaction that made it.
+var views atomic.Int64
+
+// Close lets the connection go, and the file some time after its last one.
+func (c *conn) Close() {
+	c.note(nil)
+	if c.open {
+		_, _ = c.exec(context.Background(), "ROLLBACK") // closing the connection does the same
+	}
+	_ = c.driver.Close()
+	c.file.leave()
+}
+
+// Exec runs a statement, records it, and gives the number of rows it touched.
+func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	c.note(nil)
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	n, err := c.exec(ctx, sql, args...)
+	done(n, err)
+	switch {
+	case err != nil:
+	case sql == "BEGIN":
+		c.open = true
+	case sql == "COMMIT":
+		c.open = false
+	}
+	return n, c.explain(err)
+}
+
+func (c *conn) exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	result, err := c.driver.(driver.ExecerContext).ExecContext(ctx, sql, named(args))
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+// Ask gives all rows of a small result.
+func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+	c.note(nil)
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	rows, err := c.ask(ctx, sql, args...)
+	done(int64(len(rows)), err)
+	return rows, c.explain(err)
+}
+
+func (c *conn) ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+	found, err := c.driver.(driver.QueryerContext).QueryContext(ctx, sql, named(args))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = found.Close() }()
+	var all [][]any
+	for {
+		values := make([]driver.Value, len(found.Columns()))
+		if err := found.Next(values); errors.Is(err, io.EOF) {
+			return all, nil
+		} else if err != nil {
+			return nil, err
+		}
+		row := make([]any, len(values))
+		for i, v := range values {
+			row[i] = v
+		}
+		all = append(all, row)
+	}
+}
+
+func named(args []any) []driver.NamedValue {
+	values := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		values[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	return values
+}
+
+// Insert hands a record to DuckDB as a view and inserts from it.
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error {
+	if record.NumRows() == 0 {
+		return nil
+	}
+	sql := fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM %s", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()), c.view)
+	if sql != c.inserting {
+		c.note(nil)
+		c.inserting, c.done = sql, statement.Begin(ctx, statement.Warehouse, sql+" -- once for each batch of rows")
+	}
+	c.inserted += record.NumRows()
+	err := c.insert(ctx, sql, columns, record)
+	if err != nil {
+		c.note(err)
+	}
+	return c.explain(err)
+}
+
+func (c *conn) insert(ctx context.Context, sql string, columns []schema.Column, record arrow.RecordBatch) error {
+	// The record's own schema lacks what tells DuckDB the types, so ours is put in its place.
+	typed := schema.Arrow(columns)
+	record = array.NewRecordBatch(typed, record.Columns()[:len(columns)], record.NumRows())
+	defer record.Release()
+	reader, err := array.NewRecordReader(typed, []arrow.RecordBatch{record})
+	if err != nil {
+		return fmt.Errorf("prepare rows for DuckDB: %w", err)
+	}
+	defer reader.Release()
+	release, err := c.arrow.RegisterView(reader, c.view)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if _, err = c.exec(ctx, sql); err == nil {
+		_, err = c.exec(ctx, "DROP VIEW "+c.view)
+	}
+	return err
+}
+
+// note records the statement that inserted batches, now that they are all in.
+func (c *conn) note(err error) {
+	if c.done != nil {
+		c.done(c.inserted, err)
+		c.inserting, c.inserted, c.done = "", 0, nil
+	}
+}

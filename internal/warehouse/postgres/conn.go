@@ -1,0 +1,143 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/pgcopy"
+	"noemata/internal/statement"
+)
+
+// conn is a connection of the pool.
+type conn struct {
+	w      *Warehouse
+	conn   *pgxpool.Conn
+	copy   *copying // the COPY that is under way
+	failed error    // of a COPY; nothing more can be done
+}
+
+// copying is a COPY that takes rows in while the next are made.
+type copying struct {
+	sql    string
+	feed   *feeder
+	result chan error
+}
+
+// Close gives the connection back; an open transaction is rolled back.
+func (c *conn) Close() {
+	if c.copy != nil {
+		c.copy.feed.giveUp()
+		<-c.copy.result
+		c.copy = nil
+	}
+	if c.conn.Conn().PgConn().TxStatus() != 'I' {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_, _ = c.conn.Exec(ctx, "ROLLBACK") // a connection that cannot roll back is closed, which has the same effect
+	}
+	c.conn.Release()
+}
+
+// Exec runs a statement, records it, and gives the number of rows it touched.
+func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	if err := c.flush(); err != nil {
+		return 0, err
+	}
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	found, err := c.conn.Query(ctx, sql, args...)
+	if err == nil {
+		found.Close()
+		err = found.Err()
+	}
+	var n int64
+	if err == nil {
+		n = found.CommandTag().RowsAffected()
+	}
+	done(n, err)
+	return n, c.w.explain(err)
+}
+
+// Ask gives all rows of a small result.
+func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+	if err := c.flush(); err != nil {
+		return nil, err
+	}
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	found, err := c.conn.Query(ctx, sql, args...)
+	if err != nil {
+		done(0, err)
+		return nil, c.w.explain(err)
+	}
+	rows, err := pgx.CollectRows(found, func(row pgx.CollectableRow) ([]any, error) { return row.Values() })
+	done(int64(len(rows)), err)
+	return rows, c.w.explain(err)
+}
+
+// chunkRows is how many rows are encoded at a time: the server takes in one chunk
+// while the next is made.
+const chunkRows = 4096
+
+// Insert sends rows by COPY, which goes on until another statement is run.
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error {
+	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()))
+	if c.copy == nil || c.copy.sql != sql {
+		if err := c.flush(); err != nil {
+			return err
+		}
+		c.begin(ctx, sql)
+		if err := c.send(pgcopy.Header); err != nil {
+			return err
+		}
+	}
+	for from := int64(0); from < record.NumRows(); from += chunkRows {
+		part := record.NewSlice(from, min(from+chunkRows, record.NumRows()))
+		chunk := pgcopy.AppendRows(c.copy.feed.spare(), part, columns)
+		part.Release()
+		if err := c.send(chunk); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *conn) begin(ctx context.Context, sql string) {
+	x := &copying{sql: sql, feed: newFeeder(), result: make(chan error, 1)}
+	c.copy = x
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	go func() {
+		tag, err := c.conn.Conn().PgConn().CopyFrom(ctx, x.feed, sql)
+		x.feed.stop() // nobody must wait for a COPY that has failed
+		done(tag.RowsAffected(), err)
+		x.result <- err
+	}()
+}
+
+// send hands bytes to the COPY. The server's reason counts when it has failed.
+func (c *conn) send(chunk []byte) error {
+	if c.copy.feed.give(chunk) {
+		return nil
+	}
+	c.failed = c.w.explain(<-c.copy.result)
+	c.copy = nil
+	return c.failed
+}
+
+// flush ends the COPY that is under way.
+func (c *conn) flush() error {
+	if c.failed != nil || c.copy == nil {
+		return c.failed
+	}
+	if err := c.send(pgcopy.Trailer); err != nil {
+		return err
+	}
+	c.copy.feed.end()
+	c.failed = c.w.explain(<-c.copy.result)
+	c.copy = nil
+	return c.failed
+}
