@@ -32,6 +32,9 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	if err != nil {
 		return plan{}, err
 	}
+	if table, err = dropColumns(t, table); err != nil {
+		return plan{}, err
+	}
 	for _, column := range t.AsText {
 		i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column })
 		if i < 0 {
@@ -53,6 +56,20 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 	}
 	return p, nil
+}
+
+// dropColumns leaves out the columns that stay at the source.
+func dropColumns(t feed.Table, table schema.Table) (schema.Table, error) {
+	for _, column := range t.Drop {
+		if _, ok := table.Column(column); !ok {
+			return table, noColumn(t, "drop", column)
+		}
+		if slices.Contains(table.Key, column) {
+			return table, problem.Newf(problem.Invalid, "Keep it, or name other columns as the key.", "The column %s of %s is dropped by the feed, and it is part of the key.", column, t.Table)
+		}
+	}
+	table.Columns = slices.DeleteFunc(slices.Clone(table.Columns), func(c schema.Column) bool { return slices.Contains(t.Drop, c.Name) })
+	return table, nil
 }
 
 func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Target, error) {

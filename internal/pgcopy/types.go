@@ -6,6 +6,8 @@
 package pgcopy
 
 import (
+	"fmt"
+
 	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"noemata/internal/core/schema"
@@ -101,12 +103,26 @@ func Stored(c schema.Column) schema.Column {
 	return c
 }
 
-// Expression is how a column must be selected for a Reader to read it.
+// Expression is how a column must be selected for a Reader to read it. Text is what
+// the type's output function gives, as in the change log: a cast may write it otherwise.
 func Expression(c schema.Column) string {
 	if _, cast := mappingOf(c); cast {
-		return schema.Quote(c.Name) + "::text"
+		return fmt.Sprintf("CASE WHEN %s IS DISTINCT FROM NULL THEN concat(%[1]s) END", schema.Quote(c.Name))
 	}
 	return schema.Quote(c.Name)
+}
+
+// Value reads the values of one column as the change log has them.
+type Value struct {
+	Check  func(value []byte) (reason, shown string) // of a binary value; nil where every one can be stored
+	Binary func(b array.Builder, value []byte)
+	Text   func(b array.Builder, value []byte) error
+}
+
+// ValueOf says how a column's values are read.
+func ValueOf(c schema.Column) Value {
+	m, _ := mappingOf(c)
+	return Value{Check: m.check, Binary: m.decode, Text: textOf(c)}
 }
 
 // Literal is a text, as schema.CellText writes it, as a literal of the column's

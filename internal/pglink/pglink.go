@@ -53,6 +53,46 @@ func Check(s connection.Settings) (connection.Settings, error) {
 // Open makes a pool of at most conns connections. Each one runs the given SET
 // statements first. Nothing is connected yet.
 func Open(s connection.Settings, conns int32, application string, sets []string) (*pgxpool.Pool, error) {
+	config, err := configOf(s, application)
+	if err != nil {
+		return nil, err
+	}
+	config.MaxConns = conns
+	config.MaxConnIdleTime = time.Minute
+	// A server that was restarted meanwhile is noticed before a statement fails of it.
+	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 10*time.Millisecond }
+	config.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
+		_, err := conn.Exec(ctx, strings.Join(sets, "; "), pgx.QueryExecModeSimpleProtocol)
+		return err
+	}
+	pool, err := pgxpool.NewWithConfig(context.Background(), config)
+	if err != nil {
+		return nil, fmt.Errorf("prepare the connection: %w", err)
+	}
+	return pool, nil
+}
+
+// Replicate opens a connection that can read the change log of its database, and runs
+// the given SET statements on it (PostgreSQL, Streaming Replication Protocol).
+func Replicate(ctx context.Context, s connection.Settings, application string, sets []string) (*pgconn.PgConn, error) {
+	config, err := configOf(s, application)
+	if err != nil {
+		return nil, err
+	}
+	c := config.ConnConfig.Config
+	c.RuntimeParams["replication"] = "database"
+	conn, err := pgconn.ConnectConfig(ctx, &c)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, strings.Join(sets, "; ")).ReadAll(); err != nil {
+		_ = conn.Close(ctx)
+		return nil, err
+	}
+	return conn, nil
+}
+
+func configOf(s connection.Settings, application string) (*pgxpool.Config, error) {
 	s, err := Check(s)
 	if err != nil {
 		return nil, err
@@ -70,19 +110,7 @@ func Open(s connection.Settings, conns int32, application string, sets []string)
 	c.RuntimeParams = map[string]string{"application_name": application}
 	// Servers that share connections between clients need no prepared statements to be kept.
 	c.DefaultQueryExecMode = pgx.QueryExecModeExec
-	config.MaxConns = conns
-	config.MaxConnIdleTime = time.Minute
-	// A server that was restarted meanwhile is noticed before a statement fails of it.
-	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 10*time.Millisecond }
-	config.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
-		_, err := conn.Exec(ctx, strings.Join(sets, "; "), pgx.QueryExecModeSimpleProtocol)
-		return err
-	}
-	pool, err := pgxpool.NewWithConfig(context.Background(), config)
-	if err != nil {
-		return nil, fmt.Errorf("prepare the connection: %w", err)
-	}
-	return pool, nil
+	return config, nil
 }
 
 func tlsConfig(s connection.Settings) *tls.Config {

@@ -69,7 +69,8 @@ func Postgres(t testing.TB) *pgserver.Server {
 
 // Settings of a test server: quick rather than safe against power loss.
 func Settings() map[string]string {
-	return map[string]string{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "autovacuum": "off", "timezone": "Europe/Berlin"}
+	return map[string]string{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "autovacuum": "off", "timezone": "Europe/Berlin",
+		"wal_level": "logical", "max_replication_slots": "50", "max_wal_senders": "50", "track_commit_timestamp": "on"}
 }
 
 // Database makes a database and connects to it.

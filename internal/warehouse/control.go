@@ -34,10 +34,10 @@ var Control = []string{
 	// One row for each table of such a feed, and one for each part of its copy.
 	`CREATE TABLE IF NOT EXISTS noemata.copies (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, state VARCHAR NOT NULL, generation BIGINT NOT NULL, layout VARCHAR NOT NULL,
-    snapshots VARCHAR NOT NULL, reached VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
+    snapshots VARCHAR NOT NULL, reached VARCHAR NOT NULL, moment BIGINT NOT NULL, PRIMARY KEY (feed, source_table))`,
 	`CREATE TABLE IF NOT EXISTS noemata.copy_parts (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, generation BIGINT NOT NULL, part BIGINT NOT NULL, snapshot BIGINT NOT NULL,
-    row_count BIGINT NOT NULL)`,
+    row_count BIGINT NOT NULL, aside_count BIGINT NOT NULL, PRIMARY KEY (feed, source_table, generation, part))`,
 }
 
 // lastControl is the table of Control that is made last.

@@ -223,7 +223,7 @@ func (m *merge) fill() {
 		from = fmt.Sprintf("(SELECT DISTINCT ON (%s) l.* FROM %s AS l WHERE EXISTS (SELECT 1 FROM %s AS b WHERE b.%s IS NOT NULL AND %s) ORDER BY %[1]s, l.%[6]s DESC)",
 			strings.Join(keys, ", "), m.target(), m.stage, StageUnknown, strings.Join(same, " AND "), m.col(m.t.Names.Position))
 	}
-	m.step("", "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %s", m.stage, strings.Join(sets, ", "), StageUnknown, from, strings.Join(base, " AND "))
+	m.step("", "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %[5]s", m.stage, strings.Join(sets, ", "), StageUnknown, from, strings.Join(base, " AND "))
 	m.ask("baseless", "SELECT count(*) FROM %s WHERE %s IS NOT NULL", m.stage, StageUnknown)
 }
 
@@ -309,7 +309,7 @@ func (m *merge) history() {
 		// What the first part of the transaction made is made again, and what it ended goes
 		// on if it comes back unchanged: a transaction makes one version at most.
 		m.step("", "DELETE FROM %s AS t USING %s AS s WHERE %s AND t.%s AND t.%s = s.%[5]s", target, stage, match, current, from)
-		m.step("", "UPDATE %s AS t SET %s = NULL, %s = true FROM %s AS s WHERE %s AND s.%s = 0 AND NOT s.%s AND t.%[2]s = s.%s AND NOT (%s)",
+		m.step("", "UPDATE %s AS t SET %s = NULL, %s = true FROM %s AS s WHERE %s AND s.%s = 0 AND NOT s.%s AND t.%[2]s = s.%[8]s AND NOT (%[9]s)",
 			target, until, current, stage, match, StageFollows, StageGone, from, m.differ())
 	}
 	m.step("", "DELETE FROM %s AS s USING %s AS t WHERE %s AND t.%s AND s.%s = 0 AND NOT s.%s AND NOT (%s)", stage, target, match, current, StageFollows, StageGone, m.differ())

@@ -17,9 +17,11 @@ package feed
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -55,27 +57,46 @@ const (
 	DefaultWait     = "5s"
 	DefaultPageRows = 5_000_000
 	DefaultPrefix   = "nm_"
+
+	defaultWarn = 1_000_000_000
 )
+
+// Continuous is the freshness of a feed that writes changes as soon as it can.
+const Continuous = "continuous"
+
+// followUpTo is the freshness up to which a feed is always at work. One that may be older
+// rests in between, while the source keeps the log.
+const followUpTo = time.Minute
 
 // Feed is a feed as its file describes it.
 type Feed struct {
 	Name      string  `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
 	Source    string  `json:"source" yaml:"source" doc:"The name of the source"`
 	Warehouse string  `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
+	Freshness string  `json:"freshness,omitempty" yaml:"freshness,omitempty" doc:"For feeds that follow the log: continuous, or how old what the warehouse shows may become before changes are written, as 1s, 15m or 1d; instead of every and cron"`
 	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
 	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
 	Zone      string  `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
 	Target    string  `json:"target,omitempty" yaml:"target,omitempty" doc:"Names of the target tables: schema.table, with {source}, {schema} and {table} filled in"`
 	Prefix    string  `json:"prefix,omitempty" yaml:"prefix,omitempty" pattern:"^[a-z_][a-z0-9_]{0,15}$" doc:"What the names of added columns begin with; nm_ when left out"`
+	Retain    *Retain `json:"retain,omitempty" yaml:"retain,omitempty" doc:"How much log the source may have to keep for the feed"`
 	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
+}
+
+// Retain says how much log a source may have to keep for a feed, as 500MB or 20GB.
+type Retain struct {
+	Warn string `json:"warn,omitempty" yaml:"warn,omitempty" doc:"From here on the feed is shown as a risk to the source; 1GB when left out"`
+	Stop string `json:"stop,omitempty" yaml:"stop,omitempty" doc:"From here on the source is told to keep nothing more: the feed is held and its tables must be copied again; never when left out"`
 }
 
 // Table is one table of a feed.
 type Table struct {
 	Table     string     `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot"`
-	Find      Find       `json:"find" yaml:"find" enum:"watermark,whole" doc:"How changes are found"`
+	Find      Find       `json:"find" yaml:"find" enum:"log,watermark,whole" doc:"How changes are found"`
 	Watermark *Watermark `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
-	Keep      Keep       `json:"keep" yaml:"keep" enum:"latest,ledger,replace" doc:"How rows are kept"`
+	Keep      Keep       `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
+	Changes   []string   `json:"changes,omitempty" yaml:"changes,omitempty,flow" enum:"insert,update,delete,truncate" doc:"The kinds of change that are applied, where find is log; all when left out"`
+	Drop      []string   `json:"drop,omitempty" yaml:"drop,omitempty,flow" doc:"Columns that are left at the source"`
 	Key       []string   `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
 	Target    string     `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
 	Sweep     string     `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
@@ -127,6 +148,7 @@ func (f *Feed) Check() []Fault {
 			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
 		}
 	}
+	f.checkLog(fault)
 	if _, err := f.schedule(); f.Cron != "" && err != nil {
 		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)
 	}
@@ -169,6 +191,85 @@ func (f *Feed) Check() []Fault {
 	return faults
 }
 
+// checkLog tells what is wrong with how the log is followed.
+func (f *Feed) checkLog(fault func(string, string, ...any)) {
+	logs := 0
+	for _, t := range f.Tables {
+		if t.Find == FindLog {
+			logs++
+		}
+	}
+	if logs > 0 && logs < len(f.Tables) {
+		fault("tables", "%d of the %d tables follow the log. All tables of such a feed advance together, so put the others in a feed of their own.", logs, len(f.Tables))
+	}
+	if f.Freshness != "" {
+		d, err := window.ParseDuration(f.Freshness)
+		switch {
+		case f.Freshness != Continuous && (err != nil || d <= 0):
+			fault("freshness", "%q is not a freshness: write continuous, or a length of time as 1s, 15m or 1d.", f.Freshness)
+		case logs == 0:
+			fault("freshness", "freshness is for feeds that follow the log; write every or cron.")
+		case f.Every != "" || f.Cron != "":
+			fault("freshness", "Give freshness, or every or cron, not both.")
+		}
+	}
+	if f.Retain == nil {
+		return
+	}
+	if logs == 0 {
+		fault("retain", "retain is for feeds that follow the log; remove it.")
+	}
+	for _, x := range []struct{ name, size string }{{"warn", f.Retain.Warn}, {"stop", f.Retain.Stop}} {
+		if _, err := ParseSize(x.size); x.size != "" && err != nil {
+			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
+		}
+	}
+}
+
+// FollowsLog tells whether the feed follows the change log; then all of its tables do.
+func (f *Feed) FollowsLog() bool { return len(f.Tables) > 0 && f.Tables[0].Find == FindLog }
+
+// ParseSize reads a number of bytes, such as 500MB; units are powers of 1000.
+func ParseSize(s string) (int64, error) {
+	number, factor := s, int64(1)
+	for i, unit := range []string{"kB", "MB", "GB", "TB"} {
+		if rest, ok := strings.CutSuffix(s, unit); ok {
+			number = rest
+			for range i + 1 {
+				factor *= 1000
+			}
+		}
+	}
+	n, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
+	if err != nil || n < 0 || n > math.MaxInt64/factor {
+		return 0, fmt.Errorf("%q is not a size", s)
+	}
+	return n * factor, nil
+}
+
+// Levels gives the retained bytes from which on a feed is a risk, and from which on it
+// is stopped; 0 is never.
+func (f *Feed) Levels() (warn, stop int64) {
+	warn = defaultWarn
+	if f.Retain != nil {
+		if n, err := ParseSize(f.Retain.Warn); err == nil {
+			warn = n
+		}
+		stop, _ = ParseSize(f.Retain.Stop)
+	}
+	return warn, stop
+}
+
+// Fresh tells how long changes may be gathered before they are written; follow is false
+// where the feed runs by every, cron or hand instead, and only catches up.
+func (f *Feed) Fresh() (wait time.Duration, follow bool) {
+	if f.Freshness == "" || !f.FollowsLog() {
+		return 0, false
+	}
+	wait, _ = window.ParseDuration(f.Freshness)
+	return wait, wait <= followUpTo
+}
+
 // ControlSchema holds positions, loads and rows set aside in a warehouse.
 const ControlSchema = "noemata"
 
@@ -198,20 +299,44 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 		if t.Keep == KeepReplace {
 			fault(at+".keep", "keep: replace swaps the table whole, so it needs find: whole.")
 		}
+	case FindLog:
+		if t.Watermark != nil {
+			fault(at+".watermark", "find is log, so there is no watermark; remove it or write find: watermark.")
+		}
+		if t.Keep == KeepReplace {
+			fault(at+".keep", "keep: replace swaps the table whole, so it needs find: whole.")
+		}
 	case FindWhole:
 		if t.Watermark != nil {
 			fault(at+".watermark", "find is whole, so there is no watermark; remove it or write find: watermark.")
 		}
-		if t.Keep == KeepLatest || t.Keep == KeepLedger {
+		if t.Keep != KeepReplace {
 			fault(at+".keep", "find: whole reads the table anew each time, so it needs keep: replace.")
 		}
 	default:
-		fault(at+".find", "%q is not a way to find changes: write watermark or whole.", t.Find)
+		fault(at+".find", "%q is not a way to find changes: write log, watermark or whole.", t.Find)
 	}
 	switch t.Keep {
-	case KeepLatest, KeepLedger, KeepReplace:
+	case KeepLatest, KeepSoftDelete, KeepHistory, KeepLedger, KeepReplace:
 	default:
-		fault(at+".keep", "%q is not a way to keep rows: write latest, ledger or replace.", t.Keep)
+		fault(at+".keep", "%q is not a way to keep rows: write latest, soft-delete, history, ledger or replace.", t.Keep)
+	}
+	for _, c := range t.Changes {
+		if !slices.Contains([]string{"insert", "update", "delete", "truncate"}, c) {
+			fault(at+".changes", "%q is not a kind of change: write insert, update, delete or truncate.", c)
+		}
+	}
+	if len(t.Changes) > 0 && t.Find != FindLog {
+		fault(at+".changes", "changes is for tables that follow the log; remove it.")
+	}
+	if t.Sweep != "" {
+		d, err := window.ParseDuration(t.Sweep)
+		switch {
+		case err != nil || d <= 0:
+			fault(at+".sweep", "%q is not a length of time: write it as 6h or 1d.", t.Sweep)
+		case t.Find != FindWatermark || t.Keep == KeepLedger:
+			fault(at+".sweep", "sweep finds deletes of tables that are found by watermark and kept by key; remove it.")
+		}
 	}
 	if t.PageRows < 0 {
 		fault(at+".page_rows", "page_rows must be 1 or more.")
@@ -262,6 +387,11 @@ func (f *Feed) Column(name string) string { return orDefault(f.Prefix, DefaultPr
 // Next gives the start of the run after one that ended at the given time. A feed
 // without a schedule runs only when asked; ok is then false.
 func (f *Feed) Next(ended time.Time) (next time.Time, ok bool) {
+	if wait, follow := f.Fresh(); follow {
+		return ended, true
+	} else if wait > 0 {
+		return ended.Add(wait / 2), true
+	}
 	if f.Every != "" {
 		d, err := window.ParseDuration(f.Every)
 		return ended.Add(d), err == nil
@@ -290,7 +420,12 @@ func (w *Watermark) Times() (settle, wait time.Duration) {
 // Next says in words what the next run reads, from a position on.
 func (t *Table) Next(position string) string {
 	w := t.Watermark
-	if w == nil {
+	switch {
+	case t.Find == FindLog && position == "":
+		return "a copy of the table, and what changed meanwhile"
+	case t.Find == FindLog:
+		return "every change that was committed after " + position
+	case w == nil:
 		return "the whole table"
 	}
 	from := "rows above " + position
@@ -365,6 +500,9 @@ func flatten(f *Feed) map[string]string {
 		}
 	}
 	put("", *f)
+	if f.Retain != nil {
+		put("retain.", *f.Retain)
+	}
 	for _, t := range f.Tables {
 		at := "tables[" + t.Table + "]."
 		put(at, t)

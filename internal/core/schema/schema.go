@@ -150,11 +150,12 @@ func display(part string) string {
 
 // Table is a table or view of a source, as its catalogue describes it.
 type Table struct {
-	Name    Name
-	View    bool
-	Columns []Column
-	Key     []string // the primary key, or else a unique key without nulls
-	Rows    int64    // the source's own estimate; -1 when it has none
+	Name        Name
+	View        bool
+	Partitioned bool
+	Columns     []Column
+	Key         []string // the primary key, or else a unique key without nulls
+	Rows        int64    // the source's own estimate; -1 when it has none
 }
 
 // Column finds a column by name.

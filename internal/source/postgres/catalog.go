@@ -45,9 +45,9 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	t := schema.Table{Name: name}
 	var oid uint32
 	var schemaUsable bool
-	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm'), greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE')
+	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Rows, &schemaUsable)
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return t, problem.Newf(problem.NoTable, "Check whether it was dropped or renamed, then remove it from the feed or correct its name.", "The table %s does not exist in %s.", name, s.what)
 	}

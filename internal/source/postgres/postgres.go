@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -30,8 +31,12 @@ const Kind = "postgresql"
 // Opener is what to register.
 var Opener = connection.Kind[source.Source]{Check: pglink.Check, Open: Open}
 
-// Connections is how many connections a source uses at most.
-const Connections = 4
+// A source uses this many connections at most, and as many tables are copied at once.
+// Each feed that follows the log has one more.
+const (
+	Connections = 4
+	copiesOpen  = 2
+)
 
 const application = "noemata reader"
 
@@ -57,9 +62,11 @@ var session = []string{
 
 // Source is a PostgreSQL database that is read.
 type Source struct {
-	pool     *pgxpool.Pool
-	settings connection.Settings
-	what     string
+	pool      *pgxpool.Pool
+	copies    *pgxpool.Pool // holds snapshots open; of its own, so that those who read can always go on
+	snapshots sync.Map      // text to snapshot
+	settings  connection.Settings
+	what      string
 }
 
 // Open prepares to read a database; nothing is connected yet.
@@ -72,11 +79,18 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Source{pool: pool, settings: s, what: what}, nil
+	copies, err := pglink.Open(s, copiesOpen, application, session)
+	if err != nil {
+		return nil, err
+	}
+	return &Source{pool: pool, copies: copies, settings: s, what: what}, nil
 }
 
 // Close ends all connections.
-func (s *Source) Close() { s.pool.Close() }
+func (s *Source) Close() {
+	s.copies.Close()
+	s.pool.Close()
+}
 
 func (s *Source) explain(err error) error { return pglink.Explain(err, s.what, s.settings) }
 

@@ -1,0 +1,311 @@
+// Package fold reduces changes to what a warehouse must do.
+//
+// For latest and soft-delete that is one row for each key; for history, one version for
+// each transaction that changed the key; for ledger, every change. A transaction that
+// inserts a row and deletes it again leaves nothing, and one that deletes a row and
+// inserts it again has updated it.
+package fold
+
+import (
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/feed"
+)
+
+// Stretch is what is merged at once: the rows between two truncates.
+type Stretch struct {
+	Empties int32 // the transaction that empties the table before the rows come; -1 for none
+	Rows    []Row
+	Folded  int64 // changes that a later one of the stretch replaced
+	Chains  bool  // some keys have several rows
+}
+
+// Row is one row that is to be merged.
+type Row struct {
+	Change  int32   // the change whose values it has
+	Gone    bool    // the key ends
+	Bare    bool    // of the values only the key is known
+	Follows int16   // 0: the first of its key; 1: follows a row; 2: follows one that is gone
+	Txn     int32   // the transaction that made it
+	Until   int32   // the one that ended it; -1 while it holds
+	From    []int32 // by column: the change that has the value, -1 for the row of Base; nil: all from Change
+	Base    int32   // the change that names, by its key, the row that unknown values are taken from
+}
+
+// Fold reduces a batch. key holds the places of the key's columns.
+func Fold(b change.Batch, key []int, keep feed.Keep) []Stretch {
+	f := &folder{batch: b, keep: keep, sames: map[int]func(i, j int32) bool{}}
+	if len(key) > 0 && (keep != feed.KeepLedger || len(b.Unknown) > 0) {
+		f.keys = keyer(b.Record, key)
+	}
+	f.begin(-1)
+	for i := range b.Rows {
+		if b.Rows[i].Kind == 0 {
+			continue
+		}
+		if b.Rows[i].Kind == change.Truncate {
+			if keep == feed.KeepLedger {
+				f.ledger(int32(i))
+				continue
+			}
+			f.end()
+			f.begin(b.Rows[i].Txn)
+			continue
+		}
+		f.take(int32(i))
+	}
+	f.end()
+	return f.done
+}
+
+type folder struct {
+	batch change.Batch
+	keep  feed.Keep
+	keys  func(row int32) []byte // valid until the next call
+	sames map[int]func(i, j int32) bool
+	done  []Stretch
+
+	stretch Stretch
+	slots   map[string]int32 // key to its place in latest
+	latest  []int32          // the latest state of each key, in the order they came
+	items   []item
+}
+
+// item is a key's state after one transaction.
+type item struct {
+	Row
+	prev   int32 // the state before; -1 where there is none in the stretch
+	absent bool  // for the first one: the key was not there before
+	live   int32 // the last item with values, this one or an earlier one; -1 for none
+}
+
+func (f *folder) begin(txn int32) {
+	f.stretch = Stretch{Empties: txn}
+	f.slots, f.latest, f.items = map[string]int32{}, nil, nil
+}
+
+func (f *folder) take(i int32) {
+	if f.keep == feed.KeepLedger {
+		f.ledger(i)
+		return
+	}
+	r := f.batch.Rows[i]
+	slot, at := f.find(i)
+	x := item{Row: Row{Change: i, Txn: r.Txn, Gone: r.Kind.Ends(), Until: -1, Base: i}, prev: at, live: -1}
+	switch {
+	case at < 0:
+		x.absent = r.Kind == change.Insert || r.Kind == change.Came
+	case f.items[at].Txn == r.Txn:
+		f.stretch.Folded++
+		x.prev, x.absent = f.items[at].prev, f.items[at].absent
+	case f.keep != feed.KeepHistory:
+		f.stretch.Folded++
+	}
+	f.resolve(&x, i, r, at)
+	f.put(slot, at, x)
+}
+
+// find gives the slot of a change's key, a new one if need be, and its latest state.
+func (f *folder) find(i int32) (slot, at int32) {
+	k := f.keys(i)
+	slot, seen := f.slots[string(k)]
+	if !seen {
+		slot = int32(len(f.latest))
+		f.slots[string(k)] = slot
+		f.latest = append(f.latest, -1)
+	}
+	return slot, f.latest[slot]
+}
+
+// put makes x the latest state of its key.
+func (f *folder) put(slot, at int32, x item) {
+	place := int32(len(f.items))
+	switch {
+	case !x.Gone:
+		x.live = place
+	case at >= 0:
+		x.live = f.items[at].live
+	}
+	f.items = append(f.items, x)
+	f.latest[slot] = place
+}
+
+// resolve finds where the values come from that the log leaves out.
+func (f *folder) resolve(x *item, i int32, r change.Row, base int32) {
+	if r.Unknown == 0 {
+		return
+	}
+	if r.Kind == change.Came { // from the row of the old key, which the change before this one ended
+		base = -1
+		if i > 0 && f.batch.Rows[i-1].Kind == change.Left {
+			_, base = f.find(i - 1)
+			x.Base = i - 1
+		}
+	}
+	if base >= 0 && f.items[base].Gone {
+		base = f.items[base].live
+	}
+	x.From = make([]int32, len(f.batch.Unknown[r.Unknown-1]))
+	for c, unknown := range f.batch.Unknown[r.Unknown-1] {
+		switch {
+		case !unknown:
+			x.From[c] = i
+		case base >= 0 && f.items[base].From != nil:
+			x.From[c] = f.items[base].From[c]
+		case base >= 0:
+			x.From[c] = f.items[base].Change
+		default:
+			x.From[c] = -1
+		}
+	}
+	if base >= 0 {
+		x.Base = f.items[base].Base
+	}
+}
+
+// ledger passes every change on. States are kept only to find values that are left out.
+func (f *folder) ledger(i int32) {
+	r := f.batch.Rows[i]
+	x := item{Row: Row{Change: i, Txn: r.Txn, Until: -1, Base: i}, prev: -1, live: -1}
+	if f.keys != nil && r.Kind != change.Truncate {
+		slot, at := f.find(i)
+		f.resolve(&x, i, r, at)
+		state := x
+		state.Gone = r.Kind.Ends()
+		f.put(slot, at, state)
+	}
+	f.stretch.Rows = append(f.stretch.Rows, x.Row)
+}
+
+// end turns what has gathered into the rows of a stretch.
+func (f *folder) end() {
+	var chain []int32
+	for _, last := range f.latest {
+		if last < 0 || f.keep == feed.KeepLedger {
+			continue // only looked for
+		}
+		chain = chain[:0]
+		for at := last; at >= 0; at = f.items[at].prev {
+			chain = append(chain, at)
+		}
+		f.emit(chain)
+	}
+	if len(f.stretch.Rows) > 0 || f.stretch.Folded > 0 || f.stretch.Empties >= 0 {
+		f.done = append(f.done, f.stretch)
+	}
+}
+
+// emit passes on the states of one key that make a difference; chain is in reverse.
+func (f *folder) emit(chain []int32) {
+	first := f.items[chain[len(chain)-1]]
+	was := int32(-1) // the last one that made a difference
+	there := !first.absent
+	begun := len(f.stretch.Rows)
+	for i := len(chain) - 1; i >= 0; i-- {
+		x := &f.items[chain[i]]
+		switch {
+		case x.Gone && !there:
+			continue // it was not there before the transaction either
+		case !x.Gone && was >= 0 && !f.items[was].Gone && f.keep == feed.KeepHistory && f.same(&f.items[was], x):
+			continue
+		}
+		there = !x.Gone
+		if f.keep != feed.KeepHistory {
+			was = chain[i]
+			continue
+		}
+		r := x.Row
+		r.Bare = r.Gone
+		if was >= 0 {
+			f.stretch.Rows[len(f.stretch.Rows)-1].Until = r.Txn
+			r.Follows = 1
+			if f.items[was].Gone {
+				r.Follows = 2
+			}
+		}
+		was = chain[i]
+		f.stretch.Rows = append(f.stretch.Rows, r)
+	}
+	if f.keep == feed.KeepHistory {
+		f.stretch.Chains = f.stretch.Chains || len(f.stretch.Rows) > begun+1
+		return
+	}
+	if was < 0 {
+		return
+	}
+	r := f.items[was].Row
+	if r.Gone {
+		live := f.items[was].live
+		r.Bare = f.keep == feed.KeepLatest || live < 0
+		if !r.Bare {
+			r.Change, r.From, r.Base = f.items[live].Change, f.items[live].From, f.items[live].Base
+		}
+	}
+	f.stretch.Rows = append(f.stretch.Rows, r)
+}
+
+// same tells whether two states have the same values, as far as the batch knows them.
+func (f *folder) same(a, b *item) bool {
+	for c := range int(f.batch.Record.NumCols()) {
+		i, j := a.source(c), b.source(c)
+		if i == j {
+			continue
+		}
+		if i < 0 || j < 0 || !f.sameCell(c, i, j) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *Row) source(c int) int32 {
+	if r.From != nil {
+		return r.From[c]
+	}
+	return r.Change
+}
+
+func (f *folder) sameCell(c int, i, j int32) bool {
+	same := f.sames[c]
+	if same == nil {
+		same = sameIn(f.batch.Record.Column(c))
+		f.sames[c] = same
+	}
+	return same(i, j)
+}
+
+// Gather makes the record of a stretch's rows: the table's columns, each value from
+// where it is known. Unknown values, and those of bare rows but the key, are null.
+func Gather(record arrow.RecordBatch, stretch []Row, key []int) []arrow.Array {
+	isKey := map[int]bool{}
+	for _, k := range key {
+		isKey[k] = true
+	}
+	plain := true
+	for i := range stretch {
+		if stretch[i].From != nil || (stretch[i].Bare && len(isKey) > 0) {
+			plain = false
+			break
+		}
+	}
+	columns := make([]arrow.Array, record.NumCols())
+	from := make([]int32, len(stretch))
+	for i := range stretch {
+		from[i] = stretch[i].Change
+	}
+	for c := range columns {
+		if !plain {
+			for i := range stretch {
+				switch x := &stretch[i]; {
+				case x.Bare && !isKey[c]:
+					from[i] = -1
+				default:
+					from[i] = x.source(c)
+				}
+			}
+		}
+		columns[c] = Take(record.Column(c), from)
+	}
+	return columns
+}

@@ -1,0 +1,503 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+	"noemata/internal/warehouse"
+)
+
+// CutBytes is how many bytes of changes are gathered before they are written, and
+// before a transaction that is larger is written in parts.
+const CutBytes = 24 << 20
+
+// moveAfter is how long a position may lag behind a log in which nothing happens to the
+// feed's tables.
+const moveAfter = 10 * time.Second
+
+// LogWork is one run of a feed that follows a change log.
+type LogWork struct {
+	Feed      *feed.Feed
+	Run       int64
+	Source    source.Source
+	Warehouse warehouse.Warehouse
+	Wait      time.Duration   // how long changes may be gathered before they are written
+	Until     <-chan struct{} // the run follows on until this is closed; nil: it only catches up
+	CutBytes  int64           // CutBytes, unless set
+	Report    func(LogReport) // may be nil; called after each commit and while tables are copied
+}
+
+// LogReport is how far a run has come.
+type LogReport struct {
+	Position   string
+	CompleteAt time.Time // everything the source committed before this is in the warehouse
+	Commits    int64     // of the warehouse, in this run
+	Tables     []TableReport
+}
+
+// TableReport is how far a run has come with one table.
+type TableReport struct {
+	Table    string
+	Target   warehouse.Target
+	State    string // copying, joining (the copy is done, and the log must pass its snapshot) or following
+	Copied   int64  // rows, while it is copied
+	Expected int64  // an estimate of the rows
+	Books    rows.Books
+	Waiting  string // what the copy waits for, as a sentence
+}
+
+// The states of a table that follows the log.
+const (
+	Copying   = "copying"
+	Joining   = "joining"
+	Following = "following"
+)
+
+// Follow brings all tables of a feed forward together, each commit to the end of a
+// transaction of the source. What was committed before an error stays.
+func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
+	f := &follow{LogWork: w}
+	if f.CutBytes == 0 {
+		f.CutBytes = CutBytes
+	}
+	err := f.run(ctx)
+	if err != nil && ctx.Err() != nil {
+		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+	}
+	return f.report(), err
+}
+
+type follow struct {
+	LogWork
+	log    source.Log
+	name   string // of slot and publication
+	tables []*logTable
+	stream source.Stream
+	cuts   chan source.Gathered
+	ready  chan struct{} // holds a token while the warehouse is free
+
+	// Only used by whoever applies.
+	commit *warehouse.Commit
+
+	mu         sync.Mutex // guards what follows and the tables' states
+	place      warehouse.Place
+	lastMoment int64 // of the last transaction that was applied
+	replays    bool  // the position was set by a person: changes may have been applied before
+	waits      int   // cuts that were gathered and are not yet visible
+	mark       mark  // the last end of the log that was asked for
+	completeAt time.Time
+	commits    int64
+}
+
+// mark is an end of the log: what was committed before the moment lies before it.
+type mark struct {
+	position string
+	moment   time.Time
+}
+
+// logTable is one table of the feed.
+type logTable struct {
+	plan
+	feed.Table
+	key      []int
+	part     *warehouse.Part // of the commit that is under way
+	books    rows.Books
+	state    string
+	copy     copyState
+	copied   int64
+	expected int64
+	waiting  string
+}
+
+func (f *follow) run(ctx context.Context) error {
+	if err := f.begin(ctx); err != nil {
+		return err
+	}
+	end := ""
+	if f.Until == nil {
+		var err error
+		if end, _, err = f.log.End(ctx); err != nil {
+			return err
+		}
+	}
+	var tables []source.Followed
+	for _, t := range f.tables {
+		tables = append(tables, t.followed())
+	}
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	var err error
+	f.stream, err = f.log.Follow(working, source.Follow{Name: f.name, Tables: tables, From: f.place.Position.Value, Clock: f.clock(), MaxBytes: f.CutBytes})
+	if err != nil {
+		return err
+	}
+	defer f.stream.Close()
+	f.cuts, f.ready = make(chan source.Gathered), make(chan struct{}, 1)
+	group, working := errgroup.WithContext(working)
+	group.Go(func() error { return f.applyAll(working) })
+	group.Go(func() error { return f.copyAll(working) })
+	watching, rest := context.WithCancel(working)
+	group.Go(func() error { return f.watchEnd(watching) })
+	group.Go(func() error {
+		defer rest()
+		defer close(f.cuts)
+		return f.gather(working, end)
+	})
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	f.stream.Confirm(f.place.Position.Value)
+	return f.stream.Beat()
+}
+
+// followed is the table as the log must tell of it.
+func (t *logTable) followed() source.Followed {
+	return source.Followed{Table: t.query.Table, Key: t.target.Key, Whole: len(t.Drop) == 0, Takes: t.Changes}
+}
+
+// logName makes up the name of a feed's follower at the source.
+func logName(feed string) string {
+	return fmt.Sprintf("noemata_%.30s_%s", strings.ReplaceAll(feed, "-", "_"), strings.ToLower(rand.Text()[:8]))
+}
+
+// begin finds out where the feed stands and makes what is missing on both sides.
+func (f *follow) begin(ctx context.Context) error {
+	var ok bool
+	if f.log, ok = f.Source.(source.Log); !ok {
+		return problem.Newf(problem.Invalid, "Write find: watermark.", "The change log of this kind of source cannot be followed.")
+	}
+	var tables []source.Followed
+	for _, t := range f.Feed.Tables {
+		p, err := makePlan(ctx, f.Feed, t, f.Source)
+		if err != nil {
+			return err
+		}
+		if err := f.Warehouse.Prepare(ctx, p.target); err != nil {
+			return err
+		}
+		x := &logTable{plan: p, Table: t, state: Copying, expected: max(p.query.Table.Rows, 0)}
+		for _, k := range p.target.Key {
+			x.key = append(x.key, slices.IndexFunc(p.target.Columns, func(c schema.Column) bool { return c.Name == k }))
+		}
+		f.tables = append(f.tables, x)
+		tables = append(tables, x.followed())
+	}
+	findings, err := f.log.LogFindings(ctx, tables)
+	if err != nil {
+		return err
+	}
+	for _, found := range findings {
+		if found.Level == problem.Blocker {
+			return problem.New(problem.Held, strings.TrimSpace(found.Table+": "+found.What), found.Remedy)
+		}
+	}
+	if f.place, err = f.Warehouse.Place(ctx, f.Feed.Name, ""); err != nil {
+		return err
+	}
+	f.replays = f.place.Version > 0 && f.place.Run == 0 && !f.place.Position.IsZero()
+	if err := f.recognise(ctx); err != nil {
+		return err
+	}
+	begun, err := f.log.PrepareLog(ctx, f.name, tables, f.place.Position.Value)
+	if err != nil {
+		return err
+	}
+	f.place.Position = position.Position{Value: begun}
+	return f.readCopies(ctx)
+}
+
+// recognise finds the follower's name, or makes one up, and makes sure that the source
+// is the one that was followed before.
+func (f *follow) recognise(ctx context.Context) error {
+	origin, err := f.log.Origin(ctx)
+	if err != nil {
+		return err
+	}
+	found, err := f.Warehouse.Ask(ctx, "SELECT name, origin FROM noemata.logs WHERE feed = $1", f.Feed.Name)
+	if err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		f.name = logName(f.Feed.Name)
+		return f.Warehouse.Make(ctx, fmt.Sprintf("INSERT INTO noemata.logs (feed, name, origin, last_moment) VALUES (%s, %s, %s, 0) ON CONFLICT DO NOTHING",
+			schema.Literal(f.Feed.Name), schema.Literal(f.name), schema.Literal(origin)))
+	}
+	f.name = found[0][0].(string)
+	if was := found[0][1].(string); was != origin {
+		return problem.Newf(problem.Held, "If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",
+			"The source is not the database that this feed has followed: it says it is %s, and the feed stands in the log of %s.", origin, was)
+	}
+	return nil
+}
+
+// clock is that of the last transaction that was applied.
+func (f *follow) clock() change.Clock {
+	return change.Clock{Last: f.lastMoment}
+}
+
+// gather reads the log and decides where it is cut. The warehouse takes in one cut while
+// the next is gathered.
+func (f *follow) gather(ctx context.Context, end string) error {
+	var since time.Time // the oldest change that waits
+	moved := time.Now()
+	for {
+		p, err := f.stream.Next(ctx, time.Now().Add(20*time.Millisecond))
+		if err != nil {
+			return err
+		}
+		now := time.Now()
+		f.reach(p)
+		if p.Changes > 0 && since.IsZero() {
+			since = now
+		}
+		done := f.finished(p, end)
+		full := p.Bytes >= f.CutBytes
+		due := p.Changes > 0 && !p.Open && now.Sub(since) >= f.Wait
+		move := !p.Open && p.Changes == 0 && (now.Sub(moved) > moveAfter && p.Position > f.position() || f.joins(p.Position))
+		if !done && !full && !due && !move {
+			continue
+		}
+		if !f.await(ctx, done || full) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			continue
+		}
+		g := f.stream.Take()
+		f.mu.Lock()
+		f.waits++
+		f.mu.Unlock()
+		select {
+		case f.cuts <- g:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		since, moved = time.Time{}, now
+		if done {
+			return nil
+		}
+	}
+}
+
+// watchEnd asks for the end of the log once a second, so that it can be told how far
+// behind the warehouse is.
+func (f *follow) watchEnd(ctx context.Context) error {
+	for {
+		end, moment, err := f.log.End(statement.With(ctx, func(statement.Statement) {}))
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		f.mu.Lock()
+		f.mark = mark{end, moment}
+		f.mu.Unlock()
+		f.tell()
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// reach notes that the log was read to an end that was asked for, and has nothing that the
+// warehouse lacks.
+func (f *follow) reach(p source.Progress) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if p.Changes == 0 && !p.Open && f.waits == 0 && f.mark.position != "" && p.Position >= f.mark.position {
+		f.completeAt = f.mark.moment
+	}
+}
+
+// await waits until the warehouse is free, if it must.
+func (f *follow) await(ctx context.Context, must bool) bool {
+	for {
+		select {
+		case <-f.ready:
+			return true
+		case <-ctx.Done():
+			return false
+		default:
+		}
+		if !must {
+			return false
+		}
+		select {
+		case <-f.ready:
+			return true
+		case <-ctx.Done():
+			return false
+		case <-time.After(time.Second):
+			if err := f.stream.Beat(); err != nil {
+				return false // the next read tells why
+			}
+		}
+	}
+}
+
+// finished tells whether the run may end: at the end of a transaction, when it was asked
+// to, or, where it only catches up, when it has, and all tables have been copied.
+func (f *follow) finished(p source.Progress, end string) bool {
+	if p.Open {
+		return false
+	}
+	if f.Until != nil {
+		select {
+		case <-f.Until:
+			return f.copied()
+		default:
+			return false
+		}
+	}
+	return p.Position >= end && f.copied() && !f.joins("")
+}
+
+// copied tells whether no table is being copied, or waits for the log to pass its copy.
+func (f *follow) copied() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return !slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.state == Copying })
+}
+
+// joins tells whether a table can join those that follow, now that the log was read up
+// to a position; with an empty one, whether any table still waits to.
+func (f *follow) joins(at string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.state == Joining && (at == "" || at >= t.copy.Reached) })
+}
+
+func (f *follow) position() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.place.Position.Value
+}
+
+func (f *follow) report() LogReport {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := LogReport{Position: f.place.Position.Value, CompleteAt: f.completeAt, Commits: f.commits}
+	for _, t := range f.tables {
+		r.Tables = append(r.Tables, TableReport{Table: t.Table.Table, Target: t.target, State: t.state, Copied: t.copied, Expected: max(t.expected, t.copied), Books: t.books, Waiting: t.waiting})
+	}
+	return r
+}
+
+func (f *follow) tell() {
+	if f.Report != nil {
+		f.Report(f.report())
+	}
+}
+
+// DropLog removes what a feed has made at its source, and forgets where it stood. The
+// target tables stay.
+func DropLog(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) error {
+	log, ok := src.(source.Log)
+	if !ok {
+		return nil
+	}
+	names, err := logNames(ctx, f.Name, wh)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if err := log.DropLog(ctx, name); err != nil {
+			return err
+		}
+	}
+	return forget(ctx, f.Name, wh)
+}
+
+func logNames(ctx context.Context, feed string, wh warehouse.Warehouse) ([]string, error) {
+	var names []string
+	has, err := wh.Ask(ctx, wh.Dialect().Columns, "noemata", "logs")
+	if err != nil || len(has) == 0 {
+		return nil, err
+	}
+	found, err := wh.Ask(ctx, "SELECT name FROM noemata.logs WHERE feed = $1", feed)
+	for _, row := range found {
+		names = append(names, row[0].(string))
+	}
+	return names, err
+}
+
+// forget clears position and copies of a feed.
+func forget(ctx context.Context, feed string, wh warehouse.Warehouse) error {
+	if names, err := logNames(ctx, feed, wh); err != nil || len(names) == 0 {
+		return err
+	}
+	found, err := wh.Ask(ctx, "SELECT source_table FROM noemata.copies WHERE feed = $1", feed)
+	if err != nil {
+		return err
+	}
+	var statements []string
+	for _, row := range found {
+		statements = append(statements, dropCopies(feed, row[0].(string))...)
+	}
+	for _, table := range []string{"logs", "copies", "copy_parts"} {
+		statements = append(statements, fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
+	}
+	if err := wh.Make(ctx, statements...); err != nil {
+		return err
+	}
+	return wh.SetPlace(ctx, feed, "", nil)
+}
+
+// CopyAgain has tables copied anew by the next run; all of them, and from a new place in
+// the log, where none is named. What the targets hold is kept until the copies are
+// complete, and a history keeps its past.
+func CopyAgain(ctx context.Context, f *feed.Feed, tables []string, src source.Source, wh warehouse.Warehouse) error {
+	if !f.FollowsLog() {
+		return problem.Newf(problem.Invalid, "Clear the table's position instead: noemata positions clear FEED TABLE.", "The feed %s does not follow the log.", f.Name)
+	}
+	if len(tables) == 0 {
+		err := DropLog(ctx, f, src, wh)
+		if problem.Is(err, problem.Unreachable) {
+			return err
+		}
+		return errors.Join(err)
+	}
+	var statements []string
+	for _, name := range tables {
+		if _, ok := f.Table(name); !ok {
+			return problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", f.Name, name)
+		}
+		statements = append(statements, dropCopies(f.Name, name)...)
+		statements = append(statements, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', generation = generation + 1, layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
+			Copying, schema.Literal(f.Name), schema.Literal(name)))
+	}
+	return wh.Make(ctx, statements...)
+}
+
+// LogStateOf measures what a source retains for a feed; ok is false where nothing is yet.
+func LogStateOf(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) (state source.LogState, ok bool, err error) {
+	log, follows := src.(source.Log)
+	if !follows || !f.FollowsLog() {
+		return state, false, nil
+	}
+	names, err := logNames(ctx, f.Name, wh)
+	if err != nil || len(names) == 0 {
+		return state, false, err
+	}
+	state, err = log.LogState(ctx, names[0])
+	return state, err == nil, err
+}

@@ -1,0 +1,351 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/fold"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// replayRows is how many suspended changes are merged at once.
+const replayRows = 100_000
+
+// suspended makes the record that keeps some changes of a batch.
+func suspended(t *logTable, b change.Batch, keep []int32) arrow.RecordBatch {
+	n := len(keep)
+	var columns []arrow.Array
+	for i := range t.target.Columns {
+		columns = append(columns, fold.Take(b.Record.Column(i), keep))
+	}
+	row := func(i int) change.Row { return b.Rows[keep[i]] }
+	txn := func(i int) change.Txn { return b.Txns[row(i).Txn] }
+	unknown, unfit := array.NewStringBuilder(allocator), array.NewStringBuilder(allocator)
+	defer unknown.Release()
+	defer unfit.Release()
+	for i := range n {
+		if mask := row(i).Unknown; mask > 0 {
+			var text strings.Builder
+			for _, u := range b.Unknown[mask-1] {
+				text.WriteByte(map[bool]byte{false: '0', true: '1'}[u])
+			}
+			unknown.Append(text.String())
+		} else {
+			unknown.AppendNull()
+		}
+		if row(i).Unfit {
+			unfit.Append(b.Unfit.Error())
+		} else {
+			unfit.AppendNull()
+		}
+	}
+	columns = append(columns,
+		each[string](array.NewStringBuilder(allocator), n, func(i int) string { return txn(i).EventPosition(row(i).Seq) }),
+		each[int16](array.NewInt16Builder(allocator), n, func(i int) int16 { return int16(row(i).Kind) }),
+		int64s(n, func(i int) int64 { return int64(txn(i).ID) }),
+		each[string](array.NewStringBuilder(allocator), n, func(i int) string { return txn(i).Position }),
+		int64s(n, func(i int) int64 { return txn(i).Moment }),
+		each[int32](array.NewInt32Builder(allocator), n, func(i int) int32 { return row(i).Seq }),
+		unknown.NewArray(), unfit.NewArray())
+	record := array.NewRecordBatch(schema.Arrow(suspendedOf(t)), columns, int64(n))
+	for _, c := range columns {
+		c.Release()
+	}
+	return record
+}
+
+// join brings the tables whose copies the warehouse's position has passed to those that
+// follow, at the beginning of a commit. No change that comes now is in their copies.
+func (f *follow) join(ctx context.Context) (map[int]bool, error) {
+	joined := map[int]bool{}
+	if f.commit != nil {
+		return joined, nil
+	}
+	var ready []int
+	f.mu.Lock()
+	for i, t := range f.tables {
+		if t.state == Joining && f.place.Position.Value >= t.copy.Reached {
+			ready = append(ready, i)
+		}
+	}
+	f.mu.Unlock()
+	for _, i := range ready {
+		first, err := f.settleCopy(ctx, f.tables[i])
+		if err != nil {
+			return nil, err
+		}
+		if err := f.begun(ctx); err != nil {
+			return nil, err
+		}
+		if err := f.joinTable(ctx, f.tables[i], first); err != nil {
+			return nil, err
+		}
+		joined[i] = true
+	}
+	return joined, nil
+}
+
+// seenFrom gives the number of the first snapshot, counted from 1, that shows what a
+// transaction did; 0 for none.
+func (f *follow) seenFrom(t *logTable, x change.Txn) int {
+	for i, s := range t.copy.Snapshots {
+		if f.log.Sees(s, x) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// settleCopy leaves one row of each key in a copy, and takes out of the suspended changes
+// those that the rows show already. It gives the moment of the first change that is left.
+func (f *follow) settleCopy(ctx context.Context, t *logTable) (first int64, err error) {
+	shown := map[int]map[uint32]bool{}
+	columns := []schema.Column{suspendedColumns[2], suspendedColumns[4]}
+	err = f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: columns}, func(r arrow.RecordBatch) error {
+		ids, moments := r.Column(0).(*array.Int64), r.Column(1).(*array.Int64)
+		last := int64(-1)
+		for i := range ids.Len() {
+			if ids.Value(i) == last {
+				continue
+			}
+			last = ids.Value(i)
+			switch n := f.seenFrom(t, change.Txn{ID: uint32(last)}); {
+			case n == 0:
+				if first == 0 || moments.Value(i) < first {
+					first = moments.Value(i)
+				}
+			case n > 1:
+				if shown[n] == nil {
+					shown[n] = map[uint32]bool{}
+				}
+				shown[n][uint32(last)] = true
+			}
+		}
+		return nil
+	})
+	if err != nil || len(t.copy.Snapshots) == 1 {
+		return first, err
+	}
+	w, err := f.Warehouse.Begin(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer w.Abort()
+	var same []string
+	for _, k := range t.target.Key {
+		same = append(same, fmt.Sprintf("c.%s = p.%[1]s", schema.Quote(k)))
+	}
+	for n, ids := range shown {
+		var list []string
+		for id := range ids {
+			list = append(list, fmt.Sprint(id))
+		}
+		for chunk := range slices.Chunk(list, 1000) {
+			if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p WHERE p.noemata_txn IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
+				f.suspendedTable(t).Quoted(), strings.Join(chunk, ", "), snapshotTag, f.copiedTable(t).Quoted(), strings.Join(same, " AND "), len(t.copy.Snapshots), n)); err != nil {
+				return 0, err
+			}
+		}
+	}
+	if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", f.copiedTable(t).Quoted(), strings.Join(same, " AND "), snapshotTag)); err != nil {
+		return 0, err
+	}
+	return first, w.Finish(ctx)
+}
+
+// joinTable merges a copy into its target, and then the changes that were suspended.
+func (f *follow) joinTable(ctx context.Context, t *logTable, first int64) error {
+	moment := t.copy.Moment
+	if first > 0 && first <= moment { // it committed before the snapshot was taken, and was not yet visible in it
+		moment = first - 1
+	}
+	part, err := f.mergeCopy(ctx, t, schema.Literal(schema.TimestampTZText(moment))+"::timestamptz")
+	if err != nil {
+		return err
+	}
+	found, err := f.commit.Ask(ctx, "SELECT CAST(coalesce(sum(aside_count), 0) AS BIGINT) FROM noemata.copy_parts WHERE feed = $1 AND source_table = $2 AND generation = $3", f.Feed.Name, t.Table.Table, t.copy.Generation)
+	if err != nil {
+		return err
+	}
+	part.Books.Read += found[0][0].(int64)
+	part.Books.SetAside += found[0][0].(int64)
+	if err := f.replay(ctx, t); err != nil {
+		return err
+	}
+	statements := append(dropCopies(f.Feed.Name, t.Table.Table), fmt.Sprintf("UPDATE noemata.copies SET state = '%s', layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
+		Following, schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table)))
+	for _, sql := range statements {
+		if _, err := f.commit.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mergeCopy brings the rows of a copy into the target. What the target has and the copy
+// lacks has ended.
+func (f *follow) mergeCopy(ctx context.Context, t *logTable, at string) (*warehouse.Part, error) {
+	n := t.target.Names
+	columns, values := t.query.Table.ColumnNames(), []string{schema.QuoteAll("", t.query.Table.ColumnNames())}
+	for _, c := range t.target.Added {
+		value := "NULL"
+		switch c.Name {
+		case n.Run:
+			value = fmt.Sprint(f.Run)
+		case n.ChangedAt, n.From:
+			value = at
+		case n.Current:
+			value = "true"
+		case n.Position:
+			value = schema.Literal(t.copy.Reached)
+			if t.Keep == feed.KeepLedger {
+				value = schema.Literal(change.Txn{Position: t.copy.Reached}.EventPosition(0))
+			}
+		case n.Changed:
+			value = "'copy'"
+		}
+		columns, values = append(columns, c.Name), append(values, value)
+	}
+	found, err := f.commit.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+t.target.Name.Quoted()+")")
+	if err != nil {
+		return nil, err
+	}
+	if !found[0][0].(bool) || t.Keep == feed.KeepLedger {
+		count, err := f.commit.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", t.target.Name.Quoted(), schema.QuoteAll("", columns), strings.Join(values, ", "), f.copiedTable(t).Quoted()))
+		if err != nil {
+			return nil, err
+		}
+		part, err := f.partOf(ctx, t)
+		if err == nil {
+			part.Books.Read += count
+			part.Books.Inserted += count
+		}
+		return part, err
+	}
+	part, err := f.partOf(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	columns, values = append(columns, warehouse.StageGone, warehouse.StageBare, warehouse.StageFollows), append(values, "false", "false", "0")
+	for _, sql := range []string{
+		fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", part.Stage(), schema.QuoteAll("", columns), strings.Join(values, ", "), f.copiedTable(t).Quoted()),
+		f.Warehouse.Dialect().Sweep(t.target, f.copiedTable(t).Quoted(), at, f.Run),
+	} {
+		count, err := f.commit.Exec(ctx, sql)
+		if err != nil {
+			return nil, err
+		}
+		part.Staged(count)
+	}
+	return part, part.Merge(ctx, warehouse.Has{Gone: true, Filled: true})
+}
+
+// replay merges the suspended changes in the order of the log.
+func (f *follow) replay(ctx context.Context, t *logTable) error {
+	columns := suspendedOf(t)
+	var kept []arrow.RecordBatch
+	var rows int64
+	last := "" // the transaction of the last change that was merged
+	flush := func() error {
+		if len(kept) == 0 {
+			return nil
+		}
+		record := concatenate(schema.Arrow(columns), kept)
+		for _, r := range kept {
+			r.Release()
+		}
+		kept, rows = nil, 0
+		defer record.Release()
+		b := f.revive(t, record)
+		if b.Record == nil {
+			return nil
+		}
+		defer b.Record.Release()
+		goes := b.Txns[0].Position == last
+		last = b.Txns[len(b.Txns)-1].Position
+		return f.merge(ctx, t, b, goes)
+	}
+	err := f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: columns, OrderBy: []string{"noemata_place"}}, func(r arrow.RecordBatch) error {
+		kept = append(kept, concatenate(schema.Arrow(columns), []arrow.RecordBatch{r, r.NewSlice(0, 0)})) // a copy: the texts of r are gone afterwards
+		if rows += r.NumRows(); rows < replayRows {
+			return nil
+		}
+		return flush()
+	})
+	if err != nil {
+		return err
+	}
+	return flush()
+}
+
+func concatenate(s *arrow.Schema, records []arrow.RecordBatch) arrow.RecordBatch {
+	columns := make([]arrow.Array, s.NumFields())
+	var n int64
+	for i := range columns {
+		parts := make([]arrow.Array, len(records))
+		for k, r := range records {
+			parts[k] = r.Column(i)
+		}
+		columns[i], _ = array.Concatenate(parts, allocator) // of one type, so it cannot fail
+	}
+	for _, r := range records {
+		n += r.NumRows()
+	}
+	record := array.NewRecordBatch(s, columns, n)
+	for _, c := range columns {
+		c.Release()
+	}
+	return record
+}
+
+// revive makes a batch of suspended changes, without those that the copy shows.
+func (f *follow) revive(t *logTable, record arrow.RecordBatch) change.Batch {
+	n := len(t.target.Columns)
+	text := func(i, row int) string { return record.Column(n + i).(*array.String).Value(row) }
+	var b change.Batch
+	var keep []int32
+	for row := range int(record.NumRows()) {
+		x := change.Txn{ID: uint32(record.Column(n + 2).(*array.Int64).Value(row)), Position: text(3, row), Moment: record.Column(n + 4).(*array.Int64).Value(row)}
+		known := len(b.Txns) > 0 && b.Txns[len(b.Txns)-1].Position == x.Position
+		if !known {
+			if len(t.copy.Snapshots) > 0 && f.log.Sees(t.copy.Snapshots[0], x) {
+				continue
+			}
+			b.Txns = append(b.Txns, x)
+		}
+		r := change.Row{Kind: change.Kind(record.Column(n + 1).(*array.Int16).Value(row)), Txn: int32(len(b.Txns) - 1), Seq: record.Column(n + 5).(*array.Int32).Value(row)}
+		if !record.Column(n + 6).IsNull(row) {
+			mask := make([]bool, n)
+			for i, m := range text(6, row) {
+				mask[i] = m == '1'
+			}
+			b.Unknown = append(b.Unknown, mask)
+			r.Unknown = int32(len(b.Unknown))
+		}
+		if !record.Column(n + 7).IsNull(row) {
+			r.Unfit, b.Unfit = true, fmt.Errorf("%s", text(7, row))
+		}
+		b.Rows = append(b.Rows, r)
+		keep = append(keep, int32(row))
+	}
+	if len(keep) == 0 {
+		return change.Batch{}
+	}
+	var columns []arrow.Array
+	for i := range n {
+		columns = append(columns, fold.Take(record.Column(i), keep))
+	}
+	b.Record = array.NewRecordBatch(schema.Arrow(t.target.Columns), columns, int64(len(keep)))
+	for _, c := range columns {
+		c.Release()
+	}
+	return b
+}

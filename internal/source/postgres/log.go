@@ -1,0 +1,346 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+)
+
+// oldestForLog is the first version whose log can be followed: before it, row addresses
+// cannot be scanned by range, and values are sent as text alone.
+const oldestForLog = 140000
+
+// lsn is a place in the log. Its text has a fixed width, so that it sorts, and is read
+// by the type pg_lsn.
+type lsn uint64
+
+func (l lsn) String() string { return fmt.Sprintf("%08X/%08X", uint32(l>>32), uint32(l)) }
+
+func parseLSN(s string) (lsn, error) {
+	high, low, found := strings.Cut(s, "/")
+	h, err1 := strconv.ParseUint(high, 16, 32)
+	l, err2 := strconv.ParseUint(low, 16, 32)
+	if !found || err1 != nil || err2 != nil {
+		return 0, problem.Newf(problem.Invalid, "Write it as PostgreSQL does: 0/16B3748.", "%q is not a position in a PostgreSQL log.", s)
+	}
+	return lsn(h<<32 | l), nil
+}
+
+// CheckPosition gives a position in its one written form.
+func (s *Source) CheckPosition(text string) (string, error) {
+	l, err := parseLSN(text)
+	return l.String(), err
+}
+
+// Origin names the cluster and the database.
+func (s *Source) Origin(ctx context.Context) (origin string, err error) {
+	err = s.row(ctx, "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) FROM pg_control_system()", nil, &origin)
+	return origin, err
+}
+
+// End is the end of the log, whether it is safe on disk or not: a commit may be reported
+// before it is. At the beginning of a page it is where the page begins, without its header.
+func (s *Source) End(ctx context.Context) (string, time.Time, error) {
+	var end string
+	var moment time.Time
+	var page uint64
+	err := s.row(ctx, "SELECT clock_timestamp(), pg_current_wal_insert_lsn()::text, current_setting('wal_block_size')::int8", nil, &moment, &end, &page)
+	if err != nil {
+		return "", moment, err
+	}
+	l, err := parseLSN(end)
+	if header := uint64(l) % page; header == shortHeader || header == longHeader {
+		l -= lsn(header)
+	}
+	return l.String(), moment, err
+}
+
+// Sizes of the headers of a page of the log (access/xlog_internal.h).
+const (
+	shortHeader = 24
+	longHeader  = 40
+)
+
+// published is how a table appears in a publication.
+func published(t source.Followed) string {
+	only := "ONLY "
+	if t.Table.Partitioned {
+		only = ""
+	}
+	text := only + t.Table.Name.Quoted()
+	if !t.Whole {
+		text += " (" + schema.QuoteAll("", t.Table.ColumnNames()) + ")"
+	}
+	return text
+}
+
+func createPublication(name string, tables []source.Followed) string {
+	list := make([]string, len(tables))
+	for i, t := range tables {
+		list[i] = published(t)
+	}
+	return fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = true)", schema.Quote(name), strings.Join(list, ", "))
+}
+
+// PrepareLog makes publication and slot, the publication first: what the slot retains is
+// decoded by the catalogue as it was then.
+func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
+	if err := s.publish(ctx, name, tables); err != nil {
+		return "", err
+	}
+	var confirmed, lost string
+	err := s.row(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM pg_replication_slots WHERE slot_name = $1`, []any{name}, &confirmed, &lost)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows) && begun == "":
+		return s.createSlot(ctx, name)
+	case errors.Is(err, pgx.ErrNoRows):
+		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s is gone, and with it the changes since %s.", name, s.what, begun))
+	case err != nil:
+		return "", err
+	case lost == "lost":
+		return "", lostSlot(fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed (max_slot_wal_keep_size).", s.what, name))
+	}
+	at, err := s.CheckPosition(confirmed)
+	if err != nil || begun == "" {
+		return at, err
+	}
+	if at > begun {
+		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s stands at %s, beyond the warehouse's %s: someone else has moved it, or the position was set back.", name, s.what, at, begun))
+	}
+	return begun, nil
+}
+
+func lostSlot(what string) error {
+	return problem.New(problem.Held, what, "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
+}
+
+func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
+	var at string
+	err := s.write(ctx, "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')", []any{name}, &at)
+	if err != nil {
+		return "", err
+	}
+	return s.CheckPosition(at)
+}
+
+// write runs a statement that the session's read-only default would refuse.
+func (s *Source) write(ctx context.Context, sql string, args []any, into ...any) error {
+	done := statement.Begin(ctx, statement.Source, shown(sql, args))
+	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{AccessMode: pgx.ReadWrite}, func(tx pgx.Tx) error {
+		if len(into) > 0 {
+			return tx.QueryRow(ctx, sql, args...).Scan(into...)
+		}
+		_, err := tx.Exec(ctx, sql, args...)
+		return err
+	})
+	done(1, err)
+	return s.explain(err)
+}
+
+// publish makes the publication, or changes it where its tables or columns differ.
+func (s *Source) publish(ctx context.Context, name string, tables []source.Followed) error {
+	create := createPublication(name, tables)
+	var version int
+	var there bool
+	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication WHERE pubname = $1)", []any{name}, &version, &there); err != nil {
+		return err
+	}
+	if !there {
+		return s.mayPublish(s.write(ctx, create, nil), create)
+	}
+	columns := "NULL::text[]"
+	if version >= 150000 {
+		columns = `CASE WHEN r.prattrs IS NOT NULL THEN array(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = r.prrelid AND a.attnum = ANY (r.prattrs) ORDER BY a.attnum) END`
+	}
+	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, `+columns+` FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
+JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1`, name)
+	if err != nil {
+		return s.explain(err)
+	}
+	has := map[schema.Name][]string{}
+	var n schema.Name
+	var list []string
+	if _, err := pgx.ForEachRow(found, []any{&n.Schema, &n.Table, &list}, func() error {
+		has[n] = slices.Clone(list)
+		return nil
+	}); err != nil {
+		return s.explain(err)
+	}
+	same := len(has) == len(tables)
+	for _, t := range tables {
+		columns, ok := has[t.Table.Name]
+		same = same && ok && (t.Whole && columns == nil || !t.Whole && slices.Equal(columns, t.Table.ColumnNames()))
+	}
+	if same {
+		return nil
+	}
+	parts := make([]string, len(tables))
+	for i, t := range tables {
+		parts[i] = published(t)
+	}
+	alter := fmt.Sprintf("ALTER PUBLICATION %s SET TABLE %s", schema.Quote(name), strings.Join(parts, ", "))
+	return s.mayPublish(s.write(ctx, alter, nil), alter)
+}
+
+// mayPublish adds to a missing privilege what somebody who has it can run instead.
+func (s *Source) mayPublish(err error, sql string) error {
+	if problem.Is(err, problem.NoPrivilege) {
+		return problem.Wrap(err, problem.NoPrivilege, problem.Of(err).What, fmt.Sprintf("Let the tables' owner run: %s; or make %s their owner's member, with CREATE on the database.", sql, schema.Quote(s.settings.User)))
+	}
+	return err
+}
+
+// DropLog removes slot and publication. A slot that is in use is waited for.
+func (s *Source) DropLog(ctx context.Context, name string) error {
+	for attempt := 0; ; attempt++ {
+		var n int
+		err := s.write(ctx, "SELECT count(pg_drop_replication_slot(slot_name)) FROM pg_replication_slots WHERE slot_name = $1", []any{name}, &n)
+		if err == nil {
+			break
+		}
+		if attempt == 50 || !strings.Contains(err.Error(), "is active") {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return s.write(ctx, "DROP PUBLICATION IF EXISTS "+schema.Quote(name), nil)
+}
+
+// LogState measures what the slot retains.
+func (s *Source) LogState(ctx context.Context, name string) (source.LogState, error) {
+	state := source.LogState{There: true}
+	var status string
+	err := s.row(ctx, `SELECT coalesce(wal_status, ''), active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::int8,
+       coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), confirmed_flush_lsn), 0)::int8, coalesce(confirmed_flush_lsn::text, '0/0')
+FROM pg_replication_slots WHERE slot_name = $1`, []any{name}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return source.LogState{}, nil
+	}
+	if err != nil {
+		return state, err
+	}
+	if status == "lost" {
+		state.Lost = fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed.", s.what, name)
+	}
+	state.Confirms, err = s.CheckPosition(state.Confirms)
+	return state, err
+}
+
+// Settle waits for the transactions that wrote to the table, by the locks they hold
+// until their end is visible.
+func (s *Source) Settle(ctx context.Context, table schema.Table) error {
+	const writers = `SELECT coalesce(array_agg(DISTINCT virtualtransaction), '{}') FROM pg_locks
+WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock')
+  AND relation IN (SELECT $1::regclass::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`
+	var first []string
+	if err := s.row(ctx, writers, []any{table.Name.Quoted()}, &first); err != nil {
+		return err
+	}
+	for len(first) > 0 {
+		var now []string
+		if err := s.row(ctx, writers, []any{table.Name.Quoted()}, &now); err != nil {
+			return err
+		}
+		first = slices.DeleteFunc(first, func(id string) bool { return !slices.Contains(now, id) })
+		if len(first) == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// LogFindings tells what following the tables needs.
+func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]problem.Finding, error) {
+	var findings []problem.Finding
+	add := func(level problem.Level, table, remedy, format string, args ...any) {
+		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
+	var version, slots, used int
+	var level, keep string
+	var standby, replication bool
+	err := s.row(ctx, `SELECT current_setting('server_version_num')::int, current_setting('wal_level'), pg_is_in_recovery(),
+       (SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user), current_setting('max_replication_slots')::int,
+       (SELECT count(*) FROM pg_replication_slots), current_setting('max_slot_wal_keep_size')`, nil, &version, &level, &standby, &replication, &slots, &used, &keep)
+	if err != nil {
+		return nil, err
+	}
+	user := schema.Quote(s.settings.User)
+	if version < oldestForLog {
+		add(problem.Blocker, "", "Use a server of version 14 or later, or find: watermark.", "The change log of this server's version cannot be followed.")
+	}
+	if standby {
+		add(problem.Blocker, "", "Use the primary server as the source.", "The source is a standby, whose log cannot be followed.")
+	}
+	if level != "logical" {
+		add(problem.Blocker, "", "ALTER SYSTEM SET wal_level = logical; then restart the server.", "The server's wal_level is %s, and its log says too little to be followed.", level)
+	}
+	if !replication {
+		add(problem.Blocker, "", fmt.Sprintf("ALTER ROLE %s REPLICATION;", user), "User %q may not read the change log.", s.settings.User)
+	}
+	if used >= slots {
+		add(problem.Warning, "", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.", slots+10), "All %d replication slots of the server are taken.", slots)
+	}
+	if keep == "-1" {
+		add(problem.Note, "", "Set max_slot_wal_keep_size to what the disk can spare, if losing the slot is better than a full disk.", "The server keeps the log for a feed that has stopped without limit.")
+	}
+	for _, t := range tables {
+		name := t.Table.Name.Display()
+		if t.Table.View {
+			add(problem.Blocker, name, "Follow the tables below it, or use find: watermark or whole.", "It is a view, which has no changes of its own in the log.")
+			continue
+		}
+		identity, full, err := s.identity(ctx, t.Table.Name)
+		if err != nil {
+			return nil, err
+		}
+		table := t.Table.Name.Quoted()
+		switch {
+		case full:
+		case len(identity) == 0:
+			add(problem.Blocker, name, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or give it a primary key.", table),
+				"The table has no replica identity: once it is published, the server would refuse updates and deletes of it.")
+		default:
+			for _, k := range t.Key {
+				if !slices.Contains(identity, k) {
+					add(problem.Blocker, name, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or choose a key among %s.", table, strings.Join(identity, ", ")),
+						"The log does not tell the old value of the key column %s: the table's replica identity is %s.", k, strings.Join(identity, ", "))
+				}
+			}
+		}
+		if t.Table.Partitioned {
+			add(problem.Note, name, "Empty the whole table instead, or delete the rows.", "The table is partitioned: a TRUNCATE, DETACH or DROP of a single partition is not told in the log.")
+		}
+		if !t.Whole && version < 150000 {
+			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.", "Columns that the feed drops are sent by this server all the same, and thrown away here.")
+		}
+	}
+	return findings, nil
+}
+
+// identity gives the columns by which the log names a table's old rows.
+func (s *Source) identity(ctx context.Context, name schema.Name) (columns []string, full bool, err error) {
+	err = s.row(ctx, `SELECT c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+  WHERE i.indrelid = c.oid AND (c.relreplident = 'd' AND i.indisprimary OR c.relreplident = 'i' AND i.indisreplident)), '{}')
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, []any{name.Schema, name.Table}, &full, &columns)
+	return columns, full, err
+}

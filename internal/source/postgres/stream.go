@@ -1,0 +1,582 @@
+package postgres
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/pgcopy"
+	"noemata/internal/pglink"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+)
+
+// format is the part of session that fixes the text form of values.
+var format = session[5:]
+
+// reportEvery is how often the server is told how far we are; it ends connections that
+// are silent for wal_sender_timeout, a minute unless set otherwise.
+const reportEvery = 5 * time.Second
+
+// stream reads what the output plugin pgoutput sends, protocol version 1 (PostgreSQL,
+// Logical Replication Message Formats).
+type stream struct {
+	s         *Source
+	follow    source.Follow
+	conn      net.Conn
+	frontend  *pgproto3.Frontend
+	stop      func() bool
+	relations map[uint32]*described
+	tables    []*gatherer
+
+	txns     []change.Txn
+	clock    change.Clock
+	seq      int32 // of the last change within its transaction
+	open     bool
+	goes     bool // the first transaction of what is gathered began before it
+	at       lsn  // up to here all is gathered
+	bytes    int64
+	changes  int64
+	commits  int64
+	deadline time.Time // of reads
+
+	confirmed atomic.Uint64
+	reported  uint64
+	reportAt  time.Time
+}
+
+// gatherer gathers the changes of one table.
+type gatherer struct {
+	source.Followed
+	key     []int
+	types   []uint32 // of the columns, by the catalogue
+	values  []pgcopy.Value
+	builder *array.RecordBuilder
+	fields  []array.Builder
+	batch   change.Batch
+}
+
+// described is a table as the log describes it from here on.
+type described struct {
+	table   *gatherer
+	columns []int // by the log's column: its place in the table, -1 where it is not wanted
+	unfit   error // why its rows do not fit the table as it is known
+}
+
+// Follow starts to read the log.
+func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, error) {
+	from, err := parseLSN(f.From)
+	if err != nil {
+		return nil, err
+	}
+	x := &stream{s: s, follow: f, relations: map[uint32]*described{}, clock: f.Clock, at: from}
+	binaryForm := true
+	for _, t := range f.Tables {
+		g := &gatherer{Followed: t}
+		for _, c := range t.Table.Columns {
+			g.values = append(g.values, pgcopy.ValueOf(c))
+			binaryForm = binaryForm && c.Wire != ""
+		}
+		for _, k := range t.Key {
+			g.key = append(g.key, slices.IndexFunc(t.Table.Columns, func(c schema.Column) bool { return c.Name == k }))
+		}
+		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid = $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH ORDINALITY AS l(n, i) ORDER BY i)`,
+			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
+			return nil, err
+		}
+		g.builder = array.NewRecordBuilder(allocator, schema.Arrow(t.Table.Columns))
+		g.fields = g.builder.Fields()
+		x.tables = append(x.tables, g)
+	}
+	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`, schema.Quote(f.Name), uint32(from>>32), uint32(from), schema.Literal(schema.Quote(f.Name)), binaryForm)
+	done := statement.Begin(ctx, statement.Source, sql)
+	err = x.start(ctx, sql)
+	done(0, err)
+	if err != nil {
+		return nil, s.explainLog(err, f.Name)
+	}
+	return x, nil
+}
+
+func (s *Source) explainLog(err error, name string) error {
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		switch {
+		case server.Code == "55006":
+			return problem.Wrap(err, problem.Overtaken, fmt.Sprintf("The replication slot %s of %s is in use: another worker reads the log of this feed.", name, s.what), "Nothing was lost; the next run tries again. If no other service runs this feed, look for the slot's active_pid in pg_replication_slots.")
+		case server.Code == "55000" || strings.Contains(server.Message, "requested WAL segment"):
+			return lostSlot(fmt.Sprintf("The log of %s cannot be read from where the feed stands: %s.", s.what, server.Message))
+		case server.Code == "42704" && strings.Contains(server.Message, "publication"):
+			return problem.Wrap(err, problem.Held, fmt.Sprintf("The publication %s of %s was dropped while the log was read: %s.", name, s.what, server.Message), "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
+		}
+	}
+	return s.explain(err)
+}
+
+func (x *stream) start(ctx context.Context, sql string) error {
+	conn, err := pglink.Replicate(ctx, x.s.settings, application, format)
+	if err != nil {
+		return err
+	}
+	hijacked, err := conn.Hijack()
+	if err != nil {
+		return err
+	}
+	x.conn, x.frontend = hijacked.Conn, hijacked.Frontend
+	x.stop = context.AfterFunc(ctx, func() { _ = x.conn.SetReadDeadline(time.Now()) })
+	x.frontend.Send(&pgproto3.Query{String: sql})
+	if err := x.frontend.Flush(); err != nil {
+		x.Close()
+		return err
+	}
+	for {
+		message, err := x.frontend.Receive()
+		if err != nil {
+			x.Close()
+			return err
+		}
+		switch m := message.(type) {
+		case *pgproto3.CopyBothResponse:
+			x.reportAt = time.Now()
+			return x.conn.SetReadDeadline(x.reportAt) // so that the first read sets a new one
+		case *pgproto3.ErrorResponse:
+			x.Close()
+			return pgconn.ErrorResponseToPgError(m)
+		}
+	}
+}
+
+// Close ends the connection.
+func (x *stream) Close() {
+	x.stop()
+	_ = x.conn.Close()
+	for _, g := range x.tables {
+		g.builder.Release()
+	}
+}
+
+// Confirm is safe to call beside Next.
+func (x *stream) Confirm(position string) {
+	if l, err := parseLSN(position); err == nil {
+		x.confirmed.Store(uint64(l))
+	}
+}
+
+// Next reads to the end of a transaction.
+func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
+	for {
+		if err := x.report(false); err != nil {
+			return source.Progress{}, x.s.explain(err)
+		}
+		message, err := x.frontend.Receive()
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			if ctx.Err() != nil {
+				return source.Progress{}, ctx.Err()
+			}
+			now := time.Now()
+			if !now.Before(deadline) {
+				return x.progress(true), nil
+			}
+			x.deadline = earlier(deadline, now.Add(100*time.Millisecond))
+			if err := x.conn.SetReadDeadline(x.deadline); err != nil {
+				return source.Progress{}, x.s.explain(err)
+			}
+			if ctx.Err() != nil { // it may have been set in between
+				return source.Progress{}, ctx.Err()
+			}
+			continue
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				err = ctx.Err()
+			}
+			return source.Progress{}, x.s.explain(err)
+		}
+		ended, err := x.handle(message)
+		if err != nil {
+			return source.Progress{}, x.s.explainLog(err, x.follow.Name)
+		}
+		if ended || x.bytes >= x.follow.MaxBytes {
+			return x.progress(false), nil
+		}
+	}
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+func (x *stream) progress(idle bool) source.Progress {
+	return source.Progress{Position: x.at.String(), Bytes: x.bytes, Changes: x.changes, Open: x.open, Idle: idle}
+}
+
+// Beat reports how far we are.
+func (x *stream) Beat() error { return x.s.explain(x.report(true)) }
+
+// report tells the server what is confirmed, when it has changed or some time has passed.
+func (x *stream) report(now bool) error {
+	confirmed := x.confirmed.Load()
+	if !now && confirmed == x.reported && time.Since(x.reportAt) < reportEvery {
+		return nil
+	}
+	x.reported, x.reportAt = confirmed, time.Now()
+	b := []byte{'r'}
+	for range 3 { // written, flushed, applied: all mean that the warehouse has it
+		b = binary.BigEndian.AppendUint64(b, confirmed)
+	}
+	b = binary.BigEndian.AppendUint64(b, uint64(time.Since(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Microseconds()))
+	x.frontend.Send(&pgproto3.CopyData{Data: append(b, 0)})
+	return x.frontend.Flush()
+}
+
+// handle takes one message in; ended tells that a transaction has ended, or that the
+// position has moved on between two.
+func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error) {
+	switch m := message.(type) {
+	case *pgproto3.CopyData:
+		switch m.Data[0] {
+		case 'k': // keepalive: the end of the log that was read, the time, whether to answer
+			end := lsn(binary.BigEndian.Uint64(m.Data[1:]))
+			if m.Data[17] == 1 {
+				if err := x.report(true); err != nil {
+					return false, err
+				}
+			}
+			if !x.open && end > x.at {
+				x.at = end
+				return true, nil
+			}
+		case 'w': // data: two positions, the time, the message
+			return x.take(m.Data[25:])
+		}
+	case *pgproto3.ErrorResponse:
+		return false, pgconn.ErrorResponseToPgError(m)
+	case *pgproto3.CopyDone, *pgproto3.CommandComplete, *pgproto3.ReadyForQuery:
+		return false, problem.Newf(problem.Unreachable, "The next run goes on where this one ended.", "The server of %s has ended the stream of changes; it is shutting down.", x.s.what)
+	}
+	return false, nil
+}
+
+func (x *stream) take(data []byte) (ended bool, err error) {
+	r := reader{data: data[1:]}
+	switch data[0] {
+	case 'B':
+		at, committed, id := lsn(r.uint64()), int64(r.uint64()), r.uint32()
+		x.txns = append(x.txns, change.Txn{Position: at.String(), ID: id, Moment: x.clock.Next(committed + epochMicros)})
+		x.open, x.seq = true, 0
+	case 'C':
+		r.skip(1 + 8)
+		x.at, x.open = lsn(r.uint64()), false
+		x.commits++
+		return true, r.err
+	case 'R':
+		return false, x.relation(&r)
+	case 'I', 'U', 'D':
+		x.bytes += int64(len(data)) + 64
+		return false, x.change(data[0], &r)
+	case 'T':
+		x.bytes += 64
+		return false, x.truncate(&r)
+	}
+	return false, r.err // origins, types and messages tell nothing that is needed
+}
+
+// epochMicros is 2000-01-01 in microseconds since 1970.
+const epochMicros = 946_684_800_000_000
+
+// relation notes how a table looks from here on.
+func (x *stream) relation(r *reader) error {
+	id := r.uint32()
+	name := schema.Name{Schema: r.text(), Table: r.text()}
+	r.skip(1)
+	n := int(r.uint16())
+	p := &described{}
+	i := slices.IndexFunc(x.tables, func(g *gatherer) bool { return g.Table.Name == name })
+	if i >= 0 {
+		p.table = x.tables[i]
+	}
+	var extra []string
+	for range n {
+		r.skip(1)
+		column, typ := r.text(), r.uint32()
+		r.skip(4)
+		place := -1
+		if p.table != nil {
+			place = slices.IndexFunc(p.table.Table.Columns, func(c schema.Column) bool { return c.Name == column })
+			switch {
+			case place < 0:
+				extra = append(extra, column)
+			case p.table.types[place] != typ && p.unfit == nil:
+				p.unfit = problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+name.Display()+".", "The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
+			}
+		}
+		p.columns = append(p.columns, place)
+	}
+	x.relations[id] = p
+	if p.table == nil || r.err != nil {
+		return r.err
+	}
+	for i, c := range p.table.Table.Columns {
+		if !slices.Contains(p.columns, i) && p.unfit == nil {
+			p.unfit = problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+name.Display()+".", "The log holds changes of %s from before it had the column %s, so the column's values are not known.", name, c.Name)
+		}
+	}
+	if p.table.Whole && len(extra) > 0 && p.unfit == nil {
+		// A column that was dropped since, or one that was added after this run looked.
+		p.unfit = x.extra(name, extra)
+	}
+	return nil
+}
+
+// extra tells whether columns that the log has and the table had not are there now.
+func (x *stream) extra(name schema.Name, columns []string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	var added []string
+	if err := x.s.row(ctx, `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) AND attname = ANY ($2) AND NOT attisdropped)`, []any{name.Quoted(), columns}, &added); err != nil {
+		return err
+	}
+	if len(added) == 0 {
+		return nil
+	}
+	return problem.Newf(problem.Held, "The next run looks at the table again.", "The table %s has a new column %s.", name, strings.Join(added, ", "))
+}
+
+// cell is one value of a tuple: 'n' null, 'u' left out, 't' text, 'b' binary.
+type cell struct {
+	kind byte
+	data []byte
+}
+
+func (p *described) tuple(r *reader) []cell {
+	cells := make([]cell, len(p.table.Table.Columns))
+	for i := range cells {
+		cells[i].kind = 'n'
+	}
+	n := int(r.uint16())
+	for i := range n {
+		c := cell{kind: r.byte()}
+		if c.kind == 't' || c.kind == 'b' {
+			c.data = r.bytes(int(r.uint32()))
+		}
+		if i < len(p.columns) && p.columns[i] >= 0 {
+			cells[p.columns[i]] = c
+		}
+	}
+	return cells
+}
+
+func (x *stream) change(kind byte, r *reader) error {
+	p := x.relations[r.uint32()]
+	if p == nil || r.err != nil {
+		return errors.New("the log has a change of a table that it has not described")
+	}
+	if p.table == nil {
+		return nil
+	}
+	var old, row []cell
+	whole := false
+	for len(r.data) > 0 && r.err == nil {
+		switch mark := r.byte(); mark {
+		case 'K', 'O':
+			old, whole = p.tuple(r), mark == 'O'
+		case 'N':
+			row = p.tuple(r)
+		default:
+			return fmt.Errorf("the log has a tuple of the unknown kind %q", mark)
+		}
+	}
+	if r.err != nil {
+		return r.err
+	}
+	x.seq++
+	x.changes++
+	g := p.table
+	for i := range row { // what the old row tells need not be looked for
+		if row[i].kind == 'u' && old != nil && (whole || old[i].kind != 'n') {
+			row[i] = old[i]
+		}
+	}
+	switch {
+	case kind == 'I':
+		return x.add(p, change.Insert, row)
+	case kind == 'D':
+		return x.add(p, change.Delete, old)
+	case old != nil && g.moved(old, row):
+		if g.Ignores(change.Update) {
+			g.batch.Ignored++
+			return nil
+		}
+		if err := x.add(p, change.Left, old); err != nil {
+			return err
+		}
+		x.seq++
+		return x.add(p, change.Came, row)
+	}
+	return x.add(p, change.Update, row)
+}
+
+// moved tells whether an update changed the key.
+func (g *gatherer) moved(old, row []cell) bool {
+	for _, k := range g.key {
+		if row[k].kind != 'u' && (old[k].kind != row[k].kind || string(old[k].data) != string(row[k].data)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (x *stream) truncate(r *reader) error {
+	n := int(r.uint32())
+	r.skip(1)
+	for range n {
+		p := x.relations[r.uint32()]
+		if p == nil || p.table == nil || r.err != nil {
+			continue
+		}
+		x.seq++
+		x.changes++
+		if err := x.add(p, change.Truncate, nil); err != nil {
+			return err
+		}
+	}
+	return r.err
+}
+
+// add appends a change to its table's batch.
+func (x *stream) add(p *described, kind change.Kind, row []cell) error {
+	g := p.table
+	if g.Ignores(kind) {
+		g.batch.Ignored++
+		return nil
+	}
+	if len(x.txns) == 0 {
+		return errors.New("the log has a change outside a transaction")
+	}
+	c := change.Row{Kind: kind, Txn: int32(len(x.txns) - 1), Seq: x.seq}
+	if p.unfit != nil {
+		c.Unfit = true
+		g.batch.Unfit = p.unfit
+		row = nil
+	}
+	if row == nil {
+		for _, f := range g.fields {
+			f.AppendNull()
+		}
+		g.batch.Rows = append(g.batch.Rows, c)
+		return nil
+	}
+	var unknown []bool
+	for i, v := range row {
+		var reason string
+		switch {
+		case v.kind == 'n' && slices.Contains(g.key, i):
+			reason = "is null, and it is part of the key"
+		case v.kind == 'b' && g.values[i].Check != nil:
+			reason, _ = g.values[i].Check(v.data)
+		}
+		if reason != "" {
+			return g.setAside(i, row, c, reason, 0)
+		}
+	}
+	for i, v := range row {
+		switch v.kind {
+		case 't':
+			if err := g.values[i].Text(g.fields[i], v.data); err != nil {
+				return g.setAside(i, row, c, err.Error(), i)
+			}
+		case 'b':
+			g.values[i].Binary(g.fields[i], v.data)
+		case 'u':
+			if unknown == nil {
+				unknown = make([]bool, len(row))
+			}
+			unknown[i] = true
+			fallthrough
+		default:
+			g.fields[i].AppendNull()
+		}
+	}
+	if unknown != nil {
+		last := len(g.batch.Unknown)
+		if last == 0 || !slices.Equal(g.batch.Unknown[last-1], unknown) {
+			g.batch.Unknown = append(g.batch.Unknown, unknown)
+			last++
+		}
+		c.Unknown = int32(last)
+	}
+	g.batch.Rows = append(g.batch.Rows, c)
+	return nil
+}
+
+// Take hands over what was gathered.
+func (x *stream) Take() source.Gathered {
+	out := source.Gathered{To: x.at.String(), Clock: x.clock, Commits: x.commits, Open: x.open, Goes: x.goes}
+	for _, g := range x.tables {
+		b := g.batch
+		g.batch = change.Batch{}
+		b.Txns = x.txns
+		if len(b.Rows) > 0 {
+			b.Record = g.builder.NewRecordBatch()
+		}
+		out.Batches = append(out.Batches, b)
+	}
+	x.bytes, x.changes, x.commits, x.goes = 0, 0, 0, x.open
+	if x.open {
+		x.txns = append([]change.Txn{}, x.txns[len(x.txns)-1])
+	} else {
+		x.txns = nil
+	}
+	return out
+}
+
+// reader takes a message apart; err is set when it is shorter than it says.
+type reader struct {
+	data []byte
+	err  error
+}
+
+func (r *reader) bytes(n int) []byte {
+	if n < 0 || n > len(r.data) {
+		r.err = errors.New("a message of the log is shorter than it says")
+		r.data = nil
+		return make([]byte, max(min(n, 16), 8))
+	}
+	b := r.data[:n:n]
+	r.data = r.data[n:]
+	return b
+}
+
+func (r *reader) skip(n int)     { r.bytes(n) }
+func (r *reader) byte() byte     { return r.bytes(1)[0] }
+func (r *reader) uint16() uint16 { return binary.BigEndian.Uint16(r.bytes(2)) }
+func (r *reader) uint32() uint32 { return binary.BigEndian.Uint32(r.bytes(4)) }
+func (r *reader) uint64() uint64 { return binary.BigEndian.Uint64(r.bytes(8)) }
+
+func (r *reader) text() string {
+	end := slices.Index(r.data, 0)
+	if end < 0 {
+		r.err = errors.New("a text of the log has no end")
+		return ""
+	}
+	s := string(r.data[:end])
+	r.data = r.data[end+1:]
+	return s
+}
