@@ -45,8 +45,7 @@ func (f *follow) applyAll(ctx context.Context) error {
 // apply writes one cut. The commit stays open while a transaction of the source goes on
 // in the next cut.
 func (f *follow) apply(ctx context.Context, g source.Gathered) error {
-	joined, err := f.join(ctx)
-	if err != nil {
+	if err := f.join(ctx); err != nil {
 		return err
 	}
 	for i, b := range g.Batches {
@@ -57,7 +56,8 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 			return err
 		}
 		t := f.tables[i]
-		if t.state == Following || joined[i] {
+		var err error
+		if t.state == Following || t.joined {
 			err = f.merge(ctx, t, b, g.Goes)
 		} else {
 			err = f.suspend(ctx, t, b)
@@ -75,7 +75,7 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 	if err := f.begun(ctx); err != nil {
 		return err
 	}
-	return f.finish(ctx, g, joined)
+	return f.finish(ctx, g)
 }
 
 // begun makes sure that a commit is under way.
@@ -87,7 +87,7 @@ func (f *follow) begun(ctx context.Context) (err error) {
 }
 
 // finish makes all that was written visible, together with the position.
-func (f *follow) finish(ctx context.Context, g source.Gathered, joined map[int]bool) error {
+func (f *follow) finish(ctx context.Context, g source.Gathered) error {
 	to := position.Position{Value: g.To}
 	place, err := f.commit.Move(ctx, f.Feed.Name, "", f.place, to, f.Run)
 	if err != nil {
@@ -123,8 +123,10 @@ func (f *follow) finish(ctx context.Context, g source.Gathered, joined map[int]b
 	for t, b := range books {
 		t.books = t.books.Add(b)
 	}
-	for i := range joined {
-		f.tables[i].state, f.tables[i].copy = Following, copyState{}
+	for _, t := range f.tables {
+		if t.joined {
+			t.joined, t.state, t.copy = false, Following, copyState{}
+		}
 	}
 	f.mu.Unlock()
 	f.tell()
@@ -141,7 +143,8 @@ func (f *follow) partOf(ctx context.Context, t *logTable) (*warehouse.Part, erro
 	return p, err
 }
 
-// merge folds the changes of a table and merges what is left.
+// merge folds the changes of a table and merges what is left. goes tells that the
+// first transaction began in the batch before.
 func (f *follow) merge(ctx context.Context, t *logTable, b change.Batch, goes bool) error {
 	for _, r := range b.Rows {
 		if r.Unfit {
@@ -165,8 +168,7 @@ func (f *follow) merge(ctx context.Context, t *logTable, b change.Batch, goes bo
 		part.Books.Folded += s.Folded
 		has := warehouse.Has{Chains: s.Chains, Replays: f.replays, Continues: goes || s.Empties >= 0}
 		if s.Empties >= 0 {
-			at := schema.Literal(schema.TimestampTZText(b.Txns[s.Empties].Moment)) + "::timestamptz"
-			if err := part.Truncate(ctx, at, warehouse.Has{Continues: goes || i > 0}); err != nil {
+			if err := part.Truncate(ctx, momentOf(b.Txns[s.Empties]), warehouse.Has{Continues: goes || i > 0}); err != nil {
 				return err
 			}
 		}
@@ -181,6 +183,11 @@ func (f *follow) merge(ctx context.Context, t *logTable, b change.Batch, goes bo
 		}
 	}
 	return nil
+}
+
+// momentOf is a transaction's moment as a literal.
+func momentOf(t change.Txn) string {
+	return schema.Literal(schema.TimestampTZText(t.Moment)) + "::timestamptz"
 }
 
 // stage makes the record of the rows of a stretch, as warehouse.StageColumns has them.

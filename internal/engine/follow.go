@@ -119,6 +119,7 @@ type logTable struct {
 	part     *warehouse.Part // of the commit that is under way
 	books    rows.Books
 	state    string
+	joined   bool // in the commit that is under way
 	copy     copyState
 	copied   int64
 	expected int64

@@ -64,10 +64,9 @@ func suspended(t *logTable, b change.Batch, keep []int32) arrow.RecordBatch {
 
 // join brings the tables whose copies the warehouse's position has passed to those that
 // follow, at the beginning of a commit. No change that comes now is in their copies.
-func (f *follow) join(ctx context.Context) (map[int]bool, error) {
-	joined := map[int]bool{}
+func (f *follow) join(ctx context.Context) error {
 	if f.commit != nil {
-		return joined, nil
+		return nil
 	}
 	var ready []int
 	f.mu.Lock()
@@ -80,17 +79,17 @@ func (f *follow) join(ctx context.Context) (map[int]bool, error) {
 	for _, i := range ready {
 		first, err := f.settleCopy(ctx, f.tables[i])
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if err := f.begun(ctx); err != nil {
-			return nil, err
+			return err
 		}
 		if err := f.joinTable(ctx, f.tables[i], first); err != nil {
-			return nil, err
+			return err
 		}
-		joined[i] = true
+		f.tables[i].joined = true
 	}
-	return joined, nil
+	return nil
 }
 
 // seenFrom gives the number of the first snapshot, counted from 1, that shows what a

@@ -60,10 +60,11 @@ func Ends(t Target) bool {
 	return t.Log || t.Sweeps || t.Keep == feed.KeepSoftDelete || t.Keep == feed.KeepHistory
 }
 
-// StageName names the stage of a target. The name depends on its columns, so that a
-// connection can use a stage again.
+// StageName names the stage of a target. The name depends on its columns, too, so that a
+// connection can use a stage again as long as they are the same.
 func StageName(t Target) string {
 	h := fnv.New64a()
+	_, _ = fmt.Fprint(h, t.Name.Quoted())
 	for _, c := range StageColumns(t) {
 		_, _ = fmt.Fprintf(h, "%s\x00%s\x00", c.Name, c.Type)
 	}

@@ -2,8 +2,8 @@
 //
 // For latest and soft-delete that is one row for each key; for history, one version for
 // each transaction that changed the key; for ledger, every change. A transaction that
-// inserts a row and deletes it again leaves nothing, and one that deletes a row and
-// inserts it again has updated it.
+// deletes a row and inserts it again has updated it, and one that inserts a row and deletes
+// it again leaves nothing, but for soft-delete, which flags every row that ever was.
 package fold
 
 import (
@@ -205,7 +205,7 @@ func (f *folder) emit(chain []int32) {
 	for i := len(chain) - 1; i >= 0; i-- {
 		x := &f.items[chain[i]]
 		switch {
-		case x.Gone && !there:
+		case x.Gone && !there && (f.keep != feed.KeepSoftDelete || x.live < 0):
 			continue // it was not there before the transaction either
 		case !x.Gone && was >= 0 && !f.items[was].Gone && f.keep == feed.KeepHistory && f.same(&f.items[was], x):
 			continue

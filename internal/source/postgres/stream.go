@@ -120,6 +120,8 @@ func (s *Source) explainLog(err error, name string) error {
 			return problem.Wrap(err, problem.Overtaken, fmt.Sprintf("The replication slot %s of %s is in use: another worker reads the log of this feed.", name, s.what), "Nothing was lost; the next run tries again. If no other service runs this feed, look for the slot's active_pid in pg_replication_slots.")
 		case server.Code == "55000" || strings.Contains(server.Message, "requested WAL segment"):
 			return lostSlot(fmt.Sprintf("The log of %s cannot be read from where the feed stands: %s.", s.what, server.Message))
+		case server.Code == "XX000" && strings.Contains(server.Message, "could not map filenode"):
+			return lostSlot(fmt.Sprintf("The server of %s cannot decode its own log: %s. That happens where a slot was made while a transaction that truncates was open.", s.what, server.Message))
 		case server.Code == "42704" && strings.Contains(server.Message, "publication"):
 			return problem.Wrap(err, problem.Held, fmt.Sprintf("The publication %s of %s was dropped while the log was read: %s.", name, s.what, server.Message), "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
 		}

@@ -1,0 +1,210 @@
+// Package torture writes to a PostgreSQL source at random, as many clients at once would,
+// and tells from a record that triggers keep what a warehouse must hold of it. It shares
+// no code with what it judges.
+package torture
+
+import (
+	"context"
+	_ "embed"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+//go:embed schema.sql
+var schemaSQL string
+
+// Keeps are the keeps that are tried, as feed files and table names have them.
+var Keeps = []string{"latest", "soft-delete", "history", "ledger"}
+
+// Tables are the names of the tables kept in one way.
+func Tables(keep string) []string {
+	keep = strings.ReplaceAll(keep, "-", "_")
+	return []string{"loans_" + keep, "Odd. \"Copies\" " + keep}
+}
+
+// Source is a database that is written.
+type Source struct {
+	Pool   *pgxpool.Pool
+	Bulk   int // rows of a large transaction
+	Huge   int // bytes of a large value
+	stop   chan struct{}
+	done   sync.WaitGroup
+	mu     sync.Mutex
+	mark   int64          // of the record: deletes before it need not be known
+	Errors map[string]int // what the server refused, by its words
+	Count  int            // transactions
+}
+
+// New makes the tables. Those of odd name have replica identity full.
+func New(ctx context.Context, url string) (*Source, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, err
+	}
+	config.MaxConns = 20
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	s := &Source{Pool: pool, Bulk: 5000, Huge: 200_000, Errors: map[string]int{}}
+	sql := schemaSQL
+	for _, keep := range Keeps {
+		for i, name := range Tables(keep) {
+			table := pgx.Identifier{name}.Sanitize()
+			sql += fmt.Sprintf(`
+CREATE TABLE %[1]s (branch text, no int, v bigint NOT NULL DEFAULT nextval('versions'), note text, fee numeric(12,2), seen int, "Söme ""Column" text DEFAULT 'as it is', PRIMARY KEY (branch, no));
+ALTER TABLE %[1]s ALTER note SET STORAGE EXTERNAL;
+CREATE TRIGGER note AFTER INSERT OR UPDATE OR DELETE ON %[1]s FOR EACH ROW EXECUTE FUNCTION note_change();
+CREATE TRIGGER note_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT EXECUTE FUNCTION note_change();`, table)
+			if i == 1 {
+				sql += "ALTER TABLE " + table + " REPLICA IDENTITY FULL;"
+			}
+			sql += fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', i, repeat('n', i * 40) FROM generate_series(1, 150) i;", table)
+		}
+	}
+	_, err = pool.Exec(ctx, sql)
+	return s, err
+}
+
+// Start sets writers to work until Pause.
+func (s *Source) Start(writers int) {
+	s.stop = make(chan struct{})
+	for w := range writers {
+		s.done.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), uint64(w)))
+			for {
+				select {
+				case <-s.stop:
+					return
+				default:
+				}
+				err := s.transact(r)
+				s.mu.Lock()
+				s.Count++
+				if err != nil {
+					s.Errors[err.Error()]++
+				}
+				s.mu.Unlock()
+				if r.IntN(4) == 0 {
+					time.Sleep(time.Duration(r.IntN(8)) * time.Millisecond)
+				}
+			}
+		})
+	}
+}
+
+// Pause stops the writers and waits until they have.
+func (s *Source) Pause() {
+	close(s.stop)
+	s.done.Wait()
+}
+
+// Mark says that from now on every change must be known. Before, rows may have been
+// deleted before they were copied.
+func (s *Source) Mark(ctx context.Context) error {
+	return s.Pool.QueryRow(ctx, "SELECT coalesce(max(seq), 0) FROM record").Scan(&s.mark)
+}
+
+// Close ends all connections.
+func (s *Source) Close() { s.Pool.Close() }
+
+func (s *Source) transact(r *rand.Rand) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		var tables []string
+		for _, keep := range Keeps { // a transaction does the same to all keeps
+			for _, name := range Tables(keep) {
+				tables = append(tables, pgx.Identifier{name}.Sanitize())
+			}
+		}
+		r.Shuffle(len(tables), func(i, j int) { tables[i], tables[j] = tables[j], tables[i] })
+		tables = tables[:1+r.IntN(3)]
+		for range 1 + r.IntN(6) {
+			if err := s.change(ctx, tx, r, tables[r.IntN(len(tables))], false); err != nil {
+				return err
+			}
+		}
+		switch r.IntN(25) {
+		case 0:
+			return pgx.ErrTxCommitRollback // given up
+		case 1:
+			time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond) // slow to commit
+		}
+		return nil
+	})
+}
+
+// change is one statement, some of them under a savepoint that is rolled back.
+func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table string, nested bool) error {
+	if r.IntN(12) == 0 {
+		inner, err := tx.Begin(ctx)
+		if err != nil {
+			return err
+		}
+		if err := s.change(ctx, inner, r, table, true); err != nil {
+			_ = inner.Rollback(ctx)
+			return err
+		}
+		if r.IntN(2) == 0 {
+			return inner.Rollback(ctx)
+		}
+		return inner.Commit(ctx)
+	}
+	no, other := 1+r.IntN(200), 1+r.IntN(200)
+	note := any(nil)
+	switch n := r.IntN(60); {
+	case n == 0:
+		note = strings.Repeat(string(rune('a'+r.IntN(26))), s.Huge)
+	case n < 10:
+		note = strings.Repeat(string(rune('a'+r.IntN(26))), 3000+r.IntN(5000))
+	case n < 50:
+		note = fmt.Sprintf("O'Malvey's nöte №%d \\ \" %d", no, r.Int())
+	}
+	exec := func(sql string, args ...any) error {
+		_, err := tx.Exec(ctx, strings.ReplaceAll(sql, "TABLE_", table), args...)
+		return err
+	}
+	switch n := r.IntN(1000); {
+	case n < 250:
+		return exec(`INSERT INTO TABLE_ (branch, no, note, fee, seen) VALUES ('main', $1, $2, $3::int / 100.0, $4) ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions'), note = excluded.note, fee = excluded.fee`, no, note, r.IntN(9999), r.IntN(5))
+	case n < 500: // the note, however long, is left as it is
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), seen = $2 WHERE branch = 'main' AND no = $1`, no, r.IntN(5))
+	case n < 600:
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), note = $2 WHERE branch = 'main' AND no = $1`, no, note)
+	case n < 650: // nothing changes
+		return exec(`UPDATE TABLE_ SET seen = seen WHERE branch = 'main' AND no = $1`, no)
+	case n < 800:
+		return exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = $1`, no)
+	case n < 870: // the key changes
+		return exec(`UPDATE TABLE_ SET no = $2, v = nextval('versions') WHERE branch = 'main' AND no = $1 AND NOT EXISTS (SELECT 1 FROM TABLE_ WHERE branch = 'main' AND no = $2)`, no, other)
+	case n < 900:
+		if err := exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = $1`, no); err != nil {
+			return err
+		}
+		return exec(`INSERT INTO TABLE_ (branch, no, note) VALUES ('main', $1, $2)`, no, note)
+	case n < 985:
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no BETWEEN $1 AND $2`, min(no, other), min(no, other)+10)
+	case n < 990: // a large transaction
+		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, 1+r.IntN(s.Bulk)); err != nil {
+			return err
+		}
+		if r.IntN(2) == 0 {
+			return nil
+		}
+		return exec(`DELETE FROM TABLE_ WHERE branch = 'bulk' AND no % 3 > 0`)
+	case n < 996:
+		if nested {
+			return nil
+		}
+		return exec(`TRUNCATE TABLE_`)
+	default:
+		return exec(`UPDATE TABLE_ SET v = nextval('versions')`)
+	}
+}
