@@ -253,6 +253,21 @@ func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
 	return post[Proof](ctx, c, at("feeds", feed, "proofs"), ofTable(table), nil)
 }
 
+// CopyAgain has tables of a feed that follows the log copied anew; all where none is named.
+func (c *Client) CopyAgain(ctx context.Context, feed string, tables []string) error {
+	return c.call(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/copies", nil, map[string]any{"tables": tables}, nil)
+}
+
+// LogSamples gives how a feed was doing over the last hours.
+func (c *Client) LogSamples(ctx context.Context, feed string, hours float64) ([]LogSample, error) {
+	return get[[]LogSample](ctx, c, "/feeds/"+url.PathEscape(feed)+"/samples", url.Values{"hours": {strconv.FormatFloat(hours, 'f', -1, 64)}})
+}
+
+// Versions gives the versions of one row of a history.
+func (c *Client) Versions(ctx context.Context, feed, table string, key []string) (Versions, error) {
+	return get[Versions](ctx, c, "/feeds/"+url.PathEscape(feed)+"/versions", url.Values{"table": {table}, "key": key})
+}
+
 // Positions lists the positions of a feed's tables.
 func (c *Client) Positions(ctx context.Context, feed string) ([]Place, error) {
 	return get[[]Place](ctx, c, at("feeds", feed, "positions"), nil)

@@ -94,29 +94,78 @@ type FeedStatus struct {
 	NextRunAt *time.Time    `json:"next_run_at,omitempty"`
 	LastRun   *Run          `json:"last_run,omitempty"`
 	Running   *Run          `json:"running,omitempty"`
+	Log       *LogStatus    `json:"log,omitempty" doc:"Where the feed stands in its source's change log, if it follows it"`
 	Tables    []TableStatus `json:"tables"`
+}
+
+// LogStatus is where a feed stands in a change log.
+type LogStatus struct {
+	Position   string     `json:"position" doc:"All tables of the feed are as the source was here"`
+	CompleteAt *time.Time `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
+	Behind     int64      `json:"behind_bytes" doc:"Bytes of log from what is confirmed to the log's end"`
+	Retained   int64      `json:"retained_bytes" doc:"Bytes of log that the source keeps for the feed"`
+	Warn       int64      `json:"warn_bytes" doc:"From here on the retained log is a risk to the source"`
+	Stop       int64      `json:"stop_bytes" doc:"From here on the source keeps nothing more; 0 is never"`
+	Risk       bool       `json:"risk" doc:"Whether more is retained than warn_bytes"`
+	MeasuredAt time.Time  `json:"measured_at"`
+}
+
+// LogSample is how a feed was doing at one moment.
+type LogSample struct {
+	At       time.Time `json:"at"`
+	Lag      *float64  `json:"lag_seconds,omitempty" doc:"How old what the warehouse showed was"`
+	Behind   int64     `json:"behind_bytes"`
+	Retained int64     `json:"retained_bytes"`
+	Applied  int64     `json:"applied" doc:"Changes applied since the sample before"`
+}
+
+// CopyStatus is how the first copy of a table goes.
+type CopyStatus struct {
+	State    string `json:"state" enum:"copying,joining" doc:"copying: its rows are read; joining: they are, and the log must come to the moment they were read at"`
+	Copied   int64  `json:"copied" doc:"Rows that have come in"`
+	Expected int64  `json:"expected" doc:"An estimate of all rows"`
+	Waiting  string `json:"waiting,omitempty" doc:"What the copy waits for"`
+}
+
+// Versions are the versions of one row in a history.
+type Versions struct {
+	Table    string    `json:"table"`
+	Key      []string  `json:"key"`
+	Columns  []string  `json:"columns"`
+	Versions []Version `json:"versions" doc:"The oldest first"`
+}
+
+// Version is one version of a row.
+type Version struct {
+	From     *time.Time `json:"from"`
+	Until    *time.Time `json:"until,omitempty" doc:"The moment it ended; none while it holds"`
+	Position string     `json:"position"`
+	Run      int64      `json:"run"`
+	Values   []*string  `json:"values" doc:"In the order of the columns; null where the value is null"`
+	Changed  []string   `json:"changed" doc:"The columns that differ from the version before"`
 }
 
 // TableStatus is one table of a feed and how it is doing.
 type TableStatus struct {
-	Feed       string     `json:"feed"`
-	Table      string     `json:"table"`
-	Target     string     `json:"target"`
-	Find       string     `json:"find"`
-	Keep       string     `json:"keep"`
-	State      string     `json:"state" enum:"waiting,running,current,behind,failing" doc:"waiting: no run yet; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
-	Position   string     `json:"position,omitempty" doc:"How far it has come"`
-	Next       string     `json:"next" doc:"What the next run reads, in words"`
-	CompleteAt *time.Time `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
-	Rows       *int64     `json:"rows,omitempty" doc:"Rows in the warehouse after the last run"`
-	Nulls      int64      `json:"nulls" doc:"Rows with a null watermark at the last run; they are not replicated"`
-	SetAside   int64      `json:"set_aside" doc:"Rows set aside since the table's first run"`
-	LastRun    int64      `json:"last_run,omitempty"`
-	LastRunAt  *time.Time `json:"last_run_at,omitempty"`
-	Changed    int64      `json:"changed" doc:"Rows written by the last run that wrote any"`
-	ChangedAt  *time.Time `json:"changed_at,omitempty" doc:"When rows were last written"`
-	Problem    *Problem   `json:"problem,omitempty"`
-	Proof      *Proof     `json:"proof,omitempty" doc:"The last comparison of both sides"`
+	Feed       string      `json:"feed"`
+	Table      string      `json:"table"`
+	Target     string      `json:"target"`
+	Find       string      `json:"find"`
+	Keep       string      `json:"keep"`
+	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,failing" doc:"waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
+	Position   string      `json:"position,omitempty" doc:"How far it has come"`
+	Next       string      `json:"next" doc:"What the next run reads, in words"`
+	CompleteAt *time.Time  `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
+	Rows       *int64      `json:"rows,omitempty" doc:"Rows in the warehouse after the last run"`
+	Nulls      int64       `json:"nulls" doc:"Rows with a null watermark at the last run; they are not replicated"`
+	SetAside   int64       `json:"set_aside" doc:"Rows set aside since the table's first run"`
+	LastRun    int64       `json:"last_run,omitempty"`
+	LastRunAt  *time.Time  `json:"last_run_at,omitempty"`
+	Changed    int64       `json:"changed" doc:"Rows written by the last run that wrote any"`
+	ChangedAt  *time.Time  `json:"changed_at,omitempty" doc:"When rows were last written"`
+	Copy       *CopyStatus `json:"copy,omitempty" doc:"How its copy goes, before it follows the change log"`
+	Problem    *Problem    `json:"problem,omitempty"`
+	Proof      *Proof      `json:"proof,omitempty" doc:"The last comparison of both sides"`
 }
 
 // Proof is a dated statement whether two sides are equal.

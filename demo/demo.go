@@ -134,7 +134,7 @@ func (w *world) start(ctx context.Context) error {
 		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".", "Choose another with --data.")
 	}
 	var err error
-	w.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(w.dir, "libraries"), Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna"}})
+	w.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(w.dir, "libraries"), Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna", "wal_level": "logical"}})
 	if err != nil {
 		return err
 	}
@@ -164,6 +164,7 @@ func (w *world) start(ctx context.Context) error {
 const (
 	readerUser = "replica_reader"
 	writerUser = "reports_writer"
+	ownerRole  = "circulation_owner"
 )
 
 // buildDatabases makes what is missing and gives the two users new passwords.
@@ -204,9 +205,31 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 			return nil, fmt.Errorf("make the user %s: %w", user, err)
 		}
 	}
+	if err := own(ctx, conn); err != nil {
+		return nil, err
+	}
 	_, err = conn.Exec(ctx, fmt.Sprintf(`GRANT SELECT ON ALL TABLES IN SCHEMA public TO %[1]s; GRANT pg_read_all_stats TO %[1]s;
-GRANT CREATE, TEMPORARY ON DATABASE reports TO %[2]s`, readerUser, writerUser))
+ALTER ROLE %[1]s REPLICATION; GRANT CREATE ON DATABASE circulation TO %[1]s; GRANT %[3]s TO %[1]s;
+GRANT CREATE, TEMPORARY ON DATABASE reports TO %[2]s`, readerUser, writerUser, ownerRole))
 	return passwords, err
+}
+
+// own gives the tables an owner that the reader can be a member of: whoever publishes a
+// table's changes must own it.
+func own(ctx context.Context, conn *pgx.Conn) error {
+	_, err := conn.Exec(ctx, fmt.Sprintf(`DO $$
+DECLARE t text;
+BEGIN
+    IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = '%[1]s') THEN CREATE ROLE %[1]s NOLOGIN; END IF;
+    GRANT CREATE, USAGE ON SCHEMA public TO %[1]s;
+    FOR t IN SELECT quote_ident(tablename) FROM pg_tables WHERE schemaname = 'public' AND tableowner <> '%[1]s' LOOP
+        EXECUTE 'ALTER TABLE public.' || t || ' OWNER TO %[1]s';
+    END LOOP;
+END $$`, ownerRole))
+	if err != nil {
+		return fmt.Errorf("give the tables their owner: %w", err)
+	}
+	return nil
 }
 
 // setUp adds what the service does not have, and gives it the new passwords.

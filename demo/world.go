@@ -89,7 +89,7 @@ func build(ctx context.Context, conn *pgx.Conn) error {
 			{"holds", []string{"id", "patron_id", "title_no", "branch", "state", "place", "placed_at", "updated_at"}, holdCount, func(int) []any {
 				placed := past(90)
 				id, _ := uuid.NewRandomFromReader(reader{r})
-				return []any{id, r.IntN(patronCount) + 1, r.IntN(30_000) + 1, pick(r, branches), pick(r, []string{"waiting", "ready", "fetched", "cancelled"}), maybe(r, 0.3, r.IntN(12)+1), placed, maybe(r, 0.02, placed.Add(time.Hour))}
+				return []any{id, r.IntN(patronCount) + 1, r.IntN(30_000) + 1, pick(r, branches), pick(r, []string{"waiting", "ready", "fetched"}), maybe(r, 0.3, r.IntN(12)+1), placed, maybe(r, 0.02, placed.Add(time.Hour))}
 			}},
 			{"fines", []string{"loan_id", "amount", "paid", "reason"}, fineCount, func(int) []any {
 				amount := float64(r.IntN(3000)+10) / 100
@@ -153,6 +153,14 @@ func day(ctx context.Context, conn *pgx.Conn, pause time.Duration) error {
 	}
 }
 
+// regular is one of a few patrons who often move, or any other.
+func regular(r *rand.Rand, patron int) int {
+	if r.IntN(2) == 0 {
+		return r.IntN(20) + 1
+	}
+	return patron
+}
+
 // happen is one thing that happens, as one transaction.
 func happen(ctx context.Context, conn *pgx.Conn, r *rand.Rand) error {
 	branch, patron := pick(r, branches), r.IntN(patronCount)+1
@@ -182,13 +190,13 @@ func happen(ctx context.Context, conn *pgx.Conn, r *rand.Rand) error {
 		case n < 72:
 			return do(`INSERT INTO holds (patron_id, title_no, branch, state, place, placed_at, updated_at) VALUES ($1, $2, $3, 'waiting', 1, now(), now())`, patron, r.IntN(30_000)+1, branch)
 		case n < 78:
-			return do(`UPDATE holds SET state = 'cancelled', place = NULL WHERE id = (SELECT id FROM holds WHERE state = 'waiting' ORDER BY updated_at DESC NULLS LAST LIMIT 1 OFFSET $1)`, r.IntN(20))
+			return do(`DELETE FROM holds WHERE id = (SELECT id FROM holds WHERE state = 'waiting' ORDER BY updated_at DESC NULLS LAST LIMIT 1 OFFSET $1)`, r.IntN(20))
 		case n < 84:
 			return do(`UPDATE fines SET paid = amount WHERE id = (SELECT id FROM fines WHERE paid < amount AND id > $1 ORDER BY id LIMIT 1)`, r.IntN(fineCount))
 		case n < 88:
 			return do(`INSERT INTO fines (loan_id, amount, reason) VALUES ($1, $2, 'late')`, loan+1, fmt.Sprintf("%.2f", float64(r.IntN(500)+20)/100))
 		case n < 93:
-			return do(`UPDATE patrons SET branch = $2, note = $3 WHERE id = $1`, patron, branch, maybe(r, 0.5, pick(r, notes)))
+			return do(`UPDATE patrons SET branch = $2, note = $3 WHERE id = $1`, regular(r, patron), branch, maybe(r, 0.5, pick(r, notes)))
 		}
 		return event(pick(r, []string{"question", "gate"}))
 	})

@@ -69,7 +69,7 @@ func TestProgressIsForPeople(t *testing.T) {
 	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
 	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 300000) i; ANALYZE`)
 	s.apply("%s", patronsFeed)
-	locked, err := d.pool.Begin(t.Context())
+	locked, err := d.conn.Begin(t.Context())
 	require.NoError(t, err)
 	_, err = locked.Exec(t.Context(), `LOCK TABLE patrons`)
 	require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -68,9 +69,21 @@ func (a *app) feedsCommand() *cobra.Command {
 		}
 		return a.say(cmd, map[string]string{"removed": args[0]}, "The feed %s is removed. Its tables and positions in the warehouse are as they were.", args[0])
 	})}
+	var tables []string
+	again := &cobra.Command{Use: "copy FEED", Short: "Copy tables of a feed that follows the log anew: all, from a new place in the log, or those named", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		if err := c.CopyAgain(ctx, args[0], tables); err != nil {
+			return err
+		}
+		what := "All tables"
+		if len(tables) > 0 {
+			what = strings.Join(tables, ", ")
+		}
+		return a.say(cmd, map[string]any{"feed": args[0], "tables": tables}, "%s of the feed %s will be copied anew by its next run. Until then the warehouse's tables stay as they are.", what, args[0])
+	})}
+	again.Flags().StringArrayVar(&tables, "table", nil, "only this table; may be given several times")
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way", client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		export, fileSchema, list, show, start, pause, remove)
+		export, fileSchema, list, show, start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string, act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {
@@ -85,6 +98,12 @@ func (a *app) feedAction(verb, short, done string, act func(*client.Client, cont
 
 func showFeed(w io.Writer, f client.FeedStatus) {
 	_, _ = fmt.Fprintf(w, "%s: %s → %s, %s, %s\n\n", f.Name, f.Source, f.Warehouse, f.State, f.Schedule)
+	if l := f.Log; l != nil {
+		_, _ = fmt.Fprintf(w, "At %s in the log of %s, %s behind; the source keeps %s of log for the feed.\n\n", orDash(l.Position), f.Source, size(l.Behind), size(l.Retained))
+		if l.Risk {
+			_, _ = fmt.Fprintf(w, "The log that the source keeps is above the feed's warning level of %s. Find out why the feed does not advance, or the source's disk fills.\n\n", size(l.Warn))
+		}
+	}
 	g := grid(w, "table", "state", "target", "find", "keep", " rows", " lag", "position", "last proof")
 	for _, t := range f.Tables {
 		proof := "never"
@@ -99,6 +118,9 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 	}
 	g.Render()
 	for _, t := range f.Tables {
+		if c := t.Copy; c != nil {
+			_, _ = fmt.Fprintf(w, "\n%s: %s\n", t.Table, copyInWords(*c))
+		}
 		if t.Problem != nil {
 			_, _ = fmt.Fprintf(w, "\n%s: %s %s\n", t.Table, t.Problem.What, t.Problem.Remedy)
 		}
@@ -106,6 +128,17 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 			_, _ = fmt.Fprintf(w, "\n%s: %s with a null watermark, not replicated. Name a fallback column to include them.\n", t.Table, plural(int(t.Nulls), "row"))
 		}
 	}
+}
+
+// copyInWords says how far the copy of a table is.
+func copyInWords(c client.CopyStatus) string {
+	switch {
+	case c.Waiting != "":
+		return "Before it is copied, " + c.Waiting + "."
+	case c.State == "joining":
+		return fmt.Sprintf("Its %s rows are copied; it joins the others when the log has come to the moment they were read at.", number(c.Copied))
+	}
+	return fmt.Sprintf("It is being copied: %s of about %s rows.", number(c.Copied), number(c.Expected))
 }
 
 func readFile(path string, stdin io.Reader) (string, error) {
@@ -330,6 +363,44 @@ func (a *app) sampleCommand() *cobra.Command {
 			side("in the warehouse", append(append([]string{}, x.Columns...), x.Added...), x.Warehouse)
 		})
 	})}
+}
+
+func (a *app) versionsCommand() *cobra.Command {
+	return &cobra.Command{Use: "versions FEED TABLE KEY...", Short: "Show the versions of one row of a history, and what changed between them", Args: cobra.MinimumNArgs(3), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		x, err := c.Versions(ctx, args[0], args[1], args[2:])
+		if err != nil {
+			return err
+		}
+		return a.show(cmd, x, func(w io.Writer) { showVersions(w, x) })
+	})}
+}
+
+// showVersions prints a timeline: the first version whole, of the others what changed.
+func showVersions(w io.Writer, x client.Versions) {
+	if len(x.Versions) == 0 {
+		_, _ = fmt.Fprintf(w, "The history of %s has no row with the key %s.\n", x.Table, strings.Join(x.Key, ", "))
+		return
+	}
+	for i, v := range x.Versions {
+		if i > 0 && x.Versions[i-1].Until != nil && !x.Versions[i-1].Until.Equal(*v.From) {
+			_, _ = fmt.Fprintf(w, "%s  deleted\n", moment(x.Versions[i-1].Until))
+		}
+		_, _ = fmt.Fprintf(w, "%s  version %d", moment(v.From), i+1)
+		if v.Until == nil {
+			_, _ = fmt.Fprint(w, ", holds")
+		}
+		_, _ = fmt.Fprintln(w)
+		for c, column := range x.Columns {
+			if i == 0 {
+				_, _ = fmt.Fprintf(w, "    %s: %s\n", column, cell(v.Values[c]))
+			} else if slices.Contains(v.Changed, column) {
+				_, _ = fmt.Fprintf(w, "    %s: %s → %s\n", column, cell(x.Versions[i-1].Values[c]), cell(v.Values[c]))
+			}
+		}
+	}
+	if last := x.Versions[len(x.Versions)-1]; last.Until != nil {
+		_, _ = fmt.Fprintf(w, "%s  deleted\n", moment(last.Until))
+	}
 }
 
 // cell shortens a value to what a line can hold; null is not the text "null".

@@ -36,6 +36,21 @@ func when(t *time.Time) string {
 	return t.UTC().Format("2006-01-02 15:04:05") + "Z (" + ago(time.Since(*t)) + ")"
 }
 
+// moment is an instant to the microsecond.
+func moment(t *time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.000000") + "Z" }
+
+// size writes bytes in powers of 1000.
+func size(n int64) string {
+	f, units := float64(n), []string{"B", "kB", "MB", "GB", "TB"}
+	for len(units) > 1 && f >= 1000 {
+		f, units = f/1000, units[1:]
+	}
+	if units[0] == "B" {
+		return fmt.Sprintf("%d B", n)
+	}
+	return fmt.Sprintf("%.1f %s", f, units[0])
+}
+
 func ago(d time.Duration) string {
 	switch {
 	case d < -time.Second:

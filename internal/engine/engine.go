@@ -51,7 +51,7 @@ type Work struct {
 
 // Progress tells how far a table's run has come.
 type Progress struct {
-	Phase    string // "looking", "reading" or "writing"
+	Phase    string // "looking", "reading", "sweeping" or "writing"
 	Read     int64
 	Expected int64 // an estimate; 0 when there is none
 	Position position.Position
@@ -111,7 +111,10 @@ func (r *run) run(ctx context.Context) (err error) {
 	if r.Table.Find == feed.FindWhole {
 		return r.whole(ctx)
 	}
-	return r.watermark(ctx)
+	if err := r.watermark(ctx); err != nil {
+		return err
+	}
+	return r.sweep(ctx)
 }
 
 // whole reads the table and swaps it in.

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -428,6 +427,22 @@ func DropLog(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.
 	return forget(ctx, f.Name, wh)
 }
 
+// LetGo has the source retain nothing more for a feed. The feed is held from then on,
+// until its tables are copied again.
+func LetGo(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) error {
+	log, ok := src.(source.Log)
+	if !ok {
+		return nil
+	}
+	names, err := logNames(ctx, f.Name, wh)
+	for _, name := range names {
+		if err = log.DropLog(ctx, name); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
 func logNames(ctx context.Context, feed string, wh warehouse.Warehouse) ([]string, error) {
 	var names []string
 	has, err := wh.Ask(ctx, wh.Dialect().Columns, "noemata", "logs")
@@ -463,25 +478,31 @@ func forget(ctx context.Context, feed string, wh warehouse.Warehouse) error {
 	return wh.SetPlace(ctx, feed, "", nil)
 }
 
-// CopyAgain has tables copied anew by the next run; all of them, and from a new place in
-// the log, where none is named. What the targets hold is kept until the copies are
-// complete, and a history keeps its past.
-func CopyAgain(ctx context.Context, f *feed.Feed, tables []string, src source.Source, wh warehouse.Warehouse) error {
+// MayCopyAgain tells whether tables of a feed can be copied anew.
+func MayCopyAgain(f *feed.Feed, tables []string) error {
 	if !f.FollowsLog() {
 		return problem.Newf(problem.Invalid, "Clear the table's position instead: noemata positions clear FEED TABLE.", "The feed %s does not follow the log.", f.Name)
 	}
-	if len(tables) == 0 {
-		err := DropLog(ctx, f, src, wh)
-		if problem.Is(err, problem.Unreachable) {
-			return err
-		}
-		return errors.Join(err)
-	}
-	var statements []string
 	for _, name := range tables {
 		if _, ok := f.Table(name); !ok {
 			return problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", f.Name, name)
 		}
+	}
+	return nil
+}
+
+// CopyAgain has tables copied anew by the next run; all of them, and from a new place in
+// the log, where none is named. What the targets hold is kept until the copies are
+// complete, and a history keeps its past.
+func CopyAgain(ctx context.Context, f *feed.Feed, tables []string, src source.Source, wh warehouse.Warehouse) error {
+	if err := MayCopyAgain(f, tables); err != nil {
+		return err
+	}
+	if len(tables) == 0 {
+		return DropLog(ctx, f, src, wh)
+	}
+	var statements []string
+	for _, name := range tables {
 		statements = append(statements, dropCopies(f.Name, name)...)
 		statements = append(statements, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', generation = generation + 1, layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
 			Copying, schema.Literal(f.Name), schema.Literal(name)))

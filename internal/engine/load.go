@@ -153,12 +153,16 @@ func (r *run) begin(ctx context.Context, direct bool) (*warehouse.Commit, *wareh
 
 // end merges what has come in, moves the position and makes it all visible.
 func (r *run) end(ctx context.Context, c *warehouse.Commit, p *warehouse.Part, to position.Position) error {
+	return r.endWith(ctx, c, p, to, warehouse.Has{})
+}
+
+func (r *run) endWith(ctx context.Context, c *warehouse.Commit, p *warehouse.Part, to position.Position, has warehouse.Has) error {
 	// The position first: it makes a second worker wait here, and then fail.
 	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
 	if err != nil {
 		return err
 	}
-	if err := p.Merge(ctx, warehouse.Has{}); err != nil {
+	if err := p.Merge(ctx, has); err != nil {
 		return err
 	}
 	books, err := p.Close(ctx, to)

@@ -190,6 +190,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		blocker("", err)
 		return findings
 	}
+	findings = append(findings, checkLog(ctx, f, src)...)
 	for _, t := range f.Tables {
 		p, err := makePlan(ctx, f, t, src)
 		if err != nil {
@@ -213,6 +214,31 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 				What:   "The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.",
 				Remedy: fmt.Sprintf("ALTER TABLE %s ADD UNIQUE (%s), with each column NOT NULL.", p.query.Table.Name.Quoted(), schema.QuoteAll("", p.target.Key))})
 		}
+	}
+	return findings
+}
+
+// checkLog looks at what following the log needs. Tables that cannot be planned are told
+// of elsewhere.
+func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Finding {
+	if !f.FollowsLog() {
+		return nil
+	}
+	log, ok := src.(source.Log)
+	if !ok {
+		return []problem.Finding{{Level: problem.Blocker, What: "The change log of this kind of source cannot be followed.", Remedy: "Write find: watermark."}}
+	}
+	var tables []source.Followed
+	for _, t := range f.Tables {
+		if p, err := makePlan(ctx, f, t, src); err == nil {
+			x := logTable{plan: p, Table: t}
+			tables = append(tables, x.followed())
+		}
+	}
+	findings, err := log.LogFindings(ctx, tables)
+	if err != nil {
+		p := problem.Of(err)
+		return []problem.Finding{{Level: problem.Blocker, What: p.What, Remedy: p.Remedy}}
 	}
 	return findings
 }

@@ -2,15 +2,19 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"noemata/internal/core/compare"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
 
@@ -21,24 +25,21 @@ type Proof struct {
 	Same  bool
 }
 
-// Prove compares every value of every row of a table with the warehouse. Rows that
-// the position has not reached are not judged. In a ledger each row of the source
+// passAfter is how long a proof waits for a feed to pass the moment of reading.
+const passAfter = 30 * time.Second
+
+// Prove compares every value of every row of a table with the warehouse: with the rows
+// that hold now, where it keeps others too. Rows that the position has not reached are
+// not judged; of a table that follows the log, rows that differ are looked at again
+// after the feed has passed the moment of reading. In a ledger each row of the source
 // must be there; older versions beside it are what a ledger is for.
 func Prove(ctx context.Context, w Work) (Proof, error) {
 	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
 	if err != nil {
 		return Proof{}, err
 	}
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
-	if err != nil {
-		return Proof{}, err
-	}
 	if err := w.Warehouse.Prepare(ctx, p.target); err != nil {
 		return Proof{}, err
-	}
-	q := p.query
-	if q.Watermark != nil {
-		q.Beyond = &place.Position
 	}
 	keys := p.target.Key
 	if w.Table.Keep == feed.KeepLedger {
@@ -46,9 +47,28 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	}
 	var key []int
 	for _, k := range keys {
-		key = append(key, slices.IndexFunc(q.Table.Columns, func(c schema.Column) bool { return c.Name == k }))
+		key = append(key, slices.IndexFunc(p.query.Table.Columns, func(c schema.Column) bool { return c.Name == k }))
 	}
-	c := compare.New(q.Table.Columns, key)
+	c := compare.New(p.query.Table.Columns, key)
+	proof, err := proveOnce(ctx, w, p, c)
+	if w.Table.Find != feed.FindLog || err != nil || proof.Same {
+		return proof, err
+	}
+	if err := passed(ctx, w); err != nil {
+		return proof, err
+	}
+	return proveOnce(ctx, w, p, c.Again())
+}
+
+func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proof, error) {
+	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
+	if err != nil {
+		return Proof{}, err
+	}
+	q := p.query
+	if q.Watermark != nil {
+		q.Beyond = &place.Position
+	}
 	err = w.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
 		for _, a := range b.Aside {
@@ -64,7 +84,7 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if err != nil {
 		return Proof{}, err
 	}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: q.Table.Columns}, func(record arrow.RecordBatch) error {
+	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: q.Table.Columns, Where: warehouse.Holds(p.target)}, func(record arrow.RecordBatch) error {
 		c.Warehouse(record)
 		return nil
 	})
@@ -77,4 +97,104 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 		same = result.Missing == 0 && result.Differing == 0
 	}
 	return Proof{Result: result, Place: place, Same: same}, nil
+}
+
+// placeName is the name under which a table's position is kept: that of the feed, where
+// all its tables advance together.
+func placeName(t feed.Table) string {
+	if t.Find == feed.FindLog {
+		return ""
+	}
+	return t.Table
+}
+
+// passed waits until the feed has applied what the log holds now.
+func passed(ctx context.Context, w Work) error {
+	log, ok := w.Source.(source.Log)
+	if !ok {
+		return nil
+	}
+	end, _, err := log.End(ctx)
+	if err != nil {
+		return err
+	}
+	for until := time.Now().Add(passAfter); ; {
+		place, err := w.Warehouse.Place(ctx, w.Feed.Name, "")
+		if err != nil || place.Position.Value >= end {
+			return err
+		}
+		if time.Now().After(until) {
+			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.", "%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has come to %s.", w.Table.Table, orNothing(place.Position.Value), end)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// Version is one version of a row in a history, each value as text; nil is null.
+type Version struct {
+	From, Until *time.Time // half-open; no Until while it holds
+	Position    string
+	Run         int64
+	Values      []*string
+	Changed     []string // the columns that differ from the version before
+}
+
+// Versions gives the versions of one row of a history, the oldest first. key holds a
+// value, as text, for each column of the key.
+func Versions(ctx context.Context, w Work, key []string) (columns []string, list []Version, err error) {
+	if w.Table.Keep != feed.KeepHistory {
+		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.", "The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
+	}
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(key) != len(p.target.Key) {
+		return nil, nil, problem.Newf(problem.Invalid, "Give a value for each of them, in this order.", "The key of %s is %v.", w.Table.Table, p.target.Key)
+	}
+	where := ""
+	for i, k := range p.target.Key {
+		if i > 0 {
+			where += " AND "
+		}
+		where += fmt.Sprintf("CAST(%s AS VARCHAR) = %s", schema.Quote(k), schema.Literal(key[i]))
+	}
+	n := p.target.Names
+	all := p.target.All()
+	source := len(p.target.Columns)
+	added := map[string]int{}
+	for i, c := range p.target.Added {
+		added[c.Name] = source + i
+	}
+	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: all, Where: where, OrderBy: []string{n.From, n.Position}}, func(r arrow.RecordBatch) error {
+		moment := func(column string, i int) *time.Time {
+			c := r.Column(added[column]).(*array.Timestamp)
+			if c.IsNull(i) {
+				return nil
+			}
+			at := time.UnixMicro(int64(c.Value(i))).UTC()
+			return &at
+		}
+		for i, values := range texts(r, all) {
+			v := Version{From: moment(n.From, i), Until: moment(n.Until, i), Values: values[:source], Run: r.Column(added[n.Run]).(*array.Int64).Value(i)}
+			if position := values[added[n.Position]]; position != nil {
+				v.Position = *position
+			}
+			if len(list) > 0 {
+				before := list[len(list)-1].Values
+				for c := range v.Values {
+					if (before[c] == nil) != (v.Values[c] == nil) || before[c] != nil && *before[c] != *v.Values[c] {
+						v.Changed = append(v.Changed, all[c].Name)
+					}
+				}
+			}
+			list = append(list, v)
+		}
+		return nil
+	})
+	return schema.Table{Columns: p.target.Columns}.ColumnNames(), list, err
 }

@@ -38,7 +38,7 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 	}); err != nil {
 		return Sample{}, err
 	}
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
+	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
 	if err != nil || place.Version == 0 {
 		return s, err // nothing there yet
 	}
@@ -78,7 +78,7 @@ func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error
 	if inSource, err = w.Source.Count(ctx, p.query); err != nil {
 		return 0, 0, err
 	}
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, w.Table.Table)
+	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
 	if err != nil || place.Version == 0 {
 		return inSource, 0, err
 	}

@@ -225,6 +225,9 @@ func (r *Runner) keepHouse(ctx context.Context) {
 		if err == nil && tick%2 == 0 {
 			err = r.enqueueAll(ctx)
 		}
+		if err == nil && tick%10 == 0 {
+			err = r.measureLogs(ctx)
+		}
 		if err == nil && tick%200 == 0 {
 			err = r.store.Prune(ctx, keepIdleRuns, keepRuns)
 		}
@@ -387,6 +390,9 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64) (client.B
 	wh, err := r.links.Warehouse(ctx, f.Warehouse)
 	if err != nil {
 		return client.Books{}, err
+	}
+	if f.FollowsLog() {
+		return r.follow(ctx, f, src, wh, id)
 	}
 	var mu sync.Mutex
 	var sum client.Books

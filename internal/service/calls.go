@@ -61,6 +61,9 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"start-feed", post, "/feeds/{name}/start", "Let a feed run on its schedule", "feeds", 0}, s.startFeed)
 	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule", "feeds", 0}, s.pauseFeed)
 	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds", 0}, s.removeFeed)
+	handle(api, operation{"copy-again", post, "/feeds/{name}/copies", "Copy tables of a feed that follows the log anew, with the next run", "feeds", 0}, s.copyAgain)
+	handle(api, operation{"list-log-samples", get, "/feeds/{name}/samples", "How far a feed was behind its source's log, and what it applied, over time", "feeds", 0}, s.logSamples)
+	handle(api, operation{"list-versions", get, "/feeds/{name}/versions", "The versions of one row of a history", "tables", 0}, s.versions)
 	handle(api, operation{"sample-table", get, "/feeds/{name}/sample", "The newest rows of a table on both sides", "tables", 0}, s.sample)
 	handle(api, operation{"count-table", get, "/feeds/{name}/counts", "Count a table's rows on both sides", "tables", 0}, s.counts)
 	handle(api, operation{"prove-table", post, "/feeds/{name}/proofs", "Compare every value of a table's rows on both sides", "tables", 0}, s.prove)
@@ -421,7 +424,83 @@ func (s *Service) pauseFeed(ctx context.Context, in *named) (*answer[client.Feed
 }
 
 func (s *Service) removeFeed(ctx context.Context, in *named) (*none, error) {
-	return nil, s.store.RemoveFeed(ctx, in.Name)
+	f, err := s.store.Feed(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.store.RemoveFeed(ctx, in.Name); err != nil || !f.FollowsLog() {
+		return nil, err
+	}
+	return nil, s.dropLog(ctx, f)
+}
+
+// dropLog removes what a feed has made at its source.
+func (s *Service) dropLog(ctx context.Context, f *feed.Feed) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	src, err := s.links.Source(ctx, f.Source)
+	if err != nil {
+		return err
+	}
+	wh, err := s.links.Warehouse(ctx, f.Warehouse)
+	if err == nil {
+		err = engine.DropLog(ctx, f, src, wh)
+	}
+	if err != nil {
+		p := problem.Of(err)
+		return problem.Wrap(err, p.Code, fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What), "At the source, drop the replication slot and the publication whose names begin with noemata_: a slot that nobody reads keeps the log for ever.")
+	}
+	return nil
+}
+
+type copiesRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Tables []string `json:"tables,omitempty" doc:"The tables, as the feed file has them; all where none is named, from a new place in the log"`
+	}
+}
+
+// copyAgain has the next run copy tables anew.
+func (s *Service) copyAgain(ctx context.Context, in *copiesRequest) (*none, error) {
+	f, err := s.store.Feed(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := engine.MayCopyAgain(f, in.Body.Tables); err != nil {
+		return nil, err
+	}
+	if err := s.store.AskCopies(ctx, in.Name, in.Body.Tables); err != nil {
+		return nil, err
+	}
+	return nil, s.runner.Wake(ctx, in.Name)
+}
+
+type samplesRequest struct {
+	Name  string  `path:"name"`
+	Hours float64 `query:"hours" minimum:"0.05" maximum:"72" default:"1" doc:"How far back"`
+}
+
+func (s *Service) logSamples(ctx context.Context, in *samplesRequest) (*answer[[]client.LogSample], error) {
+	return reply(s.store.LogSamples(ctx, in.Name, time.Duration(in.Hours*float64(time.Hour))))
+}
+
+type versionsRequest struct {
+	Name  string   `path:"name"`
+	Table string   `query:"table" required:"true" doc:"The table, as the feed file has it"`
+	Key   []string `query:"key,explode" required:"true" doc:"A value for each column of the key, in its order"`
+}
+
+func (s *Service) versions(ctx context.Context, in *versionsRequest) (*answer[client.Versions], error) {
+	w, err := s.runner.Work(ctx, in.Name, in.Table)
+	if err != nil {
+		return nil, err
+	}
+	columns, list, err := engine.Versions(ctx, w, in.Key)
+	out := client.Versions{Table: in.Table, Key: in.Key, Columns: columns, Versions: []client.Version{}}
+	for _, v := range list {
+		out.Versions = append(out.Versions, client.Version{From: v.From, Until: v.Until, Position: v.Position, Run: v.Run, Values: v.Values, Changed: append([]string{}, v.Changed...)})
+	}
+	return reply(out, err)
 }
 
 const sampleRows = 20
@@ -466,7 +545,7 @@ func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Pl
 	for _, t := range f.Tables {
 		p := client.Place{Table: t.Table}
 		for _, x := range found {
-			if x.Table == t.Table {
+			if x.Table == t.Table || x.Table == "" && t.Find == feed.FindLog {
 				p.Position, p.Run, p.MovedAt = x.Position.String(), x.Run, &x.MovedAt
 			}
 		}
@@ -487,6 +566,9 @@ func (s *Service) setPosition(ctx context.Context, in *positionRequest) (*answer
 	w, err := s.runner.Work(ctx, in.Name, in.Table)
 	if err != nil {
 		return nil, err
+	}
+	if w.Table.Find == feed.FindLog {
+		return nil, problem.Newf(problem.Conflict, "To begin anew, copy the table again: noemata feeds copy "+in.Name+" --table "+in.Table+".", "The feed %s follows the log, and its source keeps only what lies beyond its position.", in.Name)
 	}
 	if w.Table.Find != feed.FindWatermark {
 		return nil, problem.Newf(problem.Conflict, "It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", in.Table)
@@ -523,6 +605,9 @@ func (s *Service) clearPosition(ctx context.Context, in *ofTable) (*answer[clien
 	w, err := s.runner.Work(ctx, in.Name, in.Table)
 	if err != nil {
 		return nil, err
+	}
+	if w.Table.Find == feed.FindLog {
+		return nil, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+in.Name+" --table "+in.Table+".", "All tables of the feed %s advance together, so the position of one cannot be cleared.", in.Name)
 	}
 	return s.place(ctx, w, nil)
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"noemata/client"
+	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/window"
 	"noemata/internal/statement"
@@ -125,6 +126,72 @@ FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 	return err
 }
 
+// NoteFailure keeps why a run could not begin with a table; nil that nothing is wrong.
+func (s *Store) NoteFailure(ctx context.Context, feed, table string, run int64, failure error) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET last_run = $3, last_run_at = now(), problem = $4 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
+		feed, table, run, jsonOf(client.NewProblem(failure)))
+	return err
+}
+
+// NoteLog keeps where a feed stands in its source's log, and a sample for the chart.
+func (s *Store) NoteLog(ctx context.Context, feed string, l client.LogStatus, applied int64) error {
+	var lag *float64
+	if l.CompleteAt != nil {
+		seconds := max(time.Since(*l.CompleteAt).Seconds(), 0)
+		lag = &seconds
+	}
+	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE feeds SET log = $2 WHERE name = $1 RETURNING id)
+INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3, $4, $5, $6 FROM kept`, feed, jsonOf(&l), lag, l.Behind, l.Retained, applied)
+	return err
+}
+
+// samplePoints is how many points a chart has at most.
+const samplePoints = 300
+
+// LogSamples gives how a feed was doing since a moment: of each stretch the worst.
+func (s *Store) LogSamples(ctx context.Context, feed string, since time.Duration) ([]client.LogSample, error) {
+	found, err := s.Pool.Query(ctx, `SELECT max(at), max(lag), max(behind), max(retained), sum(applied)::int8 FROM log_samples l JOIN feeds f ON f.id = l.feed_id
+WHERE f.name = $1 AND at > now() - $2::interval GROUP BY floor(extract(epoch FROM at) / $3) ORDER BY 1`, feed, since, max(since.Seconds()/samplePoints, 1))
+	if err != nil {
+		return nil, err
+	}
+	samples, err := pgx.CollectRows(found, pgx.RowToStructByPos[client.LogSample])
+	if samples == nil {
+		samples = []client.LogSample{}
+	}
+	return samples, err
+}
+
+// NoteCopy keeps how the copy of a table goes; nil when it is done.
+func (s *Store) NoteCopy(ctx context.Context, feed, table string, c *client.CopyStatus) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET copy = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2 AND t.copy IS DISTINCT FROM $3::jsonb`, feed, table, jsonOf(c))
+	return err
+}
+
+// AskCopies has the next run of a feed copy tables anew; all where none is named.
+func (s *Store) AskCopies(ctx context.Context, feed string, tables []string) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = $2, updated_at = now(), failures = 0, next_run_at = NULL WHERE name = $1", feed, append([]string{}, tables...))
+	return err
+}
+
+// Copies gives the tables to copy anew; ok is false where none were asked for.
+func (s *Store) Copies(ctx context.Context, feed string) (tables []string, ok bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT coalesce(copy_again, '{}'), copy_again IS NOT NULL FROM feeds WHERE name = $1", feed).Scan(&tables, &ok)
+	return tables, ok, err
+}
+
+// EndCopies notes that what was asked for is under way.
+func (s *Store) EndCopies(ctx context.Context, feed string) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = NULL WHERE name = $1", feed)
+	return err
+}
+
+// FeedStamp changes with a feed's file, and when it is started or paused.
+func (s *Store) FeedStamp(ctx context.Context, feed string) (stamp string, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT state || ' ' || updated_at FROM feeds WHERE name = $1", feed).Scan(&stamp)
+	return stamp, err
+}
+
 // NotePosition keeps a position that a person has set.
 func (s *Store) NotePosition(ctx context.Context, feed, table, position string) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, position)
@@ -220,7 +287,7 @@ WHERE run_id = $1 AND ($2 = '' OR source_table = $2) ORDER BY id`, run, table)
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +295,7 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, er
 	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (client.FeedStatus, error) {
 		x := client.FeedStatus{Tables: []client.TableStatus{}}
 		var f client.Feed
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f)
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &x.Log)
 		specs[x.Name] = &f
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		return x, err
@@ -249,6 +316,10 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, er
 
 func scheduleInWords(f *client.Feed) string {
 	switch {
+	case f.Freshness == feed.Continuous:
+		return "continuously"
+	case f.Freshness != "":
+		return "within " + f.Freshness
 	case f.Every != "":
 		return "every " + f.Every
 	case f.Cron != "" && f.Zone != "":
@@ -277,7 +348,7 @@ func (s *Store) completeFeed(ctx context.Context, x *client.FeedStatus, f *clien
 			x.Running = &r
 		}
 	}
-	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof,
+	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy,
   EXISTS (SELECT 1 FROM runs r JOIN run_tables rt ON rt.run_id = r.id WHERE r.feed_id = f.id AND r.state = 'running' AND rt.source_table = t.source_table AND rt.detail->>'state' = 'running')
 FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if err != nil {
@@ -287,7 +358,7 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
 		t := client.TableStatus{Feed: x.Name}
 		var running bool
-		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &running)
+		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &running)
 		t.State = tableState(t, running, x.State == "active", f)
 		states[t.Table] = t
 		return 0, err
@@ -307,10 +378,16 @@ func tableState(t client.TableStatus, running, active bool, f *client.Feed) stri
 	switch {
 	case t.Problem != nil:
 		return "failing"
+	case t.Copy != nil:
+		return "copying"
+	case running && f.Freshness != "":
+		return "following"
 	case running:
 		return "running"
 	case t.LastRunAt == nil:
 		return "waiting"
+	case active && f.Freshness != "" && !late(*t.LastRunAt, f):
+		return "following"
 	case active && late(*t.LastRunAt, f):
 		return "behind"
 	}
@@ -326,9 +403,15 @@ func late(last time.Time, f *client.Feed) bool {
 	return ok && time.Since(next) > 10*time.Minute
 }
 
+// keepSamples is how long samples of logs are kept.
+const keepSamples = 3 * 24 * time.Hour
+
 // Prune removes what is too old to be of use: runs that found nothing after a
 // while, all others after a longer one.
 func (s *Store) Prune(ctx context.Context, idle, all time.Duration) error {
+	if _, err := s.Pool.Exec(ctx, "DELETE FROM log_samples WHERE at < now() - $1::interval", keepSamples); err != nil {
+		return err
+	}
 	_, err := s.Pool.Exec(ctx, `DELETE FROM runs r WHERE ended_at < now() - $2::interval
    OR (ended_at < now() - $1::interval AND state = 'done' AND (books->>'read')::bigint = 0
        AND NOT EXISTS (SELECT 1 FROM feed_tables t WHERE t.last_run = r.id))`, idle, all)

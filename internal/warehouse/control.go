@@ -27,6 +27,10 @@ var Control = []string{
 	`CREATE TABLE IF NOT EXISTS noemata.set_aside (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, digest VARCHAR NOT NULL, key VARCHAR NOT NULL, content VARCHAR NOT NULL,
     reason VARCHAR NOT NULL, run BIGINT NOT NULL, noted_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+	// When the keys of a table were last compared with those of its source.
+	`CREATE TABLE IF NOT EXISTS noemata.sweeps (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, swept_at TIMESTAMP WITH TIME ZONE NOT NULL, keys_read BIGINT NOT NULL,
+    keys_gone BIGINT NOT NULL, PRIMARY KEY (feed, source_table))`,
 	// One row for each feed that follows a change log: what it is called at the source,
 	// which database that was, and the moment of the last transaction that was applied.
 	`CREATE TABLE IF NOT EXISTS noemata.logs (

@@ -51,15 +51,42 @@ type Comparison struct {
 	seeds   [2]maphash.Seed
 	buffer  []byte
 	result  Result
+	doubts  map[string]pair // what differs, by the row's name
+	before  *Comparison     // the one that this one looks again for
 }
+
+// pair is a row's digest on both sides; zero where it is not there.
+type pair struct{ source, warehouse digest }
 
 // New begins a comparison of rows with these columns; key lists the columns of
 // the key by place and may be empty.
 func New(columns []schema.Column, key []int) *Comparison {
 	return &Comparison{
-		columns: columns, key: key, rows: map[string]*entry{},
+		columns: columns, key: key, rows: map[string]*entry{}, doubts: map[string]pair{},
 		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
 	}
+}
+
+// Again begins a comparison of the same sides at a later moment. What differs now counts
+// only if it differed before in the same way; else it was on its way.
+func (c *Comparison) Again() *Comparison {
+	again := New(c.columns, c.key)
+	again.seeds, again.before = c.seeds, c
+	return again
+}
+
+// stands tells whether a difference counts, and keeps it for a later look.
+func (c *Comparison) stands(name string, p pair) bool {
+	c.doubts[name] = p
+	if c.before == nil {
+		return true
+	}
+	was, known := c.before.doubts[name]
+	if known && was == p {
+		return true
+	}
+	c.result.InFlight++
+	return false
 }
 
 // Source adds rows of the source; inFlight tells of each whether it lies beyond
@@ -89,18 +116,23 @@ func (c *Comparison) SourceAside(a rows.Aside) {
 func (c *Comparison) Warehouse(record arrow.RecordBatch) {
 	for i := range int(record.NumRows()) {
 		row := c.digest(record, i)
-		e := c.rows[c.name(record, i, row)]
+		name := c.name(record, i, row)
+		e := c.rows[name]
 		switch {
 		case e == nil || e.count == 0:
-			c.result.Extra++
-			c.example("only in the warehouse: ", record, i)
+			if c.stands(name, pair{warehouse: row}) {
+				c.result.Extra++
+				c.example("only in the warehouse: ", record, i)
+			}
 		case e.inFlight:
 			c.result.InFlight++
 			e.count--
 		case e.row != row:
-			c.result.Differing++
-			c.example("values differ: ", record, i)
 			e.count--
+			if c.stands(name, pair{e.row, row}) {
+				c.result.Differing++
+				c.example("values differ: ", record, i)
+			}
 		default:
 			c.result.Equal++
 			e.count--
@@ -115,6 +147,7 @@ func (c *Comparison) Result() Result {
 		case e.count == 0:
 		case e.inFlight:
 			c.result.InFlight += e.count
+		case !c.stands(name, pair{source: e.row}):
 		default:
 			c.result.Missing += e.count
 			if len(c.key) > 0 {

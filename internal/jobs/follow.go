@@ -1,0 +1,338 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"noemata/client"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/engine"
+	"noemata/internal/source"
+	"noemata/internal/statement"
+	"noemata/internal/store"
+	"noemata/internal/warehouse"
+)
+
+// A feed that follows its source without pause does so in runs of this length, so that
+// the work can pass to another process and the records stay readable.
+const followFor = time.Minute
+
+// While a feed follows, its state is kept this often, and what its source retains for it
+// is measured this often.
+const (
+	noteEvery    = time.Second
+	measureEvery = 5 * time.Second
+)
+
+// following is one run of a feed that follows a log.
+type following struct {
+	*Runner
+	feed *feed.Feed
+	run  int64
+	src  source.Source
+	wh   warehouse.Warehouse
+
+	mu       sync.Mutex
+	began    time.Time
+	noted    map[string]client.Books // what was added to the tables' state
+	at       time.Time               // when the state was kept last
+	measured time.Time
+	applied  int64
+	state    client.LogStatus
+	last     engine.LogReport
+}
+
+// follow runs a feed that follows a log.
+func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64) (client.Books, error) {
+	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]client.Books{}}
+	kept := context.WithoutCancel(ctx)
+	var made statements
+	recording := statement.With(ctx, made.add)
+	x.save(kept, "running", nil)
+	err := x.copyAgain(recording)
+	if err == nil {
+		wait, follows := f.Fresh()
+		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Wait: wait, Report: func(l engine.LogReport) { x.report(kept, l, false) }}
+		if run, runErr := r.store.Run(kept, id); follows && runErr == nil && run.Trigger == "schedule" {
+			w.Until = r.until(ctx, f.Name)
+		}
+		var report engine.LogReport
+		report, err = r.engine.Follow(recording, w)
+		x.report(kept, report, true)
+	}
+	state := "done"
+	switch {
+	case problem.Is(err, problem.Stopped):
+		state = "stopped"
+	case err != nil:
+		state = "failed"
+	}
+	x.end(kept, err)
+	x.save(kept, state, err)
+	if saveErr := r.store.SaveStatements(kept, id, "", made.list()); saveErr != nil {
+		slog.Error("Statements were not recorded.", "run", id, "error", saveErr)
+	}
+	var sum client.Books
+	for _, t := range x.last.Tables {
+		sum = sum.Add(t.Books)
+		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books})
+	}
+	return sum, err
+}
+
+// copyAgain does what a person has asked for.
+func (x *following) copyAgain(ctx context.Context) error {
+	tables, asked, err := x.store.Copies(ctx, x.feed.Name)
+	if err != nil || !asked {
+		return err
+	}
+	if err := engine.CopyAgain(ctx, x.feed, tables, x.src, x.wh); err != nil {
+		return err
+	}
+	return x.store.EndCopies(ctx, x.feed.Name)
+}
+
+// until is closed when a run has followed for long enough, when a person waits for a run,
+// and when the feed is paused or changed.
+func (r *Runner) until(ctx context.Context, name string) <-chan struct{} {
+	done := make(chan struct{})
+	stamp, err := r.store.FeedStamp(ctx, name)
+	go func() {
+		defer close(done)
+		for ends := time.Now().Add(followFor); err == nil && time.Now().Before(ends); {
+			select {
+			case <-ctx.Done():
+				return
+			case <-r.stopping:
+				return
+			case <-time.After(500 * time.Millisecond):
+			}
+			var now string
+			var queued bool
+			if now, err = r.store.FeedStamp(ctx, name); err != nil || now != stamp {
+				return
+			}
+			if queued, err = r.store.HasQueuedRun(ctx, name); err != nil || queued {
+				return
+			}
+		}
+	}()
+	return done
+}
+
+// report keeps and tells how far the run has come.
+func (x *following) report(ctx context.Context, l engine.LogReport, whatever bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if len(l.Tables) == 0 || !whatever && time.Since(x.at) < noteEvery {
+		x.last = l
+		return
+	}
+	x.at, x.last = time.Now(), l
+	x.note(ctx, nil)
+	if whatever || time.Since(x.measured) > measureEvery {
+		x.measured = time.Now()
+		x.sample(ctx)
+	}
+	for _, t := range l.Tables {
+		phase := "following"
+		if t.State != engine.Following {
+			phase = "copying"
+		}
+		x.events.Send(ctx, client.Event{Kind: "progress", Feed: x.feed.Name, Run: x.run, Table: t.Table, Phase: phase, Read: max(t.Books.Read, t.Copied), Expected: t.Expected})
+	}
+	x.save(ctx, "running", nil)
+}
+
+// note adds what has happened since the last time to the tables' state.
+func (x *following) note(ctx context.Context, failure error) {
+	for _, t := range x.last.Tables {
+		was := x.noted[t.Table]
+		now := t.Books
+		delta := client.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside, Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated, Deleted: now.Deleted - was.Deleted}
+		x.noted[t.Table] = now
+		x.applied += delta.Read
+		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Failure: failure}
+		var copying *client.CopyStatus
+		if t.State == engine.Following {
+			result.Position = x.last.Position
+		} else {
+			copying = &client.CopyStatus{State: t.State, Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
+		}
+		work := engine.Work{Feed: x.feed, Warehouse: x.wh}
+		work.Table, _ = x.feed.Table(t.Table)
+		if copying == nil && !x.counted(ctx, work) {
+			if n, err := x.wh.Count(statement.With(ctx, func(statement.Statement) {}), t.Target); err == nil {
+				result.Count = &n
+			}
+		}
+		if err := x.store.NoteTable(ctx, x.feed.Name, t.Table, x.run, result); err != nil {
+			slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
+		}
+		if err := x.store.NoteCopy(ctx, x.feed.Name, t.Table, copying); err != nil {
+			slog.Error("A table's copy was not recorded.", "table", t.Table, "error", err)
+		}
+	}
+}
+
+// sample measures what the source retains.
+func (x *following) sample(ctx context.Context) {
+	warn, stop := x.feed.Levels()
+	l := client.LogStatus{Position: x.last.Position, Warn: warn, Stop: stop, MeasuredAt: time.Now().UTC()}
+	if !x.last.CompleteAt.IsZero() {
+		at := x.last.CompleteAt.UTC()
+		l.CompleteAt = &at
+	}
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	if state, ok, err := engine.LogStateOf(limited, x.feed, x.src, x.wh); err == nil && ok {
+		l.Behind, l.Retained = state.Behind, state.Retained
+	}
+	l.Risk = l.Retained > warn
+	if err := x.store.NoteLog(ctx, x.feed.Name, l, x.applied); err != nil {
+		slog.Error("The state of a log was not recorded.", "feed", x.feed.Name, "error", err)
+	}
+	x.applied = 0
+}
+
+// end keeps the tables' state at the end of a run.
+func (x *following) end(ctx context.Context, failure error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if problem.Is(failure, problem.Stopped) {
+		failure = nil // it was not the feed's fault
+	}
+	if len(x.last.Tables) == 0 { // it failed before it knew the tables
+		for _, t := range x.feed.Tables {
+			if err := x.store.NoteFailure(ctx, x.feed.Name, t.Table, x.run, failure); err != nil {
+				slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
+			}
+		}
+		return
+	}
+	x.note(ctx, failure)
+}
+
+// save keeps what the run did to each table.
+func (x *following) save(ctx context.Context, state string, failure error) {
+	reports := map[string]engine.TableReport{}
+	for _, t := range x.last.Tables {
+		reports[t.Table] = t
+	}
+	for place, t := range x.feed.Tables {
+		d := client.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, To: x.last.Position, Commits: int(x.last.Commits), Problem: client.NewProblem(failure)}
+		if target, err := x.feed.TargetOf(t); err == nil {
+			d.Target = target.Display()
+		}
+		if r := reports[t.Table]; r.State != "" && r.State != engine.Following {
+			d.Notes = append(d.Notes, fmt.Sprintf("The table is being copied: %d rows have come in.", r.Copied))
+			if r.Waiting != "" {
+				d.Notes = append(d.Notes, "Before the copy, "+r.Waiting+".")
+			}
+		}
+		if state != "running" {
+			now := time.Now()
+			d.EndedAt = &now
+		}
+		if err := x.store.SaveRunTable(ctx, x.run, place, d); err != nil {
+			slog.Error("A table's run was not recorded.", "run", x.run, "table", t.Table, "error", err)
+		}
+	}
+}
+
+// statements gathers what a run has made. A run that follows a log makes the same ones
+// again and again, so those that are alike are kept once, with their number.
+type statements struct {
+	mu    sync.Mutex
+	order []string
+	kept  map[string]*statement.Statement
+	times map[string]int
+}
+
+// mostStatements is how many statements that differ are kept of a run.
+const mostStatements = 1000
+
+func (s *statements) add(x statement.Statement) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.kept == nil {
+		s.kept, s.times = map[string]*statement.Statement{}, map[string]int{}
+	}
+	key := x.Side + x.SQL + x.Error
+	if known := s.kept[key]; known != nil {
+		known.Rows += x.Rows
+		known.Took += x.Took
+		s.times[key]++
+		return
+	}
+	if len(s.order) < mostStatements {
+		s.order, s.kept[key], s.times[key] = append(s.order, key), &x, 1
+	}
+}
+
+func (s *statements) list() []statement.Statement {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []statement.Statement
+	for _, key := range s.order {
+		x := *s.kept[key]
+		if n := s.times[key]; n > 1 {
+			x.SQL += fmt.Sprintf("\n-- %d times in this run", n)
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// measureLogs looks after the logs of feeds that do not run: what the source retains for
+// them grows, and beyond the level at which a feed is to stop it is let go.
+func (r *Runner) measureLogs(ctx context.Context) error {
+	names, err := r.store.FeedNames(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		feeds, err := r.store.Feeds(ctx, name)
+		if err != nil {
+			return err
+		}
+		f, err := r.store.Feed(ctx, name)
+		if err != nil || !f.FollowsLog() || feeds[0].Running != nil || feeds[0].Log == nil {
+			continue
+		}
+		r.measureLog(ctx, f, *feeds[0].Log)
+	}
+	return nil
+}
+
+func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l client.LogStatus) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	src, err := r.links.Source(ctx, f.Source)
+	if err != nil {
+		return
+	}
+	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	if err != nil {
+		return
+	}
+	state, ok, err := engine.LogStateOf(ctx, f, src, wh)
+	if err != nil || !ok {
+		return // the next run tells why
+	}
+	l.Warn, l.Stop = f.Levels()
+	l.Behind, l.Retained, l.MeasuredAt, l.Risk = state.Behind, state.Retained, time.Now().UTC(), state.Retained > l.Warn
+	if err := r.store.NoteLog(ctx, f.Name, l, 0); err != nil {
+		slog.Error("The state of a log was not recorded.", "feed", f.Name, "error", err)
+	}
+	if l.Stop > 0 && state.Retained > l.Stop {
+		slog.Warn("The log that a source retains has passed the feed's stop level; the source keeps nothing more.", "feed", f.Name, "bytes", state.Retained)
+		if err := engine.LetGo(ctx, f, src, wh); err != nil {
+			slog.Error("The source still retains its log.", "feed", f.Name, "error", err)
+		}
+	}
+}
