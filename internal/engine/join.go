@@ -8,6 +8,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/google/uuid"
 
 	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
@@ -291,9 +292,12 @@ func concatenate(s *arrow.Schema, records []arrow.RecordBatch) arrow.RecordBatch
 	for i := range columns {
 		parts := make([]arrow.Array, len(records))
 		for k, r := range records {
-			parts[k] = r.Column(i)
+			parts[k] = asUUID(r.Column(i), s.Field(i).Type)
 		}
 		columns[i], _ = array.Concatenate(parts, allocator) // of one type, so it cannot fail
+		for _, p := range parts {
+			p.Release()
+		}
 	}
 	for _, r := range records {
 		n += r.NumRows()
@@ -303,6 +307,27 @@ func concatenate(s *arrow.Schema, records []arrow.RecordBatch) arrow.RecordBatch
 		c.Release()
 	}
 	return record
+}
+
+// asUUID gives a column as its type has it: a warehouse may tell a UUID as text.
+func asUUID(column arrow.Array, t arrow.DataType) arrow.Array {
+	texts, ok := column.(*array.String)
+	width, fixed := t.(*arrow.FixedSizeBinaryType)
+	if !ok || !fixed {
+		column.Retain()
+		return column
+	}
+	b := array.NewFixedSizeBinaryBuilder(allocator, width)
+	defer b.Release()
+	for i := range texts.Len() {
+		id, err := uuid.Parse(texts.Value(i))
+		if texts.IsNull(i) || err != nil {
+			b.AppendNull()
+			continue
+		}
+		b.Append(id[:])
+	}
+	return b.NewArray()
 }
 
 // revive makes a batch of suspended changes, without those that the copy shows.
