@@ -137,7 +137,7 @@ type Versions struct {
 
 // Version is one version of a row.
 type Version struct {
-	From     *time.Time `json:"from"`
+	From     time.Time  `json:"from"`
 	Until    *time.Time `json:"until,omitempty" doc:"The moment it ended; none while it holds"`
 	Position string     `json:"position"`
 	Run      int64      `json:"run"`
@@ -152,6 +152,7 @@ type TableStatus struct {
 	Target     string      `json:"target"`
 	Find       string      `json:"find"`
 	Keep       string      `json:"keep"`
+	Key        []string    `json:"key,omitempty" doc:"The columns that name its rows, once it has been looked at"`
 	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,failing" doc:"waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
 	Position   string      `json:"position,omitempty" doc:"How far it has come"`
 	Next       string      `json:"next" doc:"What the next run reads, in words"`

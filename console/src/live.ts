@@ -66,14 +66,15 @@ export function useLive(refresh: () => Promise<unknown>, matches: (event: LiveEv
       soon()
     }
   }
-  function soon() {
-    timer ??= window.setTimeout(run, 700)
+  function soon(after = 700) {
+    timer ??= window.setTimeout(run, after)
   }
   const listener = (event: LiveEvent) => {
     if (event.kind !== 'progress' && matches(event)) soon()
+    if (event.phase === 'following' || event.phase === 'copying') if (matches(event)) soon(3000)
   }
   listeners.add(listener)
-  const steady = window.setInterval(soon, 15_000)
+  const steady = window.setInterval(() => soon(), 15_000)
   onUnmounted(() => {
     listeners.delete(listener)
     clearTimeout(timer)

@@ -11,6 +11,14 @@ export function useNow() {
 /** A count in groups of three, as 1 234 567. */
 export const count = (n: number | undefined | null) => (n == null ? '–' : n.toLocaleString('en').replaceAll(',', '\u202f'))
 
+/** Bytes in powers of 1000. */
+export function bytes(n: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB']
+  let i = 0
+  for (; n >= 1000 && i < units.length - 1; i++) n /= 1000
+  return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
+}
+
 /** A length of time in its largest units. */
 export function span(seconds: number): string {
   if (seconds < 1) return `${Math.round(seconds * 1000)} ms`

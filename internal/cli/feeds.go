@@ -382,10 +382,10 @@ func showVersions(w io.Writer, x client.Versions) {
 		return
 	}
 	for i, v := range x.Versions {
-		if i > 0 && x.Versions[i-1].Until != nil && !x.Versions[i-1].Until.Equal(*v.From) {
+		if i > 0 && x.Versions[i-1].Until != nil && !x.Versions[i-1].Until.Equal(v.From) {
 			_, _ = fmt.Fprintf(w, "%s  deleted\n", moment(x.Versions[i-1].Until))
 		}
-		_, _ = fmt.Fprintf(w, "%s  version %d", moment(v.From), i+1)
+		_, _ = fmt.Fprintf(w, "%s  version %d", moment(&v.From), i+1)
 		if v.Until == nil {
 			_, _ = fmt.Fprint(w, ", holds")
 		}

@@ -156,7 +156,7 @@ func (x *following) note(ctx context.Context, failure error) {
 		delta := client.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside, Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated, Deleted: now.Deleted - was.Deleted}
 		x.noted[t.Table] = now
 		x.applied += delta.Read
-		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Failure: failure}
+		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Key: t.Target.Key, Failure: failure}
 		var copying *client.CopyStatus
 		if t.State == engine.Following {
 			result.Position = x.last.Position

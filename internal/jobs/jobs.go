@@ -470,7 +470,7 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client
 // not been before, and kept by the books from then on.
 func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, failure error) {
 	kept := context.WithoutCancel(ctx)
-	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books,
+	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books, Key: out.Target.Key,
 		Replaced: w.Table.Keep == feed.KeepReplace && failure == nil, Failure: failure}
 	if out.Target.Name.Table != "" && !r.counted(kept, w) {
 		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {

@@ -498,7 +498,7 @@ func (s *Service) versions(ctx context.Context, in *versionsRequest) (*answer[cl
 	columns, list, err := engine.Versions(ctx, w, in.Key)
 	out := client.Versions{Table: in.Table, Key: in.Key, Columns: columns, Versions: []client.Version{}}
 	for _, v := range list {
-		out.Versions = append(out.Versions, client.Version{From: v.From, Until: v.Until, Position: v.Position, Run: v.Run, Values: v.Values, Changed: append([]string{}, v.Changed...)})
+		out.Versions = append(out.Versions, client.Version{From: *v.From, Until: v.Until, Position: v.Position, Run: v.Run, Values: v.Values, Changed: append([]string{}, v.Changed...)})
 	}
 	return reply(out, err)
 }

@@ -107,6 +107,7 @@ type TableResult struct {
 	Books      client.Books
 	Replaced   bool   // the rows inserted are all there are
 	Count      *int64 // rows in the warehouse, where they were counted anew
+	Key        []string // the columns that name its rows; nil where they are not known
 	Failure    error
 }
 
@@ -118,11 +119,11 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
 	}
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3, complete_at = coalesce($4, complete_at), nulls = $5, set_aside = set_aside + $6,
   row_count = CASE WHEN $7::bigint IS NOT NULL THEN $7 WHEN $8 THEN $9 ELSE row_count + $9 - $10 END,
-  last_run = $11, last_run_at = now(), problem = $12,
+  last_run = $11, last_run_at = now(), problem = $12, key = coalesce($14, key),
   changed = CASE WHEN $13 > 0 THEN $13 ELSE changed END, changed_at = CASE WHEN $13 > 0 THEN now() ELSE changed_at END
 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 		feed, table, r.Position, completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Replaced, r.Books.Inserted, r.Books.Deleted, run,
-		jsonOf(client.NewProblem(r.Failure)), r.Books.Written())
+		jsonOf(client.NewProblem(r.Failure)), r.Books.Written(), r.Key)
 	return err
 }
 
@@ -348,7 +349,7 @@ func (s *Store) completeFeed(ctx context.Context, x *client.FeedStatus, f *clien
 			x.Running = &r
 		}
 	}
-	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy,
+	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key,
   EXISTS (SELECT 1 FROM runs r JOIN run_tables rt ON rt.run_id = r.id WHERE r.feed_id = f.id AND r.state = 'running' AND rt.source_table = t.source_table AND rt.detail->>'state' = 'running')
 FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if err != nil {
@@ -358,7 +359,7 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
 		t := client.TableStatus{Feed: x.Name}
 		var running bool
-		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &running)
+		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
 		t.State = tableState(t, running, x.State == "active", f)
 		states[t.Table] = t
 		return 0, err

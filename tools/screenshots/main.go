@@ -20,13 +20,14 @@ func main() {
 	demo := flag.String("demo", ".demo", "the demo's folder")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "take only this one")
+	key := flag.String("key", "1", "the patron whose versions are shown")
 	flag.Parse()
-	if err := run(*demo, *out, *only); err != nil {
+	if err := run(*demo, *out, *only, *key); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(demo, out, only string) error {
+func run(demo, out, only, key string) error {
 	var signIn struct{ Address, Token string }
 	content, err := os.ReadFile(filepath.Join(demo, "sign-in.json"))
 	if err != nil {
@@ -54,7 +55,8 @@ func run(demo, out, only string) error {
 			return os.WriteFile(filepath.Join(out, name+".png"), picture, 0o644)
 		})
 	}
-	table := "/feeds/circulation-lake/table?name=" + url.QueryEscape("public.loans")
+	table := "/feeds/circulation-lake/table?name=" + url.QueryEscape("public.patrons")
+	history := "/feeds/circulation-live/table?name=" + url.QueryEscape("public.patrons")
 	open := func(path, waitFor string) chromedp.Action[chromedp.Void] {
 		return chromedp.Steps(chromedp.Navigate(signIn.Address+path), chromedp.WaitVisible(chromedp.CSS(waitFor)))
 	}
@@ -69,6 +71,9 @@ func run(demo, out, only string) error {
 		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
 		chromedp.SendKeys(chromedp.CSS("#token"), signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
 		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
+		open("/feeds/circulation-live", ".chart canvas"), shoot("log"),
+		open(history, "td.side"), chromedp.SendKeys(chromedp.CSS(".ask input"), key), click("Look"), chromedp.WaitVisible(chromedp.CSS(".strip")),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label="Versions of a row"]').scrollIntoView()`), shoot("versions"),
 		open(table, "td.side"), click("Prove equal"), chromedp.Sleep(3*time.Second), shoot("table"),
 		open("/runs", "table.rows td a"), shoot("runs"),
 		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
@@ -76,6 +81,6 @@ func run(demo, out, only string) error {
 		open("/warehouses", ".facts"), shoot("warehouses"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")), click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
-		open(table, "td.side"), shoot("table-dark"),
+		open("/feeds/circulation-live", ".chart canvas"), shoot("log-dark"),
 	)
 }

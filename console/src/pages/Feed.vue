@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, type FeedStatus, type Run, type Trouble } from '../api'
 import { useLive } from '../live'
 import FeedFile from '../parts/FeedFile.vue'
+import LogPanel from '../parts/LogPanel.vue'
 import RunsList from '../parts/RunsList.vue'
 import State from '../parts/State.vue'
 import TablesList from '../parts/TablesList.vue'
@@ -59,6 +60,11 @@ async function edit() {
   editing.value = !trouble
 }
 
+async function copyAgain() {
+  const sure = await ElMessageBox.confirm('Copy all tables again, from a new place in the log? Until the copies are complete the warehouse stays as it is. A history keeps its past.', 'Copy again', { confirmButtonText: 'Copy again', cancelButtonText: 'Keep' }).catch(() => false)
+  if (sure) await act('copy', () => ask(api.POST('/api/v1/feeds/{name}/copies', { params: { path }, body: {} })))
+}
+
 async function remove() {
   const sure = await ElMessageBox.confirm(`Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`, 'Remove the feed', { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' }).catch(() => false)
   if (!sure) return
@@ -84,6 +90,7 @@ async function remove() {
         <ElButton v-if="status.state === 'paused'" :loading="busy === 'start'" @click="start">Start</ElButton>
         <ElButton v-else :loading="busy === 'pause'" @click="pause">Pause</ElButton>
         <ElButton :loading="busy === 'prove'" @click="prove">Prove all tables</ElButton>
+        <ElButton v-if="status.log" @click="copyAgain">Copy again…</ElButton>
         <ElButton @click="edit">File…</ElButton>
         <ElButton text @click="remove">Remove…</ElButton>
       </template>
@@ -96,6 +103,7 @@ async function remove() {
       <header><h2>Tables</h2></header>
       <TablesList :tables="status.tables" :now="now" position />
     </section>
+    <LogPanel v-if="status?.log" :feed="feed" :log="status.log" :now="now" />
     <section v-if="status" class="sheet" aria-label="Runs">
       <header>
         <h2>Runs</h2>

@@ -5,6 +5,7 @@ import { api, ask, type Run, type Sample, type Schemas, type TableStatus, type T
 import { progress, progressKey, useLive } from '../live'
 import Lag from '../parts/Lag.vue'
 import ProofMark from '../parts/ProofMark.vue'
+import RowVersions from '../parts/RowVersions.vue'
 import RunsList from '../parts/RunsList.vue'
 import SampleRows from '../parts/SampleRows.vue'
 import State from '../parts/State.vue'
@@ -49,6 +50,14 @@ const refresh = useLive(
   (event) => event.feed === props.feed && event.state !== 'running',
 )
 
+const copying = computed(() => {
+  const c = status.value?.copy
+  if (!c) return ''
+  if (c.waiting) return `Before the table is copied, ${c.waiting}.`
+  if (c.state === 'joining') return `All ${count(c.copied)} rows are copied; the table joins the others when the log has come to the moment they were read at.`
+  return `The table is being copied: ${count(c.copied)} of about ${count(c.expected)} rows. What changes meanwhile is kept, and applied after.`
+})
+const keyColumns = computed(() => status.value?.key ?? [])
 const going = computed(() => progress.get(progressKey(props.feed, props.table)))
 const difference = computed(() => (counts.value ? counts.value.warehouse - counts.value.source : 0))
 
@@ -101,6 +110,7 @@ async function clear() {
             <dd class="mono">{{ status.position || 'not begun' }}</dd>
             <dd v-if="status.find === 'watermark'"><button class="link" type="button" @click="((moving = !moving), (position = status.position ?? ''))">Set…</button></dd>
           </div>
+          <div v-if="copying"><dt>First copy</dt><dd>{{ copying }}</dd></div>
           <div><dt>The next run reads</dt><dd>{{ status.next }}</dd></div>
           <div><dt>Lag</dt><dd><Lag :complete-at="status.complete_at" :now="now" /></dd><dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd></div>
           <div>
@@ -122,6 +132,7 @@ async function clear() {
           <ElButton @click="clear">Clear it…</ElButton>
         </form>
       </section>
+      <RowVersions v-if="status.keep === 'history' && keyColumns.length" :key="keyColumns.join()" :feed="feed" :table="table" :key-columns="keyColumns" :now="now" />
       <section class="sheet" aria-label="Newest rows">
         <header><h2>Newest rows</h2><span class="quiet">on both sides, side by side where they are the same row</span></header>
         <TroubleBox :trouble="unseen" />

@@ -4,6 +4,8 @@ defineProps<{ state: string }>()
 const shapes: Record<string, string> = {
   current: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   works: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
+  following: 'M1.5 1.8v8.4L6 6ZM6 1.8v8.4L10.5 6Z',
+  copying: 'M1.5 1.5h6v6h-6ZM4.5 8.5v2h6v-6h-2v4Z',
   done: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   active: 'M2.5 1.5v9l8-4.5Z',
   paused: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
@@ -26,10 +28,10 @@ const shapes: Record<string, string> = {
 
 <style scoped>
 .state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
-.current, .done, .works, .active { color: var(--good); }
+.current, .following, .done, .works, .active { color: var(--good); }
 .failing, .failed { color: var(--bad); font-weight: 600; }
 .behind, .stopped { color: var(--warn); }
-.running { color: var(--act); }
+.running, .copying { color: var(--act); }
 .running svg { animation: turn 1.2s linear infinite; }
 @keyframes turn { to { transform: rotate(360deg); } }
 </style>

@@ -1,6 +1,7 @@
 -- +goose Up
 ALTER TABLE feeds ADD COLUMN copy_again text[]; -- tables that the next run copies anew; empty is all
 ALTER TABLE feeds ADD COLUMN log jsonb; -- how a feed that follows a change log is doing
+ALTER TABLE feed_tables ADD COLUMN key text[]; -- the columns that name its rows, once it was looked at
 ALTER TABLE feed_tables ADD COLUMN copy jsonb; -- how its copy is doing, until it follows the log
 
 -- How far a feed was behind, and what it applied, over time.
