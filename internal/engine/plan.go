@@ -35,6 +35,9 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	if table, err = dropColumns(t, table); err != nil {
 		return plan{}, err
 	}
+	if t.Find == feed.FindLog {
+		table.Columns = slices.DeleteFunc(table.Columns, func(c schema.Column) bool { return c.Generated }) // the log leaves them out
+	}
 	for _, column := range t.AsText {
 		i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column })
 		if i < 0 {
@@ -236,6 +239,16 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Fi
 		}
 	}
 	findings, err := log.LogFindings(ctx, tables)
+	for _, t := range f.Tables {
+		name, _ := schema.ParseName(t.Table) // the file was checked
+		if table, err := src.Table(ctx, name); err == nil {
+			for _, c := range table.Columns {
+				if c.Generated {
+					findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table, What: fmt.Sprintf("The column %s is generated, and the log leaves such columns out: the target has no such column.", c.Name), Remedy: "Compute it in the warehouse, or use find: watermark."})
+				}
+			}
+		}
+	}
 	if err != nil {
 		p := problem.Of(err)
 		return []problem.Finding{{Level: problem.Blocker, What: p.What, Remedy: p.Remedy}}

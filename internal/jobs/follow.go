@@ -76,12 +76,18 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	if saveErr := r.store.SaveStatements(kept, id, "", made.list()); saveErr != nil {
 		slog.Error("Statements were not recorded.", "run", id, "error", saveErr)
 	}
-	var sum client.Books
 	for _, t := range x.last.Tables {
-		sum = sum.Add(t.Books)
 		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books})
 	}
-	return sum, err
+	return x.sum(), err
+}
+
+// sum adds up the books of all tables.
+func (x *following) sum() (sum client.Books) {
+	for _, t := range x.last.Tables {
+		sum = sum.Add(t.Books)
+	}
+	return sum
 }
 
 // copyAgain does what a person has asked for.
@@ -146,6 +152,9 @@ func (x *following) report(ctx context.Context, l engine.LogReport, whatever boo
 		x.events.Send(ctx, client.Event{Kind: "progress", Feed: x.feed.Name, Run: x.run, Table: t.Table, Phase: phase, Read: max(t.Books.Read, t.Copied), Expected: t.Expected})
 	}
 	x.save(ctx, "running", nil)
+	if err := x.store.NoteBooks(ctx, x.run, x.sum()); err != nil {
+		slog.Error("A run's books were not recorded.", "run", x.run, "error", err)
+	}
 }
 
 // note adds what has happened since the last time to the tables' state.

@@ -99,14 +99,20 @@ ON CONFLICT (run_id, source_table) DO UPDATE SET detail = excluded.detail`, run,
 	return err
 }
 
+// NoteBooks keeps what a run that goes on has done so far.
+func (s *Store) NoteBooks(ctx context.Context, run int64, books client.Books) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running'", run, jsonOf(&books))
+	return err
+}
+
 // TableResult is what a run leaves behind in a table's state.
 type TableResult struct {
 	Position   string
 	CompleteAt time.Time // zero keeps the one there is
 	Nulls      int64
 	Books      client.Books
-	Replaced   bool   // the rows inserted are all there are
-	Count      *int64 // rows in the warehouse, where they were counted anew
+	Replaced   bool     // the rows inserted are all there are
+	Count      *int64   // rows in the warehouse, where they were counted anew
 	Key        []string // the columns that name its rows; nil where they are not known
 	Failure    error
 }

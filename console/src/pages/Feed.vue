@@ -79,7 +79,7 @@ async function remove() {
     <div class="head">
       <div>
         <div class="crumb"><RouterLink to="/">Overview</RouterLink> / feed</div>
-        <h1>{{ feed }} <State v-if="status" :state="status.running ? 'running' : status.state" /></h1>
+        <h1>{{ feed }} <State v-if="status" :state="status.running ? (status.log ? 'following' : 'running') : status.state" /></h1>
         <div v-if="status" class="quiet">
           {{ status.source }} → {{ status.warehouse }}, {{ status.schedule }}<template v-if="status.state === 'active' && status.next_run_at && !status.running">, next {{ ago(status.next_run_at, now) }}</template>
         </div>

@@ -80,7 +80,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
         <span class="quiet">{{ f.source }} → {{ f.warehouse }}</span>
         <span class="grow"></span>
         <span class="quiet">{{ f.schedule }}<template v-if="f.state === 'active' && f.next_run_at && !f.running">, next {{ ago(f.next_run_at, now) }}</template></span>
-        <State :state="f.running ? 'running' : f.state" />
+        <State :state="f.running ? (f.log ? 'following' : 'running') : f.state" />
       </header>
       <TablesList :tables="f.tables" :now="now" />
     </section>

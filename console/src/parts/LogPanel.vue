@@ -46,8 +46,8 @@ const option = computed(() => {
     aria: { enabled: true, label: { description: `How old what the warehouse shows was, and how many changes were applied, over the last ${hours.value} hours.` } },
     textStyle: { fontFamily: 'inherit' },
     grid: [
-      { left: 58, right: 16, top: 12, height: 76 },
-      { left: 58, right: 16, top: 112, height: 66 },
+      { left: 58, right: 16, top: 24, height: 68 },
+      { left: 58, right: 16, top: 120, height: 58 },
     ],
     tooltip: { trigger: 'axis' as const, backgroundColor: colour('--sheet'), borderColor: colour('--line'), textStyle: { color: colour('--ink'), fontSize: 12 } },
     axisPointer: { link: [{ xAxisIndex: 'all' as const }] },
@@ -105,8 +105,8 @@ const option = computed(() => {
 .risk dd { color: var(--bad); font-weight: 600; }
 .plots { position: relative; min-width: 0; }
 .names span { position: absolute; left: 66px; font-size: 11px; z-index: 1; }
-.names span:first-child { top: 6px; }
-.names span:last-child { top: 98px; }
+.names span:first-child { top: 4px; }
+.names span:last-child { top: 100px; }
 .chart { height: 206px; }
 .pick { background: none; border: 1px solid var(--line); padding: 2px 9px; color: var(--ink-2); font: inherit; font-size: 12px; cursor: pointer; margin-left: -1px; }
 .pick[aria-pressed='true'] { background: var(--act-soft); color: var(--act); }

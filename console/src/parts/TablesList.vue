@@ -11,7 +11,7 @@ defineProps<{ tables: TableStatus[]; now: number; position?: boolean }>()
 
 function share(t: TableStatus): string {
   const p = progress.get(progressKey(t.feed, t.table))
-  if (!p?.read) return ''
+  if (!p?.read || p.phase === 'following') return ''
   return p.expected && p.expected > p.read ? `${count(p.read)} of about ${count(p.expected)}` : count(p.read)
 }
 </script>

@@ -56,11 +56,12 @@ func (t Type) String() string {
 
 // Column is one column of a table.
 type Column struct {
-	Name     string
-	Type     Type
-	Native   string // the source's own name for the type
-	Wire     string // the source's note to itself on how it reads the column; empty is as text
-	Nullable bool
+	Name      string
+	Type      Type
+	Native    string // the source's own name for the type
+	Wire      string // the source's note to itself on how it reads the column; empty is as text
+	Nullable  bool
+	Generated bool // computed by the source from other columns
 }
 
 // AsText is the column, to be read and stored as the text that the source prints.

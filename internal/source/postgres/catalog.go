@@ -86,7 +86,7 @@ func (s *Source) columns(ctx context.Context, oid uint32, t *schema.Table) (forb
     FROM base b JOIN pg_type t ON t.oid = b.type WHERE t.typtype = 'd'
 )
 SELECT a.attname, format_type(a.atttypid, a.atttypmod), b.required, has_column_privilege(a.attrelid, a.attnum, 'SELECT'),
-       t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier
+       t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier, a.attgenerated <> ''
 FROM base b JOIN pg_attribute a ON a.attrelid = $1 AND a.attnum = b.attnum
 JOIN pg_type t ON t.oid = b.type AND t.typtype <> 'd' JOIN pg_namespace n ON n.oid = t.typnamespace
 ORDER BY a.attnum`
@@ -100,7 +100,7 @@ ORDER BY a.attnum`
 	var required, readable, inCatalog, enum bool
 	var typeName string
 	var modifier int32
-	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum, &modifier}, func() error {
+	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum, &modifier, &c.Generated}, func() error {
 		c.Nullable = !required
 		c.Type, c.Wire = pgcopy.TypeOf(typeName, inCatalog, enum, modifier)
 		t.Columns = append(t.Columns, c)
