@@ -166,7 +166,7 @@ func (f *follow) merge(ctx context.Context, t *logTable, b change.Batch, goes bo
 	stretches := fold.Fold(b, t.key, t.Keep)
 	for i, s := range stretches {
 		part.Books.Folded += s.Folded
-		has := warehouse.Has{Chains: s.Chains, Replays: f.replays, Continues: goes || s.Empties >= 0}
+		has := warehouse.Has{Chains: s.Chains, Replays: f.replays, Continues: goes || s.Again}
 		if s.Empties >= 0 {
 			if err := part.Truncate(ctx, momentOf(b.Txns[s.Empties]), warehouse.Has{Continues: goes || i > 0}); err != nil {
 				return err

@@ -7,18 +7,22 @@
 package fold
 
 import (
+	"slices"
+
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 )
 
-// Stretch is what is merged at once: the rows between two truncates.
+// Stretch is what is merged at once: the rows between two truncates, or up to a change
+// that can be told from no change only by what the warehouse has.
 type Stretch struct {
 	Empties int32 // the transaction that empties the table before the rows come; -1 for none
 	Rows    []Row
 	Folded  int64 // changes that a later one of the stretch replaced
 	Chains  bool  // some keys have several rows
+	Again   bool  // its first transaction may have changed rows in the stretch before
 }
 
 // Row is one row that is to be merged.
@@ -81,7 +85,7 @@ type item struct {
 }
 
 func (f *folder) begin(txn int32) {
-	f.stretch = Stretch{Empties: txn}
+	f.stretch = Stretch{Empties: txn, Again: len(f.done) > 0 || txn >= 0}
 	f.slots, f.latest, f.items = map[string]int32{}, nil, nil
 }
 
@@ -91,6 +95,10 @@ func (f *folder) take(i int32) {
 		return
 	}
 	r := f.batch.Rows[i]
+	if r.Kind == change.Left && f.keep == feed.KeepHistory && f.hangs(i+1) {
+		f.end()
+		f.begin(-1)
+	}
 	slot, at := f.find(i)
 	x := item{Row: Row{Change: i, Txn: r.Txn, Gone: r.Kind.Ends(), Until: -1, Base: i}, prev: at, live: -1}
 	switch {
@@ -103,7 +111,52 @@ func (f *folder) take(i int32) {
 		f.stretch.Folded++
 	}
 	f.resolve(&x, i, r, at)
+	if x.prev >= 0 && r.Kind != change.Came && f.undecided(x.prev, &x) {
+		f.end()
+		f.begin(-1)
+		f.take(i)
+		return
+	}
 	f.put(slot, at, x)
+}
+
+// undecided tells whether only a value that the batch does not know can tell if a state of
+// a history differs from the one before it. The warehouse knows, once that one is merged.
+func (f *folder) undecided(before int32, x *item) bool {
+	was := &f.items[before]
+	if f.keep != feed.KeepHistory || was.Gone || x.Gone || was.From == nil {
+		return false
+	}
+	hangs := false
+	for c := range int(f.batch.Record.NumCols()) {
+		i, j := was.source(c), x.source(c)
+		switch {
+		case i == j:
+		case i < 0 || j < 0:
+			hangs = true
+		case !f.sameCell(c, i, j):
+			return false
+		}
+	}
+	return hangs
+}
+
+// hangs tells whether the key of a change has a state with values that the batch does not
+// know.
+func (f *folder) hangs(i int32) bool {
+	if int(i) >= len(f.batch.Rows) || f.batch.Rows[i].Kind != change.Came {
+		return false
+	}
+	slot, seen := f.slots[string(f.keys(i))]
+	if !seen {
+		return false
+	}
+	for at := f.latest[slot]; at >= 0; at = f.items[at].prev {
+		if slices.Contains(f.items[at].From, -1) {
+			return true
+		}
+	}
+	return false
 }
 
 // find gives the slot of a change's key, a new one if need be, and its latest state.
