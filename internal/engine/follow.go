@@ -196,7 +196,24 @@ func (f *follow) begin(ctx context.Context) error {
 			x.key = append(x.key, slices.IndexFunc(p.target.Columns, func(c schema.Column) bool { return c.Name == k }))
 		}
 		f.tables = append(f.tables, x)
-		tables = append(tables, x.followed())
+	}
+	var err error
+	if f.place, err = f.Warehouse.Place(ctx, f.Feed.Name, ""); err != nil {
+		return err
+	}
+	f.replays = f.place.Version > 0 && f.place.Run == 0 && !f.place.Position.IsZero()
+	if err := f.recognise(ctx); err != nil {
+		return err
+	}
+	if err := f.readCopies(ctx); err != nil {
+		return err
+	}
+	for _, t := range f.tables {
+		x := t.followed()
+		if t.state == Following {
+			x.Since = f.place.Position.Value
+		}
+		tables = append(tables, x)
 	}
 	findings, err := f.log.LogFindings(ctx, tables)
 	if err != nil {
@@ -207,19 +224,12 @@ func (f *follow) begin(ctx context.Context) error {
 			return problem.New(problem.Held, strings.TrimSpace(found.Table+": "+found.What), found.Remedy)
 		}
 	}
-	if f.place, err = f.Warehouse.Place(ctx, f.Feed.Name, ""); err != nil {
-		return err
-	}
-	f.replays = f.place.Version > 0 && f.place.Run == 0 && !f.place.Position.IsZero()
-	if err := f.recognise(ctx); err != nil {
-		return err
-	}
 	begun, err := f.log.PrepareLog(ctx, f.name, tables, f.place.Position.Value)
 	if err != nil {
 		return err
 	}
 	f.place.Position = position.Position{Value: begun}
-	return f.readCopies(ctx)
+	return nil
 }
 
 // recognise finds the follower's name, or makes one up, and makes sure that the source

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -10,9 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
+	"noemata/internal/testkit"
+	"noemata/internal/testkit/torture"
 )
 
 // follower brings log tables and reads what the warehouse then has.
@@ -70,8 +74,6 @@ func (f *follower) see(sql string, args ...any) []string {
 	return out
 }
 
-func target(name string) schema.Name { return schema.Name{Schema: "kept", Table: name} }
-
 // holds is one source table kept in all four ways; the source has a view of it for each.
 func fourKeeps(b *workbench, table string) []feed.Table {
 	var out []feed.Table
@@ -122,5 +124,257 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 		require.Equal(t, []string{"1 | 1 | 0", "2 | 2 | 0", "3 | 1 | 1", "4 | 1 | 0", "5 | 1 | 1"},
 			f.see(`SELECT id, count(*), CAST(sum(CASE WHEN nm_current THEN 1 ELSE 0 END) AS BIGINT) FROM kept.holds_history GROUP BY id ORDER BY id`), "a row that comes back unchanged in the same transaction makes no version")
 		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.holds_history a JOIN kept.holds_history b ON a.id = b.id AND a.nm_from < b.nm_from AND (a.nm_until IS NULL OR a.nm_until > b.nm_from)`))
+	})
+}
+
+// Tables are copied while others write to them, again and again, each time from a new
+// place in the log: no version of a history is lost, none is there twice, none is out of
+// order, and no event of a ledger either.
+func TestCopiesMeetTheLogExactly(t *testing.T) {
+	rounds := 3
+	if os.Getenv("NOEMATA_TORTURE") != "" {
+		rounds = 100
+	}
+	onEach(t, func(t *testing.T, b *workbench) {
+		ctx := context.Background()
+		s, err := torture.New(ctx, testkit.Postgres(t).URL(b.settings.Database))
+		require.NoError(t, err)
+		defer s.Close()
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
+		var tables []feed.Table
+		for _, keep := range []string{"history", "ledger"} {
+			for _, name := range torture.Tables(keep) {
+				tables = append(tables, feed.Table{Table: `public."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
+			}
+		}
+		for round := range rounds {
+			b.feed.Name = fmt.Sprintf("round-%d", round)
+			newFollower(t, b, feed.Table{Table: "public.quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}).catchUp()
+			f := newFollower(t, b, append([]feed.Table{{Table: "public.quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}}, tables...)...)
+			s.Start(6)
+			time.Sleep(100 * time.Millisecond)
+			f.catchUp()
+			time.Sleep(200 * time.Millisecond)
+			s.Pause()
+			f.catchUp()
+			faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history", "ledger")
+			require.NoError(t, err)
+			require.Empty(t, faults, "round %d", round)
+			require.NoError(t, engine.DropLog(ctx, b.feed, b.source, b.warehouse))
+			for _, x := range tables {
+				require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE "+x.Target))
+			}
+		}
+	})
+}
+
+// What one transaction changes in two tables is never seen apart.
+func TestReadersNeverSeeTablesApart(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE desk_a (id int PRIMARY KEY, n int); CREATE TABLE desk_b (id int PRIMARY KEY, n int); INSERT INTO desk_a VALUES (1, 0); INSERT INTO desk_b VALUES (1, 0)`)
+		f := newFollower(t, b, feed.Table{Table: "public.desk_a", Keep: feed.KeepLatest, Target: "kept.desk_a"}, feed.Table{Table: "public.desk_b", Keep: feed.KeepHistory, Target: "kept.desk_b"})
+		f.catchUp()
+		w := f.work()
+		until := make(chan struct{})
+		w.Until = until
+		done := make(chan error, 1)
+		go func() {
+			_, err := f.engine.Follow(context.Background(), w)
+			done <- err
+		}()
+		writing := make(chan struct{})
+		go func() {
+			defer close(writing)
+			for n := range 300 {
+				b.exec(fmt.Sprintf(`BEGIN; UPDATE desk_a SET n = %d; UPDATE desk_b SET n = %[1]d; COMMIT`, n+1))
+				time.Sleep(5 * time.Millisecond)
+			}
+		}()
+		seen := map[string]bool{}
+		for {
+			got := f.see(`SELECT a.n, b.n FROM kept.desk_a a JOIN kept.desk_b b ON a.id = b.id AND b.nm_current`)
+			require.Len(t, got, 1)
+			one, other, _ := strings.Cut(got[0], " | ")
+			require.Equal(t, one, other)
+			seen[one] = true
+			if one == "300" {
+				break
+			}
+			select {
+			case err := <-done:
+				require.NoError(t, err)
+			default:
+			}
+		}
+		<-writing
+		close(until)
+		require.NoError(t, <-done)
+		require.Greater(t, len(seen), 5, "the readers saw it move on")
+		require.Equal(t, []string{"301"}, f.see(`SELECT count(*) FROM kept.desk_b`), "each transaction has made a version")
+		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.desk_b a JOIN kept.desk_b b ON a.nm_from < b.nm_from WHERE a.nm_until > b.nm_from OR a.nm_until IS NULL`))
+	})
+}
+
+// A slot that is lost holds the feed; a new copy goes on, and the history keeps its past.
+func TestALostSlotHoldsTheFeedAndANewCopyKeepsThePast(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans VALUES (1, 'lent'), (2, 'lent'), (3, 'lent')`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepHistory, Target: "kept.loans"})
+		f.catchUp()
+		b.exec(`UPDATE loans SET state = 'returned' WHERE id = 1`)
+		f.catchUp()
+		require.Eventually(t, func() bool { // the server takes a moment to notice that nobody reads any more
+			_, err := b.conn.Exec(context.Background(), `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE database = current_database()`)
+			return err == nil
+		}, 20*time.Second, 50*time.Millisecond)
+		b.exec(`UPDATE loans SET state = 'lost' WHERE id = 2; DELETE FROM loans WHERE id = 3; INSERT INTO loans VALUES (4, 'lent')`)
+		_, err := f.engine.Follow(context.Background(), f.work())
+		require.True(t, problem.Is(err, problem.Held), "%v", err)
+		require.ErrorContains(t, err, "noemata feeds copy")
+		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, nil, b.source, b.warehouse))
+		require.Equal(t, rows.Books{Read: 4, Inserted: 1, Updated: 1, Deleted: 1, Unchanged: 1}, f.catchUp()["public.loans"])
+		require.Equal(t, []string{"1 | lent | false", "1 | returned | true", "2 | lent | false", "2 | lost | true", "3 | lent | false", "4 | lent | true"},
+			f.see(`SELECT id, state, nm_current FROM kept.loans ORDER BY id, nm_from`))
+	})
+}
+
+// Changes that were not told because the publication was altered are not passed over.
+func TestAnAlteredPublicationHoldsTheFeed(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE holds (id int PRIMARY KEY)`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"}, feed.Table{Table: "public.holds", Keep: feed.KeepSoftDelete, Target: "kept.holds"})
+		f.catchUp()
+		b.exec(`DO $$ BEGIN EXECUTE (SELECT format('ALTER PUBLICATION %I DROP TABLE holds', pubname) FROM pg_publication WHERE pubname LIKE 'noemata%'); END $$`)
+		b.exec(`INSERT INTO holds VALUES (1); INSERT INTO loans VALUES (1)`)
+		_, err := f.engine.Follow(context.Background(), f.work())
+		require.True(t, problem.Is(err, problem.Held), "%v", err)
+		require.ErrorContains(t, err, "--table public.holds")
+		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source, b.warehouse))
+		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()["public.holds"])
+	})
+}
+
+// A column that is added at the source holds the feed before the first row that has it,
+// and nothing is passed over.
+func TestANewColumnHoldsTheFeedAtItsPlace(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY)`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+		f.catchUp()
+		b.exec(`ALTER TABLE loans ADD COLUMN copy text; INSERT INTO loans VALUES (1, 'C1')`)
+		_, err := f.engine.Follow(context.Background(), f.work())
+		require.True(t, problem.Is(err, problem.Held), "%v", err)
+		require.ErrorContains(t, err, `ADD COLUMN "copy"`)
+		require.NoError(t, b.warehouse.Make(context.Background(), `ALTER TABLE kept.loans ADD COLUMN copy VARCHAR`))
+		if b.warehouse.Dialect().Indexes {
+			require.NoError(t, b.warehouse.Make(context.Background(), `ALTER TABLE kept.loans ALTER copy TYPE text`))
+		}
+		f.catchUp()
+		require.Equal(t, []string{"1 | C1"}, f.see(`SELECT id, copy FROM kept.loans`))
+	})
+}
+
+// Kinds of change that a table does not take are counted, and left alone.
+func TestAFeedMayIgnoreDeletes(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, secret text, copy text); INSERT INTO loans VALUES (1, 's', 'C1'), (2, 's', 'C2')`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans", Changes: []string{"insert", "update"}, Drop: []string{"secret"}})
+		f.catchUp()
+		b.exec(`DELETE FROM loans WHERE id = 1; UPDATE loans SET id = 3 WHERE id = 2; TRUNCATE loans; INSERT INTO loans VALUES (4, 's', 'C4')`)
+		require.Equal(t, rows.Books{Read: 5, Filtered: 2, Inserted: 2, Deleted: 1}, f.catchUp()["public.loans"])
+		require.Equal(t, []string{"1 | C1", "3 | C2", "4 | C4"}, f.see(`SELECT id, copy FROM kept.loans ORDER BY id`))
+		require.NotContains(t, f.see(`SELECT column_name FROM information_schema.columns WHERE table_name = 'loans'`), "secret")
+	})
+}
+
+// What the log cannot bring in as it is, is set aside with its reason, and heals.
+func TestChangesThatCannotBeStoredAreSetAside(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE fines (id int PRIMARY KEY, amount numeric(6,2)); INSERT INTO fines VALUES (1, 1), (2, 'NaN')`)
+		f := newFollower(t, b, feed.Table{Table: "public.fines", Keep: feed.KeepLatest, Target: "kept.fines"})
+		require.Equal(t, rows.Books{Read: 2, SetAside: 1, Inserted: 1}, f.catchUp()["public.fines"])
+		b.exec(`INSERT INTO fines VALUES (3, 'NaN'); UPDATE fines SET amount = 2 WHERE id = 2`)
+		require.Equal(t, rows.Books{Read: 2, SetAside: 1, Inserted: 1}, f.catchUp()["public.fines"])
+		require.Equal(t, []string{`["3"]`}, f.see(`SELECT key FROM noemata.set_aside`))
+		b.exec(`UPDATE fines SET amount = 3 WHERE id = 3`)
+		f.catchUp()
+		require.Empty(t, f.see(`SELECT key FROM noemata.set_aside`))
+		require.Equal(t, []string{"1 | 1", "2 | 2", "3 | 3"}, f.see(`SELECT id, CAST(amount AS INTEGER) FROM kept.fines ORDER BY id`))
+	})
+}
+
+// A history is as it was at any moment, by the function beside it.
+func TestAsOf(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, branch text); INSERT INTO patrons VALUES (1, 'Grünau')`)
+		f := newFollower(t, b, feed.Table{Table: "public.patrons", Keep: feed.KeepHistory, Target: "kept.patrons"})
+		f.catchUp()
+		time.Sleep(5 * time.Millisecond)
+		before := time.Now()
+		time.Sleep(5 * time.Millisecond)
+		b.exec(`UPDATE patrons SET branch = 'Dornheim'; INSERT INTO patrons VALUES (2, 'Fernmoor')`)
+		f.catchUp()
+		at := func(moment time.Time) []string {
+			return f.see(fmt.Sprintf(`SELECT id, branch FROM kept.patrons_as_of(%s::timestamptz) ORDER BY id`, schema.Literal(moment.UTC().Format("2006-01-02T15:04:05.000000Z"))))
+		}
+		require.Equal(t, []string{"1 | Grünau"}, at(before))
+		require.Equal(t, []string{"1 | Dornheim", "2 | Fernmoor"}, at(time.Now()))
+		require.Empty(t, at(before.Add(-time.Hour)))
+		_, versions, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"1"})
+		require.NoError(t, err)
+		require.Len(t, versions, 2)
+		require.Equal(t, []string{"branch"}, versions[1].Changed)
+	})
+}
+
+// Deletes that a watermark cannot show are found by comparing keys, in every keep.
+func TestSweepFindsDeletes(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT '2026-01-01Z'); INSERT INTO patrons VALUES (1, 'Aelis'), (2, 'Kael'), (3, 'Rúna')`)
+		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
+			table := feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: keep, Target: "kept.patrons_" + strings.ReplaceAll(string(keep), "-", "_"), Sweep: "1ms", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
+			require.NoError(t, b.warehouse.Make(context.Background(), "CREATE SCHEMA IF NOT EXISTS kept"))
+			b.feed.Name = "sweep-" + string(keep)
+			b.exec(`DELETE FROM patrons WHERE id = 4; INSERT INTO patrons VALUES (4, 'Vesna')`)
+			require.Equal(t, rows.Books{Read: 4, Inserted: 4}, b.bring(table).Books, keep)
+			b.exec(`DELETE FROM patrons WHERE id = 4`)
+			time.Sleep(5 * time.Millisecond)
+			require.Equal(t, rows.Books{Read: 1, Deleted: 1}, b.bring(table).Books, keep)
+			time.Sleep(5 * time.Millisecond)
+			require.Equal(t, rows.Books{}, b.bring(table).Books, keep)
+			b.equal(table, 3)
+		}
+		f := &follower{b}
+		require.Equal(t, []string{"3"}, f.see(`SELECT count(*) FROM kept.patrons_latest`))
+		require.Equal(t, []string{"1 | false", "2 | false", "3 | false", "4 | true"}, f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.patrons_soft_delete ORDER BY id`))
+		require.Equal(t, []string{"1 | true", "2 | true", "3 | true", "4 | false"}, f.see(`SELECT id, nm_current FROM kept.patrons_history ORDER BY id`))
+		// A row that changes while its watermark stays begins a version after the last one.
+		b.exec(`UPDATE patrons SET name = 'Rúna Nightjar', updated_at = '2026-01-02Z' WHERE id = 3`)
+		b.bring(feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: feed.KeepHistory, Target: "kept.patrons_history", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}})
+		require.Equal(t, []string{"Rúna | false", "Rúna Nightjar | true"}, f.see(`SELECT name, nm_current FROM kept.patrons_history WHERE id = 3 ORDER BY nm_from`))
+	})
+}
+
+// A keep that is changed takes the table along, as far as it can.
+func TestAKeepThatIsChangedTakesTheTableAlong(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, 'placed')`)
+		table := feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"}
+		var f *follower
+		for i, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory, feed.KeepSoftDelete, feed.KeepLatest, feed.KeepHistory, feed.KeepLatest} {
+			table.Keep = keep
+			f = newFollower(t, b, table)
+			f.catchUp()
+			b.exec(fmt.Sprintf(`UPDATE holds SET state = 'round %d' WHERE id = 1; DELETE FROM holds WHERE id = 2; INSERT INTO holds VALUES (2, 'again %[1]d')`, i))
+			f.catchUp()
+			proof, err := engine.Prove(context.Background(), engine.Work{Feed: b.feed, Table: f.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
+			require.NoError(t, err)
+			require.True(t, proof.Same, "%s: %+v", keep, proof)
+		}
+		table.Keep = feed.KeepLedger
+		f = newFollower(t, b, table)
+		_, err := f.engine.Follow(context.Background(), f.work())
+		require.True(t, problem.Is(err, problem.Held), "%v", err)
+		require.ErrorContains(t, err, "was kept as latest")
 	})
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
-	"noemata/internal/engine"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
 )
@@ -168,5 +167,3 @@ func (f *follower) settle() {
 	}
 	require.NoError(f.t, err)
 }
-
-var _ = engine.Following

@@ -47,6 +47,7 @@ type Followed struct {
 	Table schema.Table // with the columns that are wanted
 	Key   []string     // names its rows in the warehouse; none for a ledger without one
 	Whole bool         // it has all the columns that the source has
+	Since string       // its changes have been retained since this position; empty while it is copied
 	Takes []string     // the kinds of change that are wanted; all where it is empty
 }
 

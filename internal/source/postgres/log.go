@@ -157,6 +157,11 @@ func (s *Source) publish(ctx context.Context, name string, tables []source.Follo
 		return err
 	}
 	if !there {
+		for _, t := range tables {
+			if t.Since != "" {
+				return lostSlot(fmt.Sprintf("The publication %s of %s is gone, so changes since %s may not have been told.", name, s.what, t.Since))
+			}
+		}
 		return s.mayPublish(s.write(ctx, create, nil), create)
 	}
 	columns := "NULL::text[]"
@@ -180,7 +185,12 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 	same := len(has) == len(tables)
 	for _, t := range tables {
 		columns, ok := has[t.Table.Name]
-		same = same && ok && (t.Whole && columns == nil || !t.Whole && slices.Equal(columns, t.Table.ColumnNames()))
+		fits := ok && (t.Whole && columns == nil || !t.Whole && (version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
+		if !fits && t.Since != "" {
+			return problem.Newf(problem.Held, fmt.Sprintf("Copy the table again: noemata feeds copy FEED --table %s. A history keeps its past.", t.Table.Name.Display()),
+				"The publication %s of %s was altered: changes of %s since %s may not have been told.", name, s.what, t.Table.Name, t.Since)
+		}
+		same = same && fits
 	}
 	if same {
 		return nil

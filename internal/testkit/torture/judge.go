@@ -23,8 +23,13 @@ const id = `branch || '/' || CAST(no AS VARCHAR)`
 // Judge compares what the warehouse has with what it must have, while nobody writes. It
 // gives a sentence for each difference, a few for each table.
 func (s *Source) Judge(ctx context.Context, ask Ask) ([]string, error) {
+	return s.JudgeKeeps(ctx, ask, Keeps...)
+}
+
+// JudgeKeeps is Judge of the tables of some keeps.
+func (s *Source) JudgeKeeps(ctx context.Context, ask Ask, keeps ...string) ([]string, error) {
 	var faults []string
-	for _, keep := range Keeps {
+	for _, keep := range keeps {
 		for _, table := range Tables(keep) {
 			found, err := s.judge(ctx, ask, keep, table)
 			if err != nil {
