@@ -24,7 +24,7 @@ import (
 
 // CutBytes is how many bytes of changes are gathered before they are written, and
 // before a transaction that is larger is written in parts.
-const CutBytes = 24 << 20
+const CutBytes = 48 << 20
 
 // moveAfter is how long a position may lag behind a log in which nothing happens to the
 // feed's tables.

@@ -253,22 +253,25 @@ func (p *Part) Merge(ctx context.Context, h Has) error {
 			return err
 		}
 	}
+	touched := int64(0)
 	for _, step := range d.Merge(p.load.Target, p.load.Run, h) {
-		var n int64
+		if step.Rest && touched == n && n > 0 {
+			continue
+		}
 		var err error
 		if step.Counts {
 			var found [][]any
 			if found, err = p.commit.conn.Ask(ctx, step.SQL); err == nil {
-				n = found[0][0].(int64)
+				touched = found[0][0].(int64)
 			}
 		} else {
-			n, err = p.commit.conn.Exec(ctx, step.SQL)
+			touched, err = p.commit.conn.Exec(ctx, step.SQL)
 		}
 		if err != nil {
 			return err
 		}
-		p.count(step, n)
-		if step.Counter == "baseless" && n > 0 {
+		p.count(step, touched)
+		if step.Counter == "baseless" && touched > 0 {
 			if err := p.baseless(ctx); err != nil {
 				return err
 			}

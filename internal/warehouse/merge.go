@@ -116,10 +116,7 @@ func (d Dialect) Keys(t Target) []string {
 	case feed.KeepLatest, feed.KeepSoftDelete:
 		return []string{index("UNIQUE ", "key", schema.QuoteAll("", t.Key), "")}
 	case feed.KeepHistory:
-		return []string{
-			index("UNIQUE ", "current", schema.QuoteAll("", t.Key), " WHERE "+schema.Quote(t.Names.Current)),
-			index("", "versions", schema.QuoteAll("", append(append([]string{}, t.Key...), t.Names.From)), ""),
-		}
+		return []string{index("UNIQUE ", "current", schema.QuoteAll("", t.Key), " WHERE "+schema.Quote(t.Names.Current))}
 	case feed.KeepLedger:
 		if t.Log {
 			return []string{index("", "key", schema.QuoteAll("", append(append([]string{}, t.Key...), t.Names.Position)), "")}
@@ -133,6 +130,7 @@ type Step struct {
 	SQL     string
 	Counter string // "folded", "updated", "rewritten" (updated, and counted as inserted by another step), "inserted", "deleted", "removed", "baseless" or "" for none
 	Counts  bool   // the statement asks for the number
+	Rest    bool   // needed only where the step before has not touched every row of the stage
 }
 
 // Has tells what is in a stage, so that steps can be left out that would find nothing.
@@ -267,6 +265,7 @@ func (m *merge) put(condition, rewritten, updated, inserted string) {
 	}
 	m.step(inserted, "INSERT INTO %s (%s) SELECT %s FROM %s AS s WHERE %s AND NOT EXISTS (SELECT 1 FROM %[1]s AS t WHERE %[6]s)",
 		m.target(), all, schema.QuoteAll("s.", columnNames(m.t.All())), m.stage, condition, m.match())
+	m.steps[len(m.steps)-1].Rest = !m.Rewrite
 }
 
 // foldByKey leaves the last row of each key in the stage.
