@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,6 +25,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/engine"
 	"noemata/internal/pgserver"
+	"noemata/internal/source"
 	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
@@ -34,8 +36,9 @@ func main() {
 	rows := flag.Int("rows", 1_000_000, "rows of the table, and updates of each workload")
 	dir := flag.String("dir", os.TempDir(), "where the servers keep their data")
 	only := flag.String("only", "", "only this contender")
+	steady := flag.Duration("steady", 0, "instead, write 1000 transactions a second for so long, and tell when they are visible")
 	flag.Parse()
-	if err := run(context.Background(), *rows, *dir, *only); err != nil {
+	if err := run(context.Background(), *rows, *dir, *only, *steady); err != nil {
 		log.Fatal(err)
 	}
 }
@@ -55,7 +58,7 @@ type workload struct {
 	statements []string
 }
 
-func run(ctx context.Context, rows int, parent, only string) error {
+func run(ctx context.Context, rows int, parent, only string, steady time.Duration) error {
 	dir, err := os.MkdirTemp(parent, "noemata-bench-")
 	if err != nil {
 		return err
@@ -90,6 +93,14 @@ func run(ctx context.Context, rows int, parent, only string) error {
 		if _, err := b.conn.Exec(ctx, sql); err != nil {
 			return err
 		}
+	}
+	if steady > 0 {
+		for _, file := range []string{"", "lake"} {
+			if err := b.steady(ctx, steady, file); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 	few := workload{name: fmt.Sprintf("%d updates of %d rows", rows, rows/10)}
 	all := workload{name: fmt.Sprintf("%d updates of as many rows", rows)}
@@ -227,22 +238,107 @@ func (b *bench) subscription(ctx context.Context, w workload) (time.Duration, er
 	return took, err
 }
 
+func (b *bench) open(keep feed.Keep, file string) (src source.Source, wh warehouse.Warehouse, err error) {
+	if src, err = pgsource.Open(b.source.Settings("bench"), `source "bench"`); err != nil {
+		return nil, nil, err
+	}
+	if file != "" {
+		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(b.dir, fmt.Sprintf("%s-%s-%d.duckdb", file, keep, time.Now().UnixNano()))}, `warehouse "lake"`)
+	} else {
+		wh, err = pgwarehouse.Open(b.target.Settings("bench"), `warehouse "target"`)
+	}
+	return src, wh, err
+}
+
+// steady writes transactions of one row at an even pace, and looks in the warehouse when
+// they have become visible.
+func (b *bench) steady(ctx context.Context, length time.Duration, file string) error {
+	src, wh, err := b.open(feed.KeepLatest, file)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	defer wh.Close()
+	f := &feed.Feed{Name: "steady", Source: "s", Warehouse: "w", Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest, Target: "kept.steady"}}}
+	e := engine.New()
+	if _, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 1, Source: src, Warehouse: wh}); err != nil {
+		return err
+	}
+	until, done, stop := make(chan struct{}), make(chan error, 1), make(chan struct{})
+	go func() {
+		_, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 2, Source: src, Warehouse: wh, Until: until})
+		done <- err
+	}()
+	var written atomic.Int64
+	for w := range 4 {
+		conn, err := pgx.Connect(ctx, b.source.URL("bench"))
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer func() { _ = conn.Close(ctx) }()
+			for next := time.Now(); ; next = next.Add(4 * time.Millisecond) {
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Until(next)):
+				}
+				if _, err := conn.Exec(ctx, "UPDATE loans SET renewals = renewals + 1 WHERE id = $1", (int(written.Add(1))*7919+w)%b.rows+1); err != nil {
+					log.Print(err)
+					return
+				}
+			}
+		}()
+	}
+	var ages []float64
+	var last time.Time
+	begun := time.Now()
+	for minute := 0; time.Since(begun) < length; {
+		found, err := wh.Ask(ctx, "SELECT max(nm_changed_at) FROM kept.steady WHERE nm_run = 2")
+		if err != nil {
+			return err
+		}
+		now := time.Now()
+		if newest, ok := found[0][0].(time.Time); ok && newest.After(last) {
+			for i := range 10 { // transactions come evenly, so those that became visible now are spread between the two
+				if !last.IsZero() {
+					ages = append(ages, now.Sub(last.Add(newest.Sub(last)*time.Duration(i)/10)).Seconds())
+				}
+			}
+			last = newest
+		}
+		if m := int(time.Since(begun).Minutes()); m > minute {
+			minute = m
+			fmt.Printf("  minute %2d: %d transactions, memory of the process %d MB\n", m, written.Load(), memory())
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	close(stop)
+	close(until)
+	slices.Sort(ages)
+	at := func(p float64) float64 { return ages[int(float64(len(ages)-1)*p)] }
+	fmt.Printf("%-11s %.0f transactions a second: visible after %.2f s (median), %.2f s (99 %%), %.2f s (all)\n", map[string]string{"": "PostgreSQL", "lake": "DuckDB"}[file], float64(written.Load())/length.Seconds(), at(0.5), at(0.99), at(1))
+	if err := <-done; err != nil {
+		return err
+	}
+	return engine.DropLog(ctx, f, src, wh)
+}
+
+// memory is what the process has in memory, in MB.
+func memory() int {
+	content, _ := os.ReadFile("/proc/self/statm")
+	var all, resident int
+	_, _ = fmt.Sscan(string(content), &all, &resident)
+	return resident * os.Getpagesize() / 1_000_000
+}
+
 func (b *bench) noemata(keep feed.Keep, file string) func(context.Context, workload) (time.Duration, error) {
 	return func(ctx context.Context, w workload) (time.Duration, error) {
-		src, err := pgsource.Open(b.source.Settings("bench"), `source "bench"`)
+		src, wh, err := b.open(keep, file)
 		if err != nil {
 			return 0, err
 		}
 		defer src.Close()
-		var wh warehouse.Warehouse
-		if file != "" {
-			wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(b.dir, fmt.Sprintf("%s-%s-%d.duckdb", file, keep, time.Now().UnixNano()))}, `warehouse "lake"`)
-		} else {
-			wh, err = pgwarehouse.Open(b.target.Settings("bench"), `warehouse "target"`)
-		}
-		if err != nil {
-			return 0, err
-		}
 		defer wh.Close()
 		f := &feed.Feed{Name: "bench-" + string(keep), Source: "s", Warehouse: "w", Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: keep, Target: "kept.loans_" + string(keep)}}}
 		e := engine.New()

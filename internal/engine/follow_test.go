@@ -132,6 +132,9 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 // order, and no event of a ledger either.
 func TestCopiesMeetTheLogExactly(t *testing.T) {
 	rounds := 3
+	if testing.Short() {
+		rounds = 1
+	}
 	if os.Getenv("NOEMATA_TORTURE") != "" {
 		rounds = 100
 	}
@@ -236,6 +239,22 @@ func TestALostSlotHoldsTheFeedAndANewCopyKeepsThePast(t *testing.T) {
 		require.Equal(t, []string{"1 | lent | false", "1 | returned | true", "2 | lent | false", "2 | lost | true", "3 | lent | false", "4 | lent | true"},
 			f.see(`SELECT id, state, nm_current FROM kept.loans ORDER BY id, nm_from`))
 	})
+}
+
+// A source that was told to keep nothing more holds the feed.
+func TestLetGo(t *testing.T) {
+	b := newWorkbench(t, "duckdb")
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY)`)
+	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+	f.catchUp()
+	state, ok, err := engine.LogStateOf(context.Background(), b.feed, b.source, b.warehouse)
+	require.NoError(t, err)
+	require.True(t, ok && state.There && state.Retained >= state.Behind, "%+v", state)
+	require.NoError(t, engine.LetGo(context.Background(), b.feed, b.source, b.warehouse))
+	_, err = f.engine.Follow(context.Background(), f.work())
+	require.True(t, problem.Is(err, problem.Held), "%v", err)
+	require.NoError(t, engine.CopyAgain(context.Background(), b.feed, nil, b.source, b.warehouse))
+	f.catchUp()
 }
 
 // Changes that were not told because the publication was altered are not passed over.

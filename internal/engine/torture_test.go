@@ -22,6 +22,9 @@ func duration(t *testing.T, short time.Duration) time.Duration {
 		require.NoError(t, err)
 		return d
 	}
+	if testing.Short() {
+		return short / 4
+	}
 	return short
 }
 

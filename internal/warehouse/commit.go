@@ -249,7 +249,11 @@ func (p *Part) Merge(ctx context.Context, h Has) error {
 	}
 	d := p.commit.base.SQL
 	if d.Analyze && n > analyzeAbove {
-		if err := p.exec(ctx, "ANALYZE "+p.stage); err != nil {
+		analyze := "ANALYZE " + p.stage
+		if len(p.load.Target.Key) > 0 { // joins are by the key alone
+			analyze += " (" + schema.QuoteAll("", p.load.Target.Key) + ")"
+		}
+		if err := p.exec(ctx, analyze); err != nil {
 			return err
 		}
 	}

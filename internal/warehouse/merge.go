@@ -3,6 +3,7 @@ package warehouse
 import (
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 
 	"noemata/internal/core/feed"
@@ -278,6 +279,9 @@ func (m *merge) foldByKey() {
 func (m *merge) differ() string {
 	var differ []string
 	for _, c := range m.t.Columns {
+		if slices.Contains(m.t.Key, c.Name) && len(m.t.Key) < len(m.t.Columns) && !mayVary(c.Type) {
+			continue // rows are matched by it
+		}
 		differ = append(differ, m.Distinct(c.Type, "t."+m.col(c.Name), "s."+m.col(c.Name)))
 	}
 	if m.t.Keep == feed.KeepSoftDelete {
@@ -285,6 +289,16 @@ func (m *merge) differ() string {
 		differ = append(differ, fmt.Sprintf("(t.%s IS NULL) <> (s.%[1]s IS NULL)", at))
 	}
 	return strings.Join(differ, " OR ")
+}
+
+// mayVary tells whether two values can be equal, and so match as keys, and yet not be the
+// same: 0 and -0, 1.0 and 1.00, a day and 24 hours.
+func mayVary(t schema.Type) bool {
+	switch t.Kind {
+	case schema.Float32, schema.Float64, schema.Numeric, schema.Interval:
+		return true
+	}
+	return false
 }
 
 // history closes the versions that have ended and adds the new ones.

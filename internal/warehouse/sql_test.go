@@ -41,7 +41,7 @@ func statements(t Target) []string {
 // The statements as they are: one for each action and table, names always quoted.
 func TestMergeStatements(t *testing.T) {
 	require.Equal(t, []string{
-		`updated: UPDATE "sh""elf"."loans" AS t SET "id" = s."id", "n""ote" = s."n""ote", "at" = s."at", "nm_run" = s."nm_run" FROM stage AS s WHERE true AND t."id" = s."id" AND (t."id" IS DISTINCT FROM s."id" OR t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at")`,
+		`updated: UPDATE "sh""elf"."loans" AS t SET "id" = s."id", "n""ote" = s."n""ote", "at" = s."at", "nm_run" = s."nm_run" FROM stage AS s WHERE true AND t."id" = s."id" AND (t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at")`,
 		`inserted: INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_run") SELECT s."id", s."n""ote", s."at", s."nm_run" FROM stage AS s WHERE true AND NOT EXISTS (SELECT 1 FROM "sh""elf"."loans" AS t WHERE t."id" = s."id")`,
 	}, statements(target(feed.KeepLatest)))
 	folded := target(feed.KeepLatest)

@@ -276,7 +276,17 @@ func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error)
 	return false, nil
 }
 
+// take reads one message of the plugin. A value that is shorter than its type needs is a
+// message that cannot be read, not a reason to end the process.
 func (x *stream) take(data []byte) (ended bool, err error) {
+	defer func() {
+		if failed := recover(); failed != nil {
+			err = fmt.Errorf("a message of the log cannot be read: %v", failed)
+		}
+	}()
+	if len(data) == 0 {
+		return false, errors.New("a message of the log is empty")
+	}
 	r := reader{data: data[1:]}
 	switch data[0] {
 	case 'B':
@@ -316,6 +326,9 @@ func (x *stream) relation(r *reader) error {
 	}
 	var extra []string
 	for range n {
+		if r.err != nil {
+			return r.err
+		}
 		r.skip(1)
 		column, typ := r.text(), r.uint32()
 		r.skip(4)
@@ -374,6 +387,9 @@ func (p *described) tuple(r *reader) []cell {
 	}
 	n := int(r.uint16())
 	for i := range n {
+		if r.err != nil {
+			return cells
+		}
 		c := cell{kind: r.byte()}
 		if c.kind == 't' || c.kind == 'b' {
 			c.data = r.bytes(int(r.uint32()))
@@ -450,7 +466,10 @@ func (x *stream) truncate(r *reader) error {
 	r.skip(1)
 	for range n {
 		p := x.relations[r.uint32()]
-		if p == nil || p.table == nil || r.err != nil {
+		if r.err != nil {
+			return r.err
+		}
+		if p == nil || p.table == nil {
 			continue
 		}
 		x.seq++
