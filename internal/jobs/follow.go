@@ -42,7 +42,6 @@ type following struct {
 	at       time.Time               // when the state was kept last
 	measured time.Time
 	applied  int64
-	state    client.LogStatus
 	last     engine.LogReport
 }
 
