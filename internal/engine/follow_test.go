@@ -397,3 +397,30 @@ func TestAKeepThatIsChangedTakesTheTableAlong(t *testing.T) {
 		require.ErrorContains(t, err, "was kept as latest")
 	})
 }
+
+// Prepared transactions come when they are committed, rows that move between partitions
+// stay one row, and a truncate that cascades empties all it reaches.
+func TestPreparedPartitionedAndCascading(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE visits (branch text, day date, people int, PRIMARY KEY (branch, day)) PARTITION BY LIST (branch);
+CREATE TABLE visits_a PARTITION OF visits FOR VALUES IN ('Altwasser'); CREATE TABLE visits_rest PARTITION OF visits DEFAULT;
+CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE fines (id int PRIMARY KEY, loan int REFERENCES loans);
+INSERT INTO visits VALUES ('Altwasser', '2026-01-01', 5), ('Dornheim', '2026-01-01', 6); INSERT INTO loans VALUES (1), (2); INSERT INTO fines VALUES (1, 1)`)
+		f := newFollower(t, b, feed.Table{Table: "public.visits", Keep: feed.KeepHistory, Target: "kept.visits"}, feed.Table{Table: "public.loans", Keep: feed.KeepSoftDelete, Target: "kept.loans"},
+			feed.Table{Table: "public.fines", Keep: feed.KeepLatest, Target: "kept.fines"})
+		f.catchUp()
+		gid := strings.ReplaceAll(b.settings.Database, "'", "")
+		b.exec(`BEGIN; INSERT INTO loans VALUES (3); UPDATE visits SET people = 7 WHERE branch = 'Dornheim'; PREPARE TRANSACTION '` + gid + `'`)
+		b.exec(`UPDATE visits SET branch = 'Fernmoor' WHERE branch = 'Altwasser'`)
+		f.catchUp()
+		require.Equal(t, []string{"1", "2"}, f.see(`SELECT id FROM kept.loans ORDER BY id`), "what is prepared has not happened yet")
+		b.exec(`COMMIT PREPARED '` + gid + `'`)
+		f.catchUp()
+		require.Equal(t, []string{"1", "2", "3"}, f.see(`SELECT id FROM kept.loans ORDER BY id`))
+		require.Equal(t, []string{"Altwasser | 5 | false", "Dornheim | 6 | false", "Dornheim | 7 | true", "Fernmoor | 5 | true"}, f.see(`SELECT branch, people, nm_current FROM kept.visits ORDER BY branch, nm_from`))
+		b.exec(`TRUNCATE loans CASCADE`)
+		f.catchUp()
+		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.fines`))
+		require.Equal(t, []string{"3"}, f.see(`SELECT count(*) FROM kept.loans WHERE nm_deleted_at IS NOT NULL`))
+	})
+}
