@@ -57,7 +57,7 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 		}
 		t := f.tables[i]
 		var err error
-		if t.state == Following || t.joined {
+		if f.follows(t) {
 			err = f.merge(ctx, t, b, g.Goes)
 		} else {
 			err = f.suspend(ctx, t, b)
@@ -76,6 +76,13 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 		return err
 	}
 	return f.finish(ctx, g)
+}
+
+// follows tells whether the changes of a table go into its target, not beside its copy.
+func (f *follow) follows(t *logTable) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return t.state == Following || t.joined
 }
 
 // begun makes sure that a commit is under way.

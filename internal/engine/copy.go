@@ -135,7 +135,10 @@ func (f *follow) readCopies(ctx context.Context) error {
 // copyAll copies the tables that are not yet there, one after another.
 func (f *follow) copyAll(ctx context.Context) error {
 	for _, t := range f.tables {
-		if t.state != Copying {
+		f.mu.Lock()
+		copying := t.state == Copying
+		f.mu.Unlock()
+		if !copying {
 			continue
 		}
 		if err := f.copyTable(ctx, t); err != nil {
@@ -162,7 +165,9 @@ func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 		return err
 	}
 	var copied atomic.Int64
+	f.mu.Lock()
 	copied.Store(t.copied)
+	f.mu.Unlock()
 	group, working := errgroup.WithContext(ctx)
 	group.SetLimit(partsAtOnce)
 	for part := range c.Parts() {
