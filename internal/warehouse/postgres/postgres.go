@@ -34,6 +34,7 @@ const Connections = 4
 
 var session = []string{
 	"SET lock_timeout = '30s'",
+	"SET synchronous_commit = on", // the source lets go of what is said to be here
 	"SET idle_in_transaction_session_timeout = '1h'",
 	"SET client_encoding = 'UTF8'",
 	"SET search_path = pg_catalog, pg_temp",
