@@ -129,7 +129,7 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 
 // Tables are copied while others write to them, again and again, each time from a new
 // place in the log: no version of a history is lost, none is there twice, none is out of
-// order.
+// order, and no event of a ledger either.
 func TestCopiesMeetTheLogExactly(t *testing.T) {
 	rounds := 3
 	if testing.Short() {
@@ -145,7 +145,7 @@ func TestCopiesMeetTheLogExactly(t *testing.T) {
 		defer s.Close()
 		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
 		var tables []feed.Table
-		for _, keep := range []string{"history"} {
+		for _, keep := range []string{"history", "ledger"} {
 			for _, name := range torture.Tables(keep) {
 				tables = append(tables, feed.Table{Table: `public."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
 			}
@@ -160,7 +160,7 @@ func TestCopiesMeetTheLogExactly(t *testing.T) {
 			time.Sleep(200 * time.Millisecond)
 			s.Pause()
 			f.catchUp()
-			faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history")
+			faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history", "ledger")
 			require.NoError(t, err)
 			require.Empty(t, faults, "round %d", round)
 			require.NoError(t, engine.DropLog(ctx, b.feed, b.source, b.warehouse))

@@ -105,12 +105,13 @@ func (f *follow) seenFrom(t *logTable, x change.Txn) int {
 }
 
 // settleCopy leaves one row of each key in a copy, and takes out of the suspended changes
-// those that the rows show already. It gives the moment of the first change that is left.
-func (f *follow) settleCopy(ctx context.Context, t *logTable) (first int64, err error) {
+// those that the rows show already. It gives the transaction of the first change that is
+// left; the zero one when none is.
+func (f *follow) settleCopy(ctx context.Context, t *logTable) (first change.Txn, err error) {
 	shown := map[int]map[uint32]bool{}
-	columns := []schema.Column{suspendedColumns[2], suspendedColumns[4]}
+	columns := []schema.Column{suspendedColumns[2], suspendedColumns[3], suspendedColumns[4]}
 	err = f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: columns}, func(r arrow.RecordBatch) error {
-		ids, moments := r.Column(0).(*array.Int64), r.Column(1).(*array.Int64)
+		ids, commits, moments := r.Column(0).(*array.Int64), r.Column(1).(*array.String), r.Column(2).(*array.Int64)
 		last := int64(-1)
 		for i := range ids.Len() {
 			if ids.Value(i) == last {
@@ -119,8 +120,8 @@ func (f *follow) settleCopy(ctx context.Context, t *logTable) (first int64, err 
 			last = ids.Value(i)
 			switch n := f.seenFrom(t, change.Txn{ID: uint32(last)}); {
 			case n == 0:
-				if first == 0 || moments.Value(i) < first {
-					first = moments.Value(i)
+				if first.Moment == 0 || moments.Value(i) < first.Moment {
+					first = change.Txn{ID: uint32(last), Position: strings.Clone(commits.Value(i)), Moment: moments.Value(i)}
 				}
 			case n > 1:
 				if shown[n] == nil {
@@ -136,7 +137,7 @@ func (f *follow) settleCopy(ctx context.Context, t *logTable) (first int64, err 
 	}
 	w, err := f.Warehouse.Begin(ctx)
 	if err != nil {
-		return 0, err
+		return first, err
 	}
 	defer w.Abort()
 	var same []string
@@ -151,23 +152,25 @@ func (f *follow) settleCopy(ctx context.Context, t *logTable) (first int64, err 
 		for chunk := range slices.Chunk(list, 1000) {
 			if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p WHERE p.noemata_txn IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
 				f.suspendedTable(t).Quoted(), strings.Join(chunk, ", "), snapshotTag, f.copiedTable(t).Quoted(), strings.Join(same, " AND "), len(t.copy.Snapshots), n)); err != nil {
-				return 0, err
+				return first, err
 			}
 		}
 	}
 	if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", f.copiedTable(t).Quoted(), strings.Join(same, " AND "), snapshotTag)); err != nil {
-		return 0, err
+		return first, err
 	}
 	return first, w.Finish(ctx)
 }
 
 // joinTable merges a copy into its target, and then the changes that were suspended.
-func (f *follow) joinTable(ctx context.Context, t *logTable, first int64) error {
-	moment := t.copy.Moment
-	if first > 0 && first <= moment { // it committed before the snapshot was taken, and was not yet visible in it
-		moment = first - 1
+// The rows of the copy come before each of those changes, which may have committed while
+// the snapshot was taken, and even before, without being visible in it.
+func (f *follow) joinTable(ctx context.Context, t *logTable, first change.Txn) error {
+	at := change.Txn{Position: t.copy.Reached, Moment: t.copy.Moment}
+	if first.Moment > 0 {
+		at.Position, at.Moment = min(at.Position, first.Position), min(at.Moment, first.Moment-1)
 	}
-	part, err := f.mergeCopy(ctx, t, schema.Literal(schema.TimestampTZText(moment))+"::timestamptz")
+	part, err := f.mergeCopy(ctx, t, at)
 	if err != nil {
 		return err
 	}
@@ -192,8 +195,8 @@ func (f *follow) joinTable(ctx context.Context, t *logTable, first int64) error 
 
 // mergeCopy brings the rows of a copy into the target. What the target has and the copy
 // lacks has ended.
-func (f *follow) mergeCopy(ctx context.Context, t *logTable, at string) (*warehouse.Part, error) {
-	n := t.target.Names
+func (f *follow) mergeCopy(ctx context.Context, t *logTable, begins change.Txn) (*warehouse.Part, error) {
+	n, at := t.target.Names, momentOf(begins)
 	columns, values := t.query.Table.ColumnNames(), []string{schema.QuoteAll("", t.query.Table.ColumnNames())}
 	for _, c := range t.target.Added {
 		value := "NULL"
@@ -205,9 +208,9 @@ func (f *follow) mergeCopy(ctx context.Context, t *logTable, at string) (*wareho
 		case n.Current:
 			value = "true"
 		case n.Position:
-			value = schema.Literal(t.copy.Reached)
+			value = schema.Literal(begins.Position)
 			if t.Keep == feed.KeepLedger {
-				value = schema.Literal(change.Txn{Position: t.copy.Reached}.EventPosition(0))
+				value = schema.Literal(begins.EventPosition(0)) // changes are numbered from 1
 			}
 		case n.Changed:
 			value = "'copy'"
