@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -15,6 +16,8 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
+	"noemata/internal/source"
+	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
 )
@@ -168,6 +171,60 @@ func TestCopiesMeetTheLogExactly(t *testing.T) {
 				require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE "+x.Target))
 			}
 		}
+	})
+}
+
+// broken is a source whose copies end with a part that fails, once the part before it is in
+// the warehouse.
+type broken struct {
+	*pgsource.Source
+	fails func() error
+}
+
+func (s broken) Copy(ctx context.Context, table schema.Table, layout string) (source.Copy, error) {
+	c, err := s.Source.Copy(ctx, table, layout)
+	return brokenCopy{c, s.fails}, err
+}
+
+type brokenCopy struct {
+	source.Copy
+	fails func() error
+}
+
+func (c brokenCopy) Parts() int { return c.Copy.Parts() + 1 }
+
+func (c brokenCopy) Read(ctx context.Context, part int, since string, sink func(rows.Batch) error) error {
+	if part < c.Copy.Parts() {
+		return c.Copy.Read(ctx, part, since, sink)
+	}
+	return c.fails()
+}
+
+// A copy that is interrupted goes on in a later snapshot. Rows that were deleted or changed
+// between the two were there before they were.
+func TestAnInterruptedCopyKeepsTheOrderOfChanges(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY); CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans SELECT i, 'lent' FROM generate_series(1, 4) i`)
+		b.exec(`CREATE TABLE events (id int PRIMARY KEY, state text); INSERT INTO events SELECT * FROM loans`)
+		f := newFollower(t, b, feed.Table{Table: "public.quiet", Keep: feed.KeepLatest, Target: "kept.quiet"})
+		f.catchUp()
+		for table, keep := range map[string]feed.Keep{"loans": feed.KeepHistory, "events": feed.KeepLedger} {
+			f.feed.Tables = append(f.feed.Tables, feed.Table{Table: "public." + table, Find: feed.FindLog, Keep: keep, Target: "kept." + table})
+			w := f.work()
+			w.Source = broken{b.source.(*pgsource.Source), func() error {
+				require.Eventually(t, func() bool { return f.see(`SELECT count(*) FROM noemata.copy_parts`)[0] == "1" }, 10*time.Second, 10*time.Millisecond)
+				b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 1; UPDATE %[1]s SET state = 'returned' WHERE id = 2; INSERT INTO %[1]s VALUES (5, 'lent')`, table))
+				return errors.New("the reading room is closed")
+			}}
+			_, err := f.engine.Follow(context.Background(), w)
+			require.ErrorContains(t, err, "the reading room is closed")
+			b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 3`, table))
+			f.catchUp()
+		}
+		require.Equal(t, []string{"1 | lent | false", "2 | returned | true", "3 | lent | false", "4 | lent | true", "5 | lent | true"},
+			f.see(`SELECT id, state, nm_current FROM kept.loans ORDER BY id, nm_from`))
+		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.loans WHERE nm_until <= nm_from`))
+		require.Equal(t, []string{"1 | copy", "1 | delete", "2 | copy", "3 | copy", "3 | delete", "4 | copy", "5 | copy"}, f.see(`SELECT id, nm_change FROM kept.events ORDER BY id, nm_position`))
 	})
 }
 

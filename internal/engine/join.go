@@ -78,14 +78,17 @@ func (f *follow) join(ctx context.Context) error {
 	}
 	f.mu.Unlock()
 	for _, i := range ready {
-		first, err := f.settleCopy(ctx, f.tables[i])
+		if err := f.settleCopy(ctx, f.tables[i]); err != nil {
+			return err
+		}
+		at, err := f.begins(ctx, f.tables[i])
 		if err != nil {
 			return err
 		}
 		if err := f.begun(ctx); err != nil {
 			return err
 		}
-		if err := f.joinTable(ctx, f.tables[i], first); err != nil {
+		if err := f.joinTable(ctx, f.tables[i], at); err != nil {
 			return err
 		}
 		f.tables[i].joined = true
@@ -104,72 +107,75 @@ func (f *follow) seenFrom(t *logTable, x change.Txn) int {
 	return 0
 }
 
-// settleCopy leaves one row of each key in a copy, and takes out of the suspended changes
-// those that the rows show already. It gives the transaction of the first change that is
-// left; the zero one when none is.
-func (f *follow) settleCopy(ctx context.Context, t *logTable) (first change.Txn, err error) {
-	shown := map[int]map[uint32]bool{}
-	columns := []schema.Column{suspendedColumns[2], suspendedColumns[3], suspendedColumns[4]}
-	err = f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: columns}, func(r arrow.RecordBatch) error {
-		ids, commits, moments := r.Column(0).(*array.Int64), r.Column(1).(*array.String), r.Column(2).(*array.Int64)
-		last := int64(-1)
-		for i := range ids.Len() {
-			if ids.Value(i) == last {
-				continue
-			}
-			last = ids.Value(i)
-			switch n := f.seenFrom(t, change.Txn{ID: uint32(last)}); {
-			case n == 0:
-				if first.Moment == 0 || moments.Value(i) < first.Moment {
-					first = change.Txn{ID: uint32(last), Position: strings.Clone(commits.Value(i)), Moment: moments.Value(i)}
-				}
-			case n > 1:
-				if shown[n] == nil {
-					shown[n] = map[uint32]bool{}
-				}
-				shown[n][uint32(last)] = true
-			}
-		}
+// settleCopy leaves one row of each key in a copy that was read in several snapshots, and
+// takes out of the suspended changes those that the rows show already.
+func (f *follow) settleCopy(ctx context.Context, t *logTable) error {
+	if len(t.copy.Snapshots) == 1 {
 		return nil
-	})
-	if err != nil || len(t.copy.Snapshots) == 1 {
-		return first, err
+	}
+	shown := map[int][]string{}
+	if err := f.suspendedTxns(ctx, t, func(x change.Txn) {
+		if n := f.seenFrom(t, x); n > 1 {
+			shown[n] = append(shown[n], schema.Literal(x.Position))
+		}
+	}); err != nil {
+		return err
 	}
 	w, err := f.Warehouse.Begin(ctx)
 	if err != nil {
-		return first, err
+		return err
 	}
 	defer w.Abort()
 	var same []string
 	for _, k := range t.target.Key {
 		same = append(same, fmt.Sprintf("c.%s = p.%[1]s", schema.Quote(k)))
 	}
-	for n, ids := range shown {
-		var list []string
-		for id := range ids {
-			list = append(list, fmt.Sprint(id))
-		}
+	for n, list := range shown {
 		for chunk := range slices.Chunk(list, 1000) {
-			if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p WHERE p.noemata_txn IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
+			if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p WHERE p.noemata_commit IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
 				f.suspendedTable(t).Quoted(), strings.Join(chunk, ", "), snapshotTag, f.copiedTable(t).Quoted(), strings.Join(same, " AND "), len(t.copy.Snapshots), n)); err != nil {
-				return first, err
+				return err
 			}
 		}
 	}
 	if _, err := w.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", f.copiedTable(t).Quoted(), strings.Join(same, " AND "), snapshotTag)); err != nil {
-		return first, err
+		return err
 	}
-	return first, w.Finish(ctx)
+	return w.Finish(ctx)
+}
+
+// begins is the transaction that the rows of a copy are said to come from. It precedes
+// each change that is left to be merged: such a change may have committed while the
+// snapshot was taken, and even before, without being visible in it, or after a snapshot
+// that the copy had begun in.
+func (f *follow) begins(ctx context.Context, t *logTable) (change.Txn, error) {
+	at := change.Txn{Position: t.copy.Reached, Moment: t.copy.Moment}
+	err := f.suspendedTxns(ctx, t, func(x change.Txn) {
+		if !f.log.Sees(t.copy.Snapshots[0], x) {
+			at.Position, at.Moment = min(at.Position, x.Position), min(at.Moment, x.Moment-1)
+		}
+	})
+	return at, err
+}
+
+// suspendedTxns gives the transactions that suspended changes are from, in no order, and
+// some of them more than once.
+func (f *follow) suspendedTxns(ctx context.Context, t *logTable, visit func(change.Txn)) error {
+	return f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: suspendedColumns[2:5]}, func(r arrow.RecordBatch) error {
+		ids, commits, moments := r.Column(0).(*array.Int64), r.Column(1).(*array.String), r.Column(2).(*array.Int64)
+		last := ""
+		for i := range ids.Len() {
+			if commits.Value(i) != last {
+				last = strings.Clone(commits.Value(i))
+				visit(change.Txn{ID: uint32(ids.Value(i)), Position: last, Moment: moments.Value(i)})
+			}
+		}
+		return nil
+	})
 }
 
 // joinTable merges a copy into its target, and then the changes that were suspended.
-// The rows of the copy come before each of those changes, which may have committed while
-// the snapshot was taken, and even before, without being visible in it.
-func (f *follow) joinTable(ctx context.Context, t *logTable, first change.Txn) error {
-	at := change.Txn{Position: t.copy.Reached, Moment: t.copy.Moment}
-	if first.Moment > 0 {
-		at.Position, at.Moment = min(at.Position, first.Position), min(at.Moment, first.Moment-1)
-	}
+func (f *follow) joinTable(ctx context.Context, t *logTable, at change.Txn) error {
 	part, err := f.mergeCopy(ctx, t, at)
 	if err != nil {
 		return err

@@ -73,13 +73,13 @@ func (b Batch) Read(events bool) int64 {
 	return n
 }
 
-// Clock gives each transaction a moment of its own: the time of its commit, or a
-// microsecond after the transaction before it, where clocks tie or were set back. So
-// moments order transactions as the log does.
+// Clock gives each transaction a moment of its own: the time of its commit, or two
+// microseconds after the transaction before it, where clocks tie or were set back. So
+// moments order transactions as the log does, and leave room for a copy in between.
 type Clock struct{ Last int64 }
 
 // Next is the moment of the next transaction, which committed at the given time.
 func (c *Clock) Next(committed int64) int64 {
-	c.Last = max(committed, c.Last+1)
+	c.Last = max(committed, c.Last+2)
 	return c.Last
 }
