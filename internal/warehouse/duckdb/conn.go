@@ -135,7 +135,7 @@ func (c *conn) insert(ctx context.Context, sql string, columns []schema.Column, 
 		return fmt.Errorf("prepare rows for DuckDB: %w", err)
 	}
 	defer reader.Release()
-	release, err := c.arrow.RegisterView(reader, c.view)
+	release, err := registerView(c.driver, reader, c.view)
 	if err != nil {
 		return err
 	}

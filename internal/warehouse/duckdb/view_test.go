@@ -1,0 +1,86 @@
+package duckdb
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/schema"
+)
+
+// resident is how much memory the process has, in bytes.
+func resident(t *testing.T) int {
+	text, err := os.ReadFile("/proc/self/statm")
+	require.NoError(t, err)
+	var all, pages int
+	_, err = fmt.Sscan(string(text), &all, &pages)
+	require.NoError(t, err)
+	return pages * os.Getpagesize()
+}
+
+// A service that commits a few rows several times a second, for months, must not grow by
+// a schema each time. This one is large, so that it shows soon.
+func TestViewsLeaveNoSchemaBehind(t *testing.T) {
+	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	defer w.Close()
+	opened, err := w.(*Warehouse).connect(context.Background())
+	require.NoError(t, err)
+	defer opened.Close()
+	c := opened.(*conn)
+	remark := arrow.NewMetadata([]string{"remark"}, []string{strings.Repeat("shelved ", 50_000)})
+	typed := arrow.NewSchema([]arrow.Field{{Name: "copy", Type: arrow.BinaryTypes.String, Metadata: remark}}, nil)
+	b := array.NewRecordBuilder(memory.DefaultAllocator, typed)
+	defer b.Release()
+	b.Field(0).(*array.StringBuilder).Append("C1")
+	record := b.NewRecordBatch()
+	defer record.Release()
+	register := func(times int) {
+		for range times {
+			reader, err := array.NewRecordReader(typed, []arrow.RecordBatch{record})
+			require.NoError(t, err)
+			release, err := registerView(c.driver, reader, "batch")
+			require.NoError(t, err)
+			found, err := c.Ask(context.Background(), "SELECT copy FROM batch")
+			require.NoError(t, err)
+			require.Equal(t, "C1", found[0][0])
+			_, err = c.Exec(context.Background(), "DROP VIEW batch")
+			require.NoError(t, err)
+			release()
+			reader.Release()
+		}
+	}
+	register(100)
+	before := resident(t)
+	register(500)
+	require.Less(t, resident(t)-before, 100<<20, "schemas that are kept take more than 200 MB")
+}
+
+// A reader that fails part of the way fails the insert, and says why.
+func TestAnInsertThatFailsSaysWhy(t *testing.T) {
+	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	defer w.Close()
+	ctx := context.Background()
+	columns := []schema.Column{{Name: "copy", Type: schema.Type{Kind: schema.Int16}}}
+	require.NoError(t, w.Make(ctx, `CREATE TABLE copies ("copy" SMALLINT CHECK ("copy" < 3))`))
+	c, err := w.Begin(ctx)
+	require.NoError(t, err)
+	defer c.Abort()
+	b := array.NewRecordBuilder(memory.DefaultAllocator, arrow.NewSchema([]arrow.Field{{Name: "copy", Type: arrow.PrimitiveTypes.Int16}}, nil))
+	defer b.Release()
+	b.Field(0).(*array.Int16Builder).Append(3)
+	record := b.NewRecordBatch()
+	defer record.Release()
+	err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record)
+	require.ErrorContains(t, err, "CHECK")
+}
