@@ -96,6 +96,9 @@ func run(ctx context.Context, rows int, parent, only string, steady time.Duratio
 	}
 	if steady > 0 {
 		for _, file := range []string{"", "lake"} {
+			if only != "" && only != into(file) {
+				continue
+			}
 			if err := b.steady(ctx, steady, file); err != nil {
 				return err
 			}
@@ -317,11 +320,16 @@ func (b *bench) steady(ctx context.Context, length time.Duration, file string) e
 	close(until)
 	slices.Sort(ages)
 	at := func(p float64) float64 { return ages[int(float64(len(ages)-1)*p)] }
-	fmt.Printf("%-11s %.0f transactions a second: visible after %.2f s (median), %.2f s (99 %%), %.2f s (all)\n", map[string]string{"": "PostgreSQL", "lake": "DuckDB"}[file], float64(written.Load())/length.Seconds(), at(0.5), at(0.99), at(1))
+	fmt.Printf("%-11s %.0f transactions a second: visible after %.2f s (median), %.2f s (99 %%), %.2f s (all)\n", into(file), float64(written.Load())/length.Seconds(), at(0.5), at(0.99), at(1))
 	if err := <-done; err != nil {
 		return err
 	}
 	return engine.DropLog(ctx, f, src, wh)
+}
+
+// into names the warehouse that a file stands for.
+func into(file string) string {
+	return map[string]string{"": "PostgreSQL", "lake": "DuckDB"}[file]
 }
 
 // memory is what the process has in memory, in MB.

@@ -15,9 +15,6 @@ type Ask func(sql string) ([][]string, error)
 // target is the name of a table's target.
 func target(table string) string { return `kept.` + pgx.Identifier{table}.Sanitize() }
 
-// sum is sum_of in the SQL that warehouses share.
-const sum = `md5(coalesce(note, 'null') || '|' || coalesce(CAST(fee AS VARCHAR), 'null') || '|' || coalesce(CAST(seen AS VARCHAR), 'null'))`
-
 const id = `branch || '/' || CAST(no AS VARCHAR)`
 
 // Judge compares what the warehouse has with what it must have, while nobody writes. It
@@ -46,10 +43,10 @@ func (s *Source) judge(ctx context.Context, ask Ask, keep, table string) ([]stri
 	switch keep {
 	case "latest":
 		must = `SELECT id, v::text, sum FROM must_latest WHERE tbl = $1 ORDER BY 1`
-		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum + ` FROM ` + target(table)
+		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + ` FROM ` + target(table)
 	case "soft-delete":
 		must = `SELECT id, v::text, sum, deleted::text, (deleted AND seq <= ` + strconv.FormatInt(s.mark, 10) + `)::text FROM must_soft_delete WHERE tbl = $1 ORDER BY 1`
-		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` + target(table)
+		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` + target(table)
 	case "history":
 		return s.judgeHistory(ctx, ask, table)
 	default:
@@ -123,7 +120,7 @@ func (s *Source) judgeHistory(ctx context.Context, ask Ask, table string) ([]str
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum + `, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
+	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + `, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
 CAST(coalesce(nm_from < lag(nm_until) OVER w OR nm_from <= lag(nm_from) OVER w OR nm_from >= nm_until, false) AS VARCHAR), CAST(coalesce(nm_from <> lag(nm_until) OVER w, true) AS VARCHAR),
 CAST(nm_from = (SELECT min(nm_from) FROM ` + target(table) + `) AS VARCHAR)
 FROM ` + target(table) + ` WINDOW w AS (PARTITION BY branch, no ORDER BY nm_from, nm_position) ORDER BY branch, no, nm_from`)
@@ -190,7 +187,7 @@ func (s *Source) judgeLedger(ctx context.Context, ask Ask, table string) ([]stri
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + sum + ` END FROM ` + target(table) + ` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
+	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + sum() + ` END FROM ` + target(table) + ` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
 	if err != nil {
 		return nil, err
 	}

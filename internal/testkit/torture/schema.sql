@@ -8,22 +8,26 @@ CREATE TABLE record (
 );
 CREATE INDEX ON record (tbl, id, seq);
 
-CREATE FUNCTION sum_of(note text, fee numeric, seen int) RETURNS text LANGUAGE sql IMMUTABLE AS
-$$ SELECT md5(coalesce(note, 'null') || '|' || coalesce(fee::text, 'null') || '|' || coalesce(seen::text, 'null')) $$;
+CREATE TYPE shelf AS ENUM ('low', 'high', 'hôch');
 
-CREATE FUNCTION note_change() RETURNS trigger LANGUAGE plpgsql AS $$
+CREATE FUNCTION note_change() RETURNS trigger LANGUAGE plpgsql SET search_path = public AS $$
+DECLARE
+    sum text;
 BEGIN
+    IF TG_OP IN ('INSERT', 'UPDATE') THEN
+        SELECT SUM_OF_ROW INTO sum FROM (SELECT NEW.*) AS row;
+    END IF;
     IF TG_OP = 'TRUNCATE' THEN
         INSERT INTO record (tbl, op) VALUES (TG_TABLE_NAME, 'T');
     ELSIF TG_OP = 'INSERT' THEN
-        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'I', NEW.branch || '/' || NEW.no, NEW.v, sum_of(NEW.note, NEW.fee, NEW.seen));
+        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'I', NEW.branch || '/' || NEW.no, NEW.v, sum);
     ELSIF TG_OP = 'DELETE' THEN
         INSERT INTO record (tbl, op, id) VALUES (TG_TABLE_NAME, 'D', OLD.branch || '/' || OLD.no);
     ELSIF (OLD.branch, OLD.no) = (NEW.branch, NEW.no) THEN
-        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'U', NEW.branch || '/' || NEW.no, NEW.v, sum_of(NEW.note, NEW.fee, NEW.seen));
+        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'U', NEW.branch || '/' || NEW.no, NEW.v, sum);
     ELSE
         INSERT INTO record (tbl, op, id) VALUES (TG_TABLE_NAME, 'D', OLD.branch || '/' || OLD.no);
-        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'I', NEW.branch || '/' || NEW.no, NEW.v, sum_of(NEW.note, NEW.fee, NEW.seen));
+        INSERT INTO record (tbl, op, id, v, sum) VALUES (TG_TABLE_NAME, 'I', NEW.branch || '/' || NEW.no, NEW.v, sum);
     END IF;
     RETURN NULL;
 END $$;

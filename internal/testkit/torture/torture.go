@@ -28,14 +28,49 @@ func Tables(keep string) []string {
 	return []string{"loans_" + keep, "Odd. \"Copies\" " + keep}
 }
 
+// columns are those of every table beside its key, each with the value that a row gets when
+// nothing else is said, and how it is told as text in the SQL that all databases share.
+var columns = []struct{ name, definition, text string }{
+	{"note", "text", "note"},
+	{"fee", "numeric(12,2)", "CAST(fee AS VARCHAR)"},
+	{"seen", "int", "CAST(seen AS VARCHAR)"},
+	{"flag", "bool DEFAULT random() < 0.5", "CAST(flag AS VARCHAR)"},
+	{"small", "smallint DEFAULT random() * 32767", "CAST(small AS VARCHAR)"},
+	{"large", "bigint DEFAULT random() * 9e18", "CAST(large AS VARCHAR)"},
+	{"ratio", "double precision DEFAULT floor(random() * 1000) / 8", "CAST(CAST(ratio * 8 AS BIGINT) AS VARCHAR)"},
+	{"exact", "numeric DEFAULT random()::numeric * 1e20", "CAST(exact AS VARCHAR)"},
+	{"day", "date DEFAULT date '2026-01-01' + (random() * 9999)::int", "CAST(day AS VARCHAR)"},
+	{"hour", "time DEFAULT time '08:00' + random() * interval '9 hours'", "CAST(hour AS VARCHAR)"},
+	{"stamp", "timestamp DEFAULT timestamp '2026-01-01' + random() * interval '9 years'", "CAST(stamp AS VARCHAR)"},
+	{"instant", "timestamptz DEFAULT clock_timestamp()", "CAST(instant AT TIME ZONE 'UTC' AS VARCHAR)"},
+	{"span", "interval DEFAULT (random() * 9)::int * interval '1 month 3 days 04:05:06.5'", "CAST(timestamp '2026-01-01 00:00:00' + span AS VARCHAR)"},
+	{"mark", "uuid DEFAULT gen_random_uuid()", "CAST(mark AS VARCHAR)"},
+	{"doc", "json DEFAULT json_build_object('shelf', random(), 'title', 'Über den Fluß')", "CAST(doc AS VARCHAR)"},
+	{"docb", "jsonb DEFAULT jsonb_build_object('shelf', random(), 'copies', ARRAY[1, NULL, 3])", "CAST(docb AS VARCHAR)"},
+	{"raw", "bytea DEFAULT decode(md5(random()::text), 'hex')", "md5(raw)"},
+	{"tags", `text[] DEFAULT ARRAY['new', NULL, 'a "quoted" one', random()::text]`, "CAST(tags AS VARCHAR)"},
+	{"kind", "shelf DEFAULT (enum_range(NULL::shelf))[1 + floor(random() * 3)]", "CAST(kind AS VARCHAR)"},
+	{"pages", "int4range DEFAULT int4range(1, 2 + (random() * 99)::int)", "CAST(pages AS VARCHAR)"},
+}
+
+// sum is the text of a row's values, made short.
+func sum() string {
+	var list []string
+	for _, c := range columns {
+		list = append(list, "coalesce("+c.text+", 'null')")
+	}
+	return "md5(" + strings.Join(list, " || '|' || ") + ")"
+}
+
 // Source is a database that is written.
 type Source struct {
 	Pool   *pgxpool.Pool
-	Bulk   int // rows of a large transaction
+	Bulk   int // rows of the largest transactions; most of the large ones have up to 5000
 	Huge   int // bytes of a large value
 	stop   chan struct{}
 	done   sync.WaitGroup
 	mu     sync.Mutex
+	anew   string         // sets every other column to a new value
 	mark   int64          // of the record: deletes before it need not be known
 	Errors map[string]int // what the server refused, by its words
 	Count  int            // transactions
@@ -53,15 +88,23 @@ func New(ctx context.Context, url string) (*Source, error) {
 		return nil, err
 	}
 	s := &Source{Pool: pool, Bulk: 5000, Huge: 200_000, Errors: map[string]int{}}
-	sql := schemaSQL
+	sql := strings.ReplaceAll(schemaSQL, "SUM_OF_ROW", sum())
+	var list, anew []string
+	for _, c := range columns {
+		list = append(list, c.name+" "+c.definition)
+		if name, value, ok := strings.Cut(c.definition, " DEFAULT "); ok && name != "" {
+			anew = append(anew, c.name+" = "+value)
+		}
+	}
+	s.anew = strings.Join(anew, ", ")
 	for _, keep := range Keeps {
 		for i, name := range Tables(keep) {
 			table := pgx.Identifier{name}.Sanitize()
 			sql += fmt.Sprintf(`
-CREATE TABLE %[1]s (branch text, no int, v bigint NOT NULL DEFAULT nextval('versions'), note text, fee numeric(12,2), seen int, "Söme ""Column" text DEFAULT 'as it is', PRIMARY KEY (branch, no));
+CREATE TABLE %[1]s (branch text, no int, v bigint NOT NULL DEFAULT nextval('versions'), %[2]s, "Söme ""Column" text DEFAULT 'as it is', PRIMARY KEY (branch, no));
 ALTER TABLE %[1]s ALTER note SET STORAGE EXTERNAL;
 CREATE TRIGGER note AFTER INSERT OR UPDATE OR DELETE ON %[1]s FOR EACH ROW EXECUTE FUNCTION note_change();
-CREATE TRIGGER note_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT EXECUTE FUNCTION note_change();`, table)
+CREATE TRIGGER note_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT EXECUTE FUNCTION note_change();`, table, strings.Join(list, ", "))
 			if i == 1 {
 				sql += "ALTER TABLE " + table + " REPLICA IDENTITY FULL;"
 			}
@@ -176,6 +219,8 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 		return exec(`INSERT INTO TABLE_ (branch, no, note, fee, seen) VALUES ('main', $1, $2, $3::int / 100.0, $4) ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions'), note = excluded.note, fee = excluded.fee`, no, note, r.IntN(9999), r.IntN(5))
 	case n < 500: // the note, however long, is left as it is
 		return exec(`UPDATE TABLE_ SET v = nextval('versions'), seen = $2 WHERE branch = 'main' AND no = $1`, no, r.IntN(5))
+	case n < 560:
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), `+s.anew+` WHERE branch = 'main' AND no = $1`, no)
 	case n < 600:
 		return exec(`UPDATE TABLE_ SET v = nextval('versions'), note = $2 WHERE branch = 'main' AND no = $1`, no, note)
 	case n < 650: // nothing changes
@@ -191,15 +236,19 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 		return exec(`INSERT INTO TABLE_ (branch, no, note) VALUES ('main', $1, $2)`, no, note)
 	case n < 985:
 		return exec(`UPDATE TABLE_ SET v = nextval('versions'), fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no BETWEEN $1 AND $2`, min(no, other), min(no, other)+10)
-	case n < 990: // a large transaction
-		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, 1+r.IntN(s.Bulk)); err != nil {
+	case n < 988: // a large transaction
+		rows := 1 + r.IntN(min(s.Bulk, 5000))
+		if r.IntN(20) == 0 {
+			rows = s.Bulk
+		}
+		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, rows); err != nil {
 			return err
 		}
 		if r.IntN(2) == 0 {
 			return nil
 		}
 		return exec(`DELETE FROM TABLE_ WHERE branch = 'bulk' AND no % 3 > 0`)
-	case n < 996:
+	case n < 993:
 		if nested {
 			return nil
 		}
