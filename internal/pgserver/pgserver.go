@@ -10,22 +10,19 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
+	"noemata/internal/daemon"
 )
 
 // User is the superuser of the server.
@@ -44,8 +41,7 @@ type Server struct {
 	Port     int
 	Password string
 	dir      string
-	pid      int
-	exited   chan struct{} // closed when our own child ends; nil when it was found running
+	process  *daemon.Process
 }
 
 // Start starts the server in a folder, or finds it running there.
@@ -59,7 +55,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	owner, err := serverUser()
+	owner, err := daemon.OwnerOf("PostgreSQL", "postgres", "postgresql")
 	if err != nil {
 		return nil, err
 	}
@@ -70,18 +66,21 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if s.adopt(ctx) {
 		return s, nil
 	}
+	var last error
 	for attempt := range 5 {
-		port := o.Port
-		if attempt > 0 || port == 0 || !free(port) {
-			if port, err = freePort(); err != nil {
-				return nil, err
-			}
+		wanted := o.Port
+		if attempt > 0 {
+			wanted = 0
 		}
-		if err = s.launch(ctx, bin, owner, port, o.Settings); err == nil || ctx.Err() != nil {
-			return s, err
+		port, err := daemon.Port(wanted)
+		if err != nil {
+			return nil, err
+		}
+		if last = s.launch(ctx, bin, owner, port, o.Settings); last == nil || ctx.Err() != nil {
+			return s, last
 		}
 	}
-	return nil, err
+	return nil, last
 }
 
 func (s *Server) data() string    { return filepath.Join(s.dir, "data") }
@@ -103,31 +102,8 @@ func version(path string) int {
 	return n
 }
 
-// serverUser is who the server runs as: root must not.
-func serverUser() (*syscall.Credential, error) {
-	if os.Getuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		return nil, problem.Wrap(err, problem.Failed, "PostgreSQL cannot run as root, and there is no user postgres to run it as.", "Install Debian's package postgresql, or start the service as another user.")
-	}
-	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
-	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-}
-
-func command(owner *syscall.Credential, dir, name string, args ...string) *exec.Cmd {
-	c := exec.Command(name, args...)
-	c.Dir = dir
-	c.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8"}
-	// A group of its own: an interrupt typed at the service must not stop the server first.
-	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: owner}
-	return c
-}
-
 // initialize makes the database files, once.
-func (s *Server) initialize(ctx context.Context, bin string, owner *syscall.Credential, o Options) error {
+func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner, o Options) error {
 	secret := filepath.Join(s.dir, "password")
 	if content, err := os.ReadFile(secret); err == nil {
 		if _, err := os.Stat(filepath.Join(s.data(), "PG_VERSION")); err == nil {
@@ -135,13 +111,8 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *syscall.Cred
 			return nil
 		}
 	}
-	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+	if err := daemon.MakeDir(s.dir, owner); err != nil {
 		return fmt.Errorf("make the folder for PostgreSQL: %w", err)
-	}
-	if owner != nil {
-		if err := os.Chown(s.dir, int(owner.Uid), int(owner.Gid)); err != nil {
-			return fmt.Errorf("give the folder to PostgreSQL's user: %w", err)
-		}
 	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
 	s.Password = o.Password
@@ -151,12 +122,10 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *syscall.Cred
 	if err := os.WriteFile(secret, []byte(s.Password), 0o600); err != nil {
 		return fmt.Errorf("write PostgreSQL's password: %w", err)
 	}
-	if owner != nil {
-		if err := os.Chown(secret, int(owner.Uid), int(owner.Gid)); err != nil {
-			return fmt.Errorf("give the password to PostgreSQL's user: %w", err)
-		}
+	if err := daemon.Give(secret, owner); err != nil {
+		return fmt.Errorf("give the password to PostgreSQL's user: %w", err)
 	}
-	c := command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8", "--locale=C.UTF-8",
+	c := daemon.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8", "--locale=C.UTF-8",
 		"--auth=scram-sha-256", "--pwfile="+secret)
 	if out, err := c.CombinedOutput(); err != nil {
 		if errors.Is(err, os.ErrPermission) || strings.Contains(string(out), "Permission denied") {
@@ -170,23 +139,16 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *syscall.Cred
 // adopt finds a server that is still running in the folder. What a dead one left
 // behind is cleared away.
 func (s *Server) adopt(ctx context.Context) bool {
-	content, err := os.ReadFile(s.pidFile())
-	if err != nil {
+	process, lines := daemon.Find("PostgreSQL", s.pidFile(), "postgres")
+	if process == nil || len(lines) < 4 {
 		return false
 	}
-	lines := strings.Split(string(content), "\n")
-	pid, err := strconv.Atoi(strings.TrimSpace(lines[0]))
-	name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	if err != nil || len(lines) < 4 || strings.TrimSpace(string(name)) != "postgres" {
-		_ = os.Remove(s.pidFile()) // stale: no such process, or another one by now
-		return false
-	}
-	s.pid = pid
+	s.process = process
 	s.Port, _ = strconv.Atoi(strings.TrimSpace(lines[3]))
 	return s.wait(ctx) == nil
 }
 
-func (s *Server) launch(ctx context.Context, bin string, owner *syscall.Credential, port int, settings map[string]string) error {
+func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, port int, settings map[string]string) error {
 	args := []string{"-D", s.data()}
 	all := map[string]string{"listen_addresses": "127.0.0.1", "port": strconv.Itoa(port), "unix_socket_directories": "", "logging_collector": "off", "password_encryption": "scram-sha-256"}
 	for k, v := range settings {
@@ -195,22 +157,11 @@ func (s *Server) launch(ctx context.Context, bin string, owner *syscall.Credenti
 	for k, v := range all {
 		args = append(args, "-c", k+"="+v)
 	}
-	log, err := os.OpenFile(s.log(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
-	if err != nil {
-		return fmt.Errorf("open PostgreSQL's log: %w", err)
+	var err error
+	if s.process, err = daemon.Start("PostgreSQL", daemon.Command(owner, s.dir, filepath.Join(bin, "postgres"), args...), s.log()); err != nil {
+		return err
 	}
-	defer func() { _ = log.Close() }()
-	c := command(owner, s.dir, filepath.Join(bin, "postgres"), args...)
-	c.Stdout, c.Stderr = log, log
-	if err := c.Start(); err != nil {
-		return fmt.Errorf("start PostgreSQL: %w", err)
-	}
-	s.Port, s.pid, s.exited = port, c.Process.Pid, make(chan struct{})
-	exited := s.exited
-	go func() {
-		_ = c.Wait()
-		close(exited)
-	}()
+	s.Port = port
 	if err := s.wait(ctx); err != nil {
 		_ = s.Stop()
 		return problem.Wrap(err, problem.Failed, "PostgreSQL did not start.", "Its log says why: "+s.log())
@@ -220,49 +171,20 @@ func (s *Server) launch(ctx context.Context, bin string, owner *syscall.Credenti
 
 // wait returns when the server takes connections.
 func (s *Server) wait(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
-	defer cancel()
-	for {
+	return s.process.Wait(ctx, func() error {
 		conn, err := pgx.Connect(ctx, s.URL("postgres"))
-		if err == nil {
-			return conn.Close(ctx)
-		}
-		select {
-		case <-ctx.Done():
+		if err != nil {
 			return err
-		case <-s.exited:
-			return errors.New("the server ended")
-		case <-time.After(50 * time.Millisecond):
 		}
-	}
+		return conn.Close(ctx)
+	})
 }
 
 // Stop ends the server; open transactions are rolled back.
-func (s *Server) Stop() error { return s.signal(syscall.SIGINT) }
+func (s *Server) Stop() error { return s.process.Signal(syscall.SIGINT) }
 
 // Kill ends the server at once, as a crash would.
-func (s *Server) Kill() error { return s.signal(syscall.SIGQUIT) }
-
-func (s *Server) signal(sig syscall.Signal) error {
-	if err := syscall.Kill(s.pid, sig); err != nil && !errors.Is(err, syscall.ESRCH) {
-		return fmt.Errorf("stop PostgreSQL: %w", err)
-	}
-	for range 1200 {
-		if s.exited != nil {
-			select {
-			case <-s.exited:
-				return nil
-			case <-time.After(50 * time.Millisecond):
-				continue
-			}
-		}
-		if errors.Is(syscall.Kill(s.pid, 0), syscall.ESRCH) {
-			return nil
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	return fmt.Errorf("PostgreSQL did not stop within a minute; its process is %d", s.pid)
-}
+func (s *Server) Kill() error { return s.process.Signal(syscall.SIGQUIT) }
 
 // URL names one of the server's databases, for its superuser.
 func (s *Server) URL(database string) string {
@@ -288,21 +210,4 @@ func (s *Server) CreateDatabase(ctx context.Context, name string) error {
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
 	return err
-}
-
-func free(port int) bool {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return false
-	}
-	return l.Close() == nil
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fmt.Errorf("find a free port: %w", err)
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
