@@ -4,13 +4,9 @@ package pglink
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -28,26 +24,7 @@ const DefaultPort = 5432
 // Check tells whether the settings can name a PostgreSQL database, and fills in
 // the usual port.
 func Check(s connection.Settings) (connection.Settings, error) {
-	for _, field := range []struct{ name, value string }{{"host", s.Host}, {"database", s.Database}, {"user", s.User}} {
-		if field.value == "" {
-			return s, problem.Newf(problem.Invalid, "Give host, database and user, or a URL.", "A PostgreSQL connection needs its %s.", field.name)
-		}
-	}
-	if s.Path != "" {
-		return s, problem.New(problem.Invalid, "A PostgreSQL connection has no path.", "Leave path out; it is for databases in a file.")
-	}
-	if s.Port == 0 {
-		s.Port = DefaultPort
-	}
-	switch s.TLS {
-	case "", connection.TLSOff, connection.TLSRequire, connection.TLSVerifyCA, connection.TLSVerifyFull:
-	default:
-		return s, problem.Newf(problem.Invalid, "Write off, require, verify-ca or verify-full.", "%q is not a TLS mode.", s.TLS)
-	}
-	if s.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.CA)) {
-		return s, problem.New(problem.Invalid, "The certificates to trust hold no certificate in PEM.", "Paste the content of the CA file, from BEGIN CERTIFICATE to END CERTIFICATE.")
-	}
-	return s, nil
+	return connection.CheckServer(s, "PostgreSQL", DefaultPort)
 }
 
 // Open makes a pool of at most conns connections. Each one runs the given SET
@@ -106,38 +83,11 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 	c.Host, c.Port, c.Database, c.User, c.Password = s.Host, uint16(s.Port), s.Database, s.User, s.Password
 	c.Fallbacks = nil
 	c.ConnectTimeout = 10 * time.Second
-	c.TLSConfig = tlsConfig(s)
+	c.TLSConfig = s.TLSConfig()
 	c.RuntimeParams = map[string]string{"application_name": application}
 	// Servers that share connections between clients need no prepared statements to be kept.
 	c.DefaultQueryExecMode = pgx.QueryExecModeExec
 	return config, nil
-}
-
-func tlsConfig(s connection.Settings) *tls.Config {
-	mode := s.Mode()
-	if mode == connection.TLSOff {
-		return nil
-	}
-	config := &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12}
-	if s.CA != "" {
-		config.RootCAs = x509.NewCertPool()
-		config.RootCAs.AppendCertsFromPEM([]byte(s.CA))
-	}
-	switch mode {
-	case connection.TLSRequire:
-		config.InsecureSkipVerify = true
-	case connection.TLSVerifyCA:
-		config.InsecureSkipVerify = true
-		config.VerifyConnection = func(state tls.ConnectionState) error {
-			options := x509.VerifyOptions{Roots: config.RootCAs, Intermediates: x509.NewCertPool()}
-			for _, certificate := range state.PeerCertificates[1:] {
-				options.Intermediates.AddCert(certificate)
-			}
-			_, err := state.PeerCertificates[0].Verify(options)
-			return err
-		}
-	}
-	return config
 }
 
 // Explain turns an error of a connection or a statement into a Problem. what
@@ -155,27 +105,7 @@ func Explain(err error, what string, s connection.Settings) error {
 	if errors.As(err, &server) {
 		return explainServer(server, err, at, what, s)
 	}
-	var (
-		dns       *net.DNSError
-		authority x509.UnknownAuthorityError
-		host      x509.HostnameError
-		invalid   x509.CertificateInvalidError
-	)
-	switch text := err.Error(); {
-	case errors.As(err, &dns):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what), "Check the host name.")
-	case errors.As(err, &authority), errors.As(err, &host), errors.As(err, &invalid):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The certificate of %s was not accepted: %v.", at, rootOf(err)), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network is trusted.")
-	case strings.Contains(text, "server refused TLS connection"):
-		return problem.Wrap(err, problem.Unreachable, at+" does not offer TLS.", "Turn TLS on at the server (ssl = on), or set the TLS mode to off if the network is trusted.")
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return problem.Wrap(err, problem.Unreachable, at+" refused the connection: nothing listens there.", "Start the server, or check host and port.")
-	case errors.Is(err, context.DeadlineExceeded), strings.Contains(text, "i/o timeout"):
-		return problem.Wrap(err, problem.Unreachable, at+" did not answer in time.", "Check host, port and firewall, and whether the server is overloaded.")
-	case isConnectionLoss(err):
-		return problem.Wrap(err, problem.Unreachable, "The connection to "+at+" was lost.", "Check whether the server is running; the next run goes on where this one ended.")
-	}
-	return fmt.Errorf("%s: %w", what, err)
+	return connection.Explain(err, at, what, s)
 }
 
 func explainServer(e *pgconn.PgError, err error, at, what string, s connection.Settings) error {
@@ -209,21 +139,4 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 		detail = "The server adds: " + e.Hint
 	}
 	return problem.Wrap(err, problem.Failed, fmt.Sprintf("A statement failed at %s: %s.", at, said), detail)
-}
-
-func isConnectionLoss(err error) bool {
-	var network net.Error
-	text := err.Error()
-	return errors.As(err, &network) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
-		strings.Contains(text, "unexpected EOF") || strings.Contains(text, "conn closed") || strings.Contains(text, "failed to connect")
-}
-
-func rootOf(err error) error {
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil {
-			return err
-		}
-		err = inner
-	}
 }
