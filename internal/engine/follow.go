@@ -277,7 +277,7 @@ func (f *follow) gather(ctx context.Context, end string) error {
 			since = now
 		}
 		done := f.finished(p, end)
-		full := p.Bytes >= f.CutBytes
+		full := p.Bytes >= f.CutBytes || !p.Open && p.Bytes >= f.CutBytes/2 // better than to cut the next transaction in two
 		due := p.Changes > 0 && !p.Open && now.Sub(since) >= f.Wait
 		move := !p.Open && p.Changes == 0 && (now.Sub(moved) > moveAfter && p.Position > f.position() || f.joins(p.Position))
 		if !done && !full && !due && !move {

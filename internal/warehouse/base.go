@@ -36,6 +36,7 @@ type Dialect struct {
 	Columns   string                                  // asks for name and type of a table's columns, by $1 schema and $2 table
 	Normal    func(typeName string) string            // one spelling of a type for each
 	Stage     string                                  // what follows the definition of a temporary table
+	Updated   string                                  // what follows the definition of a table whose rows are updated
 	DropStage bool                                    // temporary tables are dropped at the end of a commit
 	Direct    bool                                    // a table may be emptied and filled while readers still see the old rows
 	Rewrite   bool                                    // a changed row is deleted and inserted, not updated in place

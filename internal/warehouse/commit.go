@@ -259,7 +259,7 @@ func (p *Part) Merge(ctx context.Context, h Has) error {
 	}
 	touched := int64(0)
 	for _, step := range d.Merge(p.load.Target, p.load.Run, h) {
-		if step.Rest && touched == n && n > 0 {
+		if all := touched == n && n > 0; step.Rest && all || step.All && !all {
 			continue
 		}
 		var err error

@@ -82,7 +82,11 @@ func (d Dialect) TypeName(t schema.Type) string {
 
 // CreateTable makes a target.
 func (d Dialect) CreateTable(t Target) string {
-	return d.CreateTableOf(t.Name, t.All())
+	sql := d.CreateTableOf(t.Name, t.All())
+	if t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete {
+		sql += d.Updated
+	}
+	return sql
 }
 
 // CreateTableOf makes a table of the given columns.
@@ -132,6 +136,7 @@ type Step struct {
 	Counter string // "folded", "updated", "rewritten" (updated, and counted as inserted by another step), "inserted", "deleted", "removed", "baseless" or "" for none
 	Counts  bool   // the statement asks for the number
 	Rest    bool   // needed only where the step before has not touched every row of the stage
+	All     bool   // needed only where it has
 }
 
 // Has tells what is in a stage, so that steps can be left out that would find nothing.
@@ -316,6 +321,21 @@ func (m *merge) history() {
 		m.step("", "UPDATE %s AS s SET %s = l.ended FROM (SELECT %s, max(%s) AS ended FROM %s WHERE %[4]s IS NOT NULL GROUP BY %[3]s) AS l WHERE %[6]s AND s.%[2]s < l.ended",
 			stage, from, schema.QuoteAll("", m.t.Key), until, target, equal(m.t.Key, "l", "s"))
 	}
+	closes := "UPDATE %s AS t SET %s = s.%s, %s = false FROM %s AS s WHERE %s AND t.%[4]s AND %[7]s"
+	if m.t.Log && !m.has.Replays && !m.has.Continues && !m.has.Chains {
+		// One row of each key: what differs closes the current version, and whatever has no
+		// current version then begins one.
+		if m.has.Gone {
+			m.step("deleted", closes, target, until, from, current, stage, match, "s."+StageGone)
+		}
+		m.step("rewritten", closes, target, until, from, current, stage, match, "NOT s."+StageGone+" AND ("+m.differ()+")")
+		m.step("inserted", "INSERT INTO %s (%s) SELECT %[2]s FROM %[3]s", target, names(m.t.All()), stage)
+		m.steps[len(m.steps)-1].All = true
+		m.step("inserted", "INSERT INTO %s (%s) SELECT %s FROM %s AS s WHERE NOT s.%s AND NOT EXISTS (SELECT 1 FROM %[1]s AS t WHERE %[6]s AND t.%[7]s)",
+			target, names(m.t.All()), schema.QuoteAll("s.", columnNames(m.t.All())), stage, StageGone, match, current)
+		m.steps[len(m.steps)-1].Rest = true
+		return
+	}
 	if m.has.Replays {
 		m.step("", "DELETE FROM %s AS s USING %s AS t WHERE %s AND (t.%s > s.%[4]s OR t.%[5]s > s.%[4]s)", stage, target, match, from, until)
 	}
@@ -333,11 +353,10 @@ func (m *merge) history() {
 		m.ask("deleted", "SELECT count(*) FROM %s WHERE %s AND %s <> 0", stage, StageGone, StageFollows)
 		m.ask("rewritten", "SELECT count(*) FROM %s WHERE NOT %s AND %s = 1", stage, StageGone, StageFollows)
 	}
-	closes := "UPDATE %s AS t SET %s = s.%s, %s = false FROM %s AS s WHERE %s AND t.%[4]s AND s.%[7]s = 0 AND %[8]s"
 	if m.has.Gone {
-		m.step("deleted", closes, target, until, from, current, stage, match, StageFollows, "s."+StageGone)
+		m.step("deleted", closes, target, until, from, current, stage, match, "s."+StageFollows+" = 0 AND s."+StageGone)
 	}
-	m.step("rewritten", closes, target, until, from, current, stage, match, StageFollows, "NOT s."+StageGone)
+	m.step("rewritten", closes, target, until, from, current, stage, match, "s."+StageFollows+" = 0 AND NOT s."+StageGone)
 	m.step("inserted", "INSERT INTO %s (%s) SELECT %[2]s FROM %[3]s WHERE NOT %[4]s", target, names(m.t.All()), stage, StageGone)
 }
 

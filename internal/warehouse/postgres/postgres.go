@@ -41,6 +41,7 @@ var session = []string{
 	"SET standard_conforming_strings = on",
 	"SET timezone = 'UTC'",
 	"SET client_min_messages = warning",
+	"SET work_mem = '64MB'",              // a merge sorts a stage, or hashes it
 	"SET maintenance_work_mem = '256MB'", // for the key of a table that was loaded whole
 }
 
@@ -73,6 +74,7 @@ WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`
 		return strings.Replace(strings.ToLower(typeName), "decimal(", "numeric(", 1)
 	},
 	Stage:   " ON COMMIT DELETE ROWS",
+	Updated: " WITH (fillfactor = 80)", // a row that finds room on its page needs no new entry in the index
 	Indexes: true,
 	Analyze: true,
 	AsOf: func(t warehouse.Target, name schema.Name, query string) []string {
