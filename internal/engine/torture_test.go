@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"testing"
 	"time"
 
@@ -14,19 +13,6 @@ import (
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
 )
-
-// duration of the torture: some seconds, or what NOEMATA_TORTURE says, such as 30m.
-func duration(t *testing.T, short time.Duration) time.Duration {
-	if text := os.Getenv("NOEMATA_TORTURE"); text != "" {
-		d, err := time.ParseDuration(text)
-		require.NoError(t, err)
-		return d
-	}
-	if testing.Short() {
-		return short / 4
-	}
-	return short
-}
 
 // Concurrent transactions of every kind of change, while runs are stopped and connections
 // cut at random instants: at checkpoints each table is what the source's own record of
@@ -51,10 +37,16 @@ func TestTorture(t *testing.T) {
 			newFollower(t, b, tables[0]).catchUp()
 			f := newFollower(t, b, tables...)
 			r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), uint64(i)))
-			ends := time.Now().Add(duration(t, 15*time.Second))
+			short := 15 * time.Second
+			if testing.Short() {
+				short /= 4
+			}
+			length, long, err := s.Length(short)
+			require.NoError(t, err)
+			ends := time.Now().Add(length)
 			for round := 1; time.Now().Before(ends); round++ {
 				s.Start(6)
-				for until := time.Now().Add(time.Duration(3+r.IntN(4)) * time.Second); time.Now().Before(until); {
+				for until := time.Now().Add(long/2 + time.Duration(r.Int64N(int64(long)))); time.Now().Before(until); {
 					f.disturbed(r)
 				}
 				s.Pause()

@@ -8,6 +8,7 @@ import (
 	_ "embed"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -113,6 +114,19 @@ CREATE TRIGGER note_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT EXECUTE 
 	}
 	_, err = pool.Exec(ctx, sql)
 	return s, err
+}
+
+// Length is how long a torture lasts: as long as it is said to, or what NOEMATA_TORTURE says,
+// such as 30m. One that is asked for is also harder, with transactions of 200,000 rows and
+// values of 1 MB, and has longer rounds.
+func (s *Source) Length(short time.Duration) (length, round time.Duration, err error) {
+	text := os.Getenv("NOEMATA_TORTURE")
+	if text == "" {
+		return short, 5 * time.Second, nil
+	}
+	s.Bulk, s.Huge = 200_000, 1_000_000
+	length, err = time.ParseDuration(text)
+	return length, 45 * time.Second, err
 }
 
 // Start sets writers to work until Pause.
