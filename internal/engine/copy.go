@@ -159,6 +159,10 @@ func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 		return err
 	}
 	defer c.Close()
+	reached, err := f.later(ctx, c)
+	if err != nil {
+		return err
+	}
 	f.wait(t, "")
 	done, err := f.resume(ctx, t, c)
 	if err != nil {
@@ -183,14 +187,27 @@ func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 		return err
 	}
 	if err := f.Warehouse.Make(ctx, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', reached = %s, moment = %d WHERE feed = %s AND source_table = %s AND generation = %d",
-		Joining, schema.Literal(c.Passed()), c.Moment().UnixMicro(), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table), t.copy.Generation)); err != nil {
+		Joining, schema.Literal(reached), c.Moment().UnixMicro(), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table), t.copy.Generation)); err != nil {
 		return err
 	}
 	f.mu.Lock()
-	t.state, t.copy.Reached, t.copy.Moment = Joining, c.Passed(), c.Moment().UnixMicro()
+	t.state, t.copy.Reached, t.copy.Moment = Joining, reached, c.Moment().UnixMicro()
 	f.mu.Unlock()
 	f.tell()
 	return nil
+}
+
+// later makes sure that whatever is read of the log from here on gets a later moment than
+// the copy, also where the source's log tells the times of commits in whole seconds. It
+// gives the place up to which the log holds what the copy shows, and what was read before.
+func (f *follow) later(ctx context.Context, c source.Copy) (string, error) {
+	b := beginning{c.Moment().UnixMicro(), make(chan string, 1)}
+	select {
+	case f.copies <- b:
+		return max(c.Passed(), <-b.read), nil
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
 }
 
 func (f *follow) wait(t *logTable, what string) {

@@ -89,6 +89,7 @@ type follow struct {
 	tables []*logTable
 	stream source.Stream
 	cuts   chan source.Gathered
+	copies chan beginning
 	ready  chan struct{} // holds a token while the warehouse is free
 
 	// Only used by whoever applies.
@@ -108,6 +109,13 @@ type follow struct {
 type mark struct {
 	position string
 	moment   time.Time
+}
+
+// beginning is a copy that has begun: at the moment of its snapshot. What is read of the
+// log from then on comes later; read answers with how far it was read before.
+type beginning struct {
+	moment int64
+	read   chan string
 }
 
 // logTable is one table of the feed.
@@ -148,7 +156,7 @@ func (f *follow) run(ctx context.Context) error {
 		return err
 	}
 	defer f.stream.Close()
-	f.cuts, f.ready = make(chan source.Gathered), make(chan struct{}, 1)
+	f.cuts, f.copies, f.ready = make(chan source.Gathered), make(chan beginning), make(chan struct{}, 1)
 	group, working := errgroup.WithContext(working)
 	group.Go(func() error { return f.applyAll(working) })
 	group.Go(func() error { return f.copyAll(working) })
@@ -273,6 +281,14 @@ func (f *follow) gather(ctx context.Context, end string) error {
 		}
 		now := time.Now()
 		f.reach(p)
+		if !p.Open {
+			select {
+			case c := <-f.copies:
+				f.stream.Rise(c.moment)
+				c.read <- p.Position
+			default:
+			}
+		}
 		if p.Changes > 0 && since.IsZero() {
 			since = now
 		}

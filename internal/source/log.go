@@ -85,6 +85,9 @@ type Stream interface {
 	Next(ctx context.Context, deadline time.Time) (Progress, error)
 	// Take hands over what was gathered since the last call.
 	Take() Gathered
+	// Rise gives the transactions that are read from here on later moments than the given
+	// one, in microseconds since 1970. It must not be called within a transaction.
+	Rise(moment int64)
 	// Confirm tells the source that everything up to a position is in the warehouse.
 	Confirm(position string)
 	// Beat tells the source that we are alive, while nothing is read.

@@ -178,6 +178,9 @@ func (x *stream) Confirm(position string) {
 	}
 }
 
+// Rise gives transactions from here on later moments than the given one.
+func (x *stream) Rise(moment int64) { x.clock.Last = max(x.clock.Last, moment) }
+
 // Next reads to the end of a transaction.
 func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
 	for {

@@ -8,6 +8,7 @@
 package binlog
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -51,6 +52,9 @@ const (
 	typeUpdateCompressed2 = 170
 	typeDeleteCompressed2 = 171
 )
+
+// FormatEvent is the type of the event that describes the others.
+const FormatEvent = typeFormat
 
 // What an event tells is one of these; nil is nothing that matters here.
 type (
@@ -140,11 +144,7 @@ func (d *Decoder) decode(h Header, body []byte) (any, error) {
 		r.skip(2)
 		return &Incident{What: string(r.take(int(r.uint(1))))}, r.err
 	case typeTableMap:
-		t, err := tableMap(&r)
-		if err == nil {
-			d.tables[t.ID] = t
-		}
-		return t, err
+		return d.table(body)
 	case typeWriteV1, typeWriteV2, typeWriteCompressed, typeWriteCompressed2:
 		return d.rowsOf(h, &r, Insert)
 	case typeUpdateV1, typeUpdateV2, typeUpdateCompressed, typeUpdateCompressed2:
@@ -153,6 +153,21 @@ func (d *Decoder) decode(h Header, body []byte) (any, error) {
 		return d.rowsOf(h, &r, Delete)
 	}
 	return nil, nil
+}
+
+// table reads the description of a table, which the server repeats for each statement.
+func (d *Decoder) table(body []byte) (*Table, error) {
+	r := reader{data: body}
+	if known := d.tables[r.uint(6)]; known != nil && bytes.Equal(known.described, body) {
+		return known, nil
+	}
+	t, err := tableMap(&reader{data: body})
+	if err != nil {
+		return nil, err
+	}
+	t.described = bytes.Clone(body)
+	d.tables[t.ID] = t
+	return t, nil
 }
 
 // format reads the description that begins each file: of interest is whether checksums

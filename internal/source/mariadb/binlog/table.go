@@ -43,6 +43,7 @@ type Table struct {
 	ID           uint64
 	Schema, Name string
 	Columns      []Column
+	described    []byte
 	Named        bool // the server tells names and the like: its binlog_row_metadata is FULL
 }
 

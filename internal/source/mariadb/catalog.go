@@ -1,0 +1,177 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+)
+
+// Tables lists the tables and views of the database.
+func (s *Source) Tables(ctx context.Context) (tables []schema.Table, err error) {
+	var t schema.Table
+	var estimate sql.NullInt64
+	err = s.rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'SEQUENCE' ORDER BY 1, 2`, nil,
+		[]any{&t.Name.Schema, &t.Name.Table, &t.View, &estimate}, func() error {
+			t.Rows = estimated(estimate)
+			tables = append(tables, t)
+			return nil
+		})
+	return tables, err
+}
+
+func estimated(n sql.NullInt64) int64 {
+	if !n.Valid {
+		return -1
+	}
+	return n.Int64
+}
+
+// Table describes a table and makes sure that it can be read.
+func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, error) {
+	t := schema.Table{Name: name}
+	var estimate sql.NullInt64
+	var created string
+	err := s.row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_TYPE <> 'SEQUENCE'`,
+		[]any{name.Schema, name.Table}, &t.Name.Schema, &t.Name.Table, &t.View, &estimate, &orEmpty{&created})
+	if errors.Is(err, sql.ErrNoRows) {
+		return t, problem.Newf(problem.NoTable, fmt.Sprintf("Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table without any privilege cannot be seen: GRANT SELECT ON %s TO the user.", name.Quoted()),
+			"The table %s does not exist in %s, or user %q may not see it.", name, s.what, s.settings.User)
+	}
+	if err != nil {
+		return t, err
+	}
+	if t.Name != name { // the server may not tell upper case from lower
+		return t, problem.Newf(problem.NoTable, "Write its name so.", "The table %s of %s is called %s.", name, s.what, t.Name)
+	}
+	t.Rows, t.Partitioned = estimated(estimate), strings.Contains(created, "partitioned")
+	if t.Columns, err = s.columns(ctx, name); err != nil {
+		return t, err
+	}
+	if len(t.Columns) == 0 {
+		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
+	}
+	// Whether all of it may be read, the server tells best.
+	var none int
+	err = s.row(ctx, "SELECT 1 FROM (SELECT "+schema.QuoteAll("", t.ColumnNames())+" FROM "+name.Quoted()+" LIMIT 0) AS t", nil, &none)
+	switch number, _ := serverError(err); {
+	case number == errNoTableAccess || number == errNoColumnAccess:
+		return t, problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT SELECT ON %s TO the user.", name.Quoted()), "User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
+	case err != nil && !errors.Is(err, sql.ErrNoRows):
+		return t, err
+	}
+	t.Key, err = s.key(ctx, name)
+	return t, err
+}
+
+// orEmpty scans a text that may be null.
+type orEmpty struct{ into *string }
+
+func (o *orEmpty) Scan(v any) error {
+	var text sql.NullString
+	err := text.Scan(v)
+	*o.into = text.String
+	return err
+}
+
+// columns describes all columns of a table, in their order; the log has the same order.
+func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
+	var d described
+	var nullable string
+	err = s.rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
+  coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL, EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k
+    WHERE k.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND k.TABLE_NAME = c.TABLE_NAME AND k.CONSTRAINT_NAME = c.COLUMN_NAME AND k.CHECK_CLAUSE LIKE 'json_valid(%')
+FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
+		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes, &d.generated, &d.json}, func() error {
+			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated}
+			c.Type, c.Wire = d.typed()
+			columns = append(columns, c)
+			return nil
+		})
+	return columns, err
+}
+
+// key is the primary key, or else the shortest unique key of columns that cannot be null.
+func (s *Source) key(ctx context.Context, name schema.Name) ([]string, error) {
+	var index, column string
+	var nullable, partial bool
+	type candidate struct {
+		name    string
+		columns []string
+		unfit   bool
+	}
+	var found []candidate
+	err := s.rows(ctx, `SELECT s.INDEX_NAME, s.COLUMN_NAME, s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
+WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0 ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Schema, name.Table},
+		[]any{&index, &column, &nullable, &partial}, func() error {
+			if len(found) == 0 || found[len(found)-1].name != index {
+				found = append(found, candidate{name: index})
+			}
+			last := &found[len(found)-1]
+			last.columns, last.unfit = append(last.columns, column), last.unfit || nullable || partial
+			return nil
+		})
+	if err != nil {
+		return nil, err
+	}
+	var best []string
+	for _, c := range found {
+		switch {
+		case c.unfit:
+		case c.name == "PRIMARY":
+			return c.columns, nil
+		case best == nil || len(c.columns) < len(best):
+			best = c.columns
+		}
+	}
+	return best, nil
+}
+
+// Findings tells what is worth knowing about reading a table by watermark.
+func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
+	if q.Watermark == nil {
+		return nil, nil
+	}
+	var findings []problem.Finding
+	add := func(level problem.Level, remedy, format string, args ...any) {
+		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(), What: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
+	w := q.Watermark.Column
+	var indexed bool
+	if err := s.row(ctx, `SELECT EXISTS (SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ? AND SEQ_IN_INDEX = 1)`,
+		[]any{q.Table.Name.Schema, q.Table.Name.Table, w.Name}, &indexed); err != nil {
+		return nil, err
+	}
+	if _, err := s.Moment(ctx); problem.Is(err, problem.NoPrivilege) {
+		add(problem.Blocker, problem.Of(err).Remedy, "%s", problem.Of(err).What)
+	}
+	switch {
+	case q.Table.View:
+	case q.Watermark.Fallback != "" || w.Type.Kind == schema.Text:
+		add(problem.Warning, "Choose a watermark that an index can serve: one column, not of text.", "No index can serve the watermark, so every run reads the whole table to find what changed.")
+	case !indexed:
+		columns := schema.Quote(w.Name)
+		for _, k := range q.Table.Key {
+			if k != w.Name {
+				columns += ", " + schema.Quote(k)
+			}
+		}
+		add(problem.Warning, fmt.Sprintf("CREATE INDEX %s ON %s (%s);", schema.Quote("nm_"+w.Name), q.Table.Name.Quoted(), columns), "No index begins with %s, so every run reads the whole table to find what changed.", w.Name)
+	}
+	if w.Nullable && q.Watermark.Fallback == "" {
+		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.", "The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Name)
+	}
+	if w.Type.Kind == schema.Timestamp {
+		zone, err := s.Zone(ctx)
+		if err != nil {
+			return nil, err
+		}
+		add(problem.Note, "Name another zone if that is wrong: watermark: {zone: Europe/Berlin}.", "The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the repeated hour wait until it is over.", w.Name, zone)
+	}
+	return findings, nil
+}

@@ -1,0 +1,216 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+)
+
+// CheckPosition gives a position in its one written form.
+func (s *Source) CheckPosition(text string) (string, error) {
+	p, err := parsePlace(text)
+	return p.String(), err
+}
+
+// Origin names the database. A replica that takes its server's place has the same one.
+func (s *Source) Origin(ctx context.Context) (origin string, err error) {
+	err = s.row(ctx, "SELECT concat(@@global.gtid_domain_id, '/', DATABASE())", nil, &origin)
+	return origin, err
+}
+
+// End is the end of the log: what was committed is in it.
+func (s *Source) End(ctx context.Context) (string, time.Time, error) {
+	var end string
+	var moment time.Time
+	if err := s.row(ctx, "SELECT UTC_TIMESTAMP(6), @@global.gtid_binlog_pos", nil, &moment, &end); err != nil {
+		return "", moment, err
+	}
+	end, err := s.CheckPosition(end)
+	return end, moment, err
+}
+
+// PrepareLog makes nothing: the server logs whatever it logs, and keeps it as long as it is
+// set to.
+func (s *Source) PrepareLog(ctx context.Context, _ string, _ []source.Followed, begun string) (string, error) {
+	if begun != "" {
+		return begun, nil
+	}
+	end, _, err := s.End(ctx)
+	return end, err
+}
+
+// DropLog forgets what is known of a follower. At the server there is nothing to remove.
+func (s *Source) DropLog(_ context.Context, name string) error {
+	s.places.Delete(name)
+	return nil
+}
+
+// LogState measures the log from where the follower stands to its end.
+func (s *Source) LogState(ctx context.Context, name string) (source.LogState, error) {
+	state := source.LogState{There: true}
+	known, ok := s.places.Load(name)
+	if !ok || len(known.([]filePlace)) == 0 {
+		return state, nil
+	}
+	at := known.([]filePlace)[0]
+	state.Confirms = at.position
+	var file string
+	var size int64
+	found := false
+	err := s.rows(ctx, "SHOW BINARY LOGS", nil, []any{&file, &size}, func() error {
+		if file == at.file {
+			found = true
+			state.Behind += max(size-int64(at.offset), 0)
+		} else if found {
+			state.Behind += size
+		}
+		return nil
+	})
+	if problem.Is(err, problem.NoPrivilege) {
+		return state, nil // the findings say what is missing
+	}
+	state.Retained = state.Behind
+	return state, err
+}
+
+// Settle has nothing to wait for: a transaction is logged whole when it commits.
+func (s *Source) Settle(context.Context, schema.Table) error { return nil }
+
+// Sees tells whether a snapshot shows what a transaction did. Both are places in one log.
+func (s *Source) Sees(snapshot string, t change.Txn) bool { return t.Position <= snapshot }
+
+// LogFindings tells what following the tables needs.
+func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]problem.Finding, error) {
+	var findings []problem.Finding
+	add := func(level problem.Level, table, remedy, format string, args ...any) {
+		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
+	var on, tooOld bool
+	var format, image, metadata string
+	var number, expires, days int64
+	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, @@global.expire_logs_days, NOT @@global.mysql56_temporal_format`,
+		nil, &on, &format, &image, &metadata, &number, &expires, &days, &tooOld)
+	if err != nil {
+		return nil, err
+	}
+	if expires == 0 {
+		expires = days * 86400
+	}
+	if !on {
+		add(problem.Blocker, "", "Set log_bin = ON in the server's configuration, and restart it.", "The server keeps no binary log.")
+		return findings, nil
+	}
+	if format != "ROW" {
+		add(problem.Blocker, "", "SET GLOBAL binlog_format = 'ROW'; and the same in the server's configuration. Sessions keep what they have until they end.", "The server's binlog_format is %s, so that changes may be logged as statements, without their rows.", format)
+	}
+	if metadata != "FULL" {
+		add(problem.Warning, "", "SET GLOBAL binlog_row_metadata = 'FULL'; and the same in the server's configuration.", "The server's binlog_row_metadata is %s: the log tells no names of columns, so they are known by their order, and a change of a table's structure holds the feed sooner.", metadata)
+	}
+	if number == 0 {
+		add(problem.Blocker, "", "Set server_id in the server's configuration, and restart it.", "The server has no server_id, and lets nobody follow its log.")
+	}
+	switch {
+	case expires == 0:
+		add(problem.Note, "", "SET GLOBAL binlog_expire_logs_seconds = 604800; if the disk cannot hold it for ever.", "The server keeps its binary log without limit.")
+	case expires < 86400:
+		add(problem.Warning, "", "SET GLOBAL binlog_expire_logs_seconds = 604800;", "The server removes its binary log after %v: a feed that is paused for longer must copy its tables again.", time.Duration(expires)*time.Second)
+	}
+	if tooOld {
+		add(problem.Warning, "", "SET GLOBAL mysql56_temporal_format = ON; and rebuild the tables.", "The server stores times in an old format, whose fractions of seconds cannot be read from the log.")
+	}
+	if err := s.mayFollow(ctx, add); err != nil {
+		return nil, err
+	}
+	for _, t := range tables {
+		if err := s.tableFindings(ctx, t, image, add); err != nil {
+			return nil, err
+		}
+	}
+	return findings, nil
+}
+
+type addFinding func(level problem.Level, table, remedy, format string, args ...any)
+
+// mayFollow looks for the privileges that following needs.
+func (s *Source) mayFollow(ctx context.Context, add addFinding) error {
+	var grant, all string
+	if err := s.rows(ctx, "SHOW GRANTS", nil, []any{&grant}, func() error {
+		if strings.Contains(grant, " ON *.* ") {
+			all += grant
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	if strings.Contains(all, "ALL PRIVILEGES") {
+		return nil
+	}
+	if !strings.Contains(all, "REPLICATION SLAVE") && !strings.Contains(all, "REPLICATION REPLICA") {
+		add(problem.Blocker, "", "GRANT REPLICATION SLAVE ON *.* TO the user.", "User %q may not read the binary log.", s.settings.User)
+	}
+	if !strings.Contains(all, "BINLOG MONITOR") && !strings.Contains(all, "REPLICATION CLIENT") {
+		add(problem.Blocker, "", "GRANT BINLOG MONITOR ON *.* TO the user.", "User %q may not see where the binary log stands.", s.settings.User)
+	}
+	return nil
+}
+
+// tableFindings tells what is in the way of following one table.
+func (s *Source) tableFindings(ctx context.Context, t source.Followed, image string, add addFinding) error {
+	name := t.Table.Name.Display()
+	block := func(remedy, format string, args ...any) { add(problem.Blocker, name, remedy, format, args...) }
+	if t.Table.View {
+		block("Follow the tables below it, or use find: watermark or whole.", "It is a view, which has no changes of its own in the log.")
+		return nil
+	}
+	var engine, transactions, kind string
+	if err := s.row(ctx, "SELECT coalesce(t.ENGINE, ''), coalesce(e.TRANSACTIONS, ''), t.TABLE_TYPE FROM information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
+		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &engine, &transactions, &kind); err != nil {
+		return err
+	}
+	if transactions != "YES" {
+		block(fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", t.Table.Name.Quoted()), "Its engine %s has no transactions, so it cannot be copied at a place in the log.", engine)
+	}
+	if kind == "SYSTEM VERSIONED" {
+		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.", "The server keeps old versions of its rows; the feed has those that are current.")
+	}
+	var rules string
+	if err := s.row(ctx, `SELECT coalesce(group_concat(concat(CONSTRAINT_NAME, ' (', IF(DELETE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'), concat('ON DELETE ', DELETE_RULE), concat('ON UPDATE ', UPDATE_RULE)), ')') SEPARATOR ', '), '') FROM information_schema.REFERENTIAL_CONSTRAINTS
+WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND (DELETE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT') OR UPDATE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'))`,
+		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &orEmpty{&rules}); err != nil {
+		return err
+	}
+	if rules != "" {
+		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.", "The server changes its rows by itself without logging it, through %s.", rules)
+	}
+	primary := t.Table.Key
+	for _, c := range t.Table.Columns {
+		way, charset, _ := strings.Cut(c.Wire, " ")
+		decode, err := s.charsetOf(ctx, c)
+		switch {
+		case err != nil:
+			return err
+		case way == wayUnknown:
+			block("Drop the column in the feed, or find the table's changes by watermark.", "The type %s of the column %s cannot be read from the log.", c.Native, c.Name)
+		case way == wayText && decode == nil:
+			block(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4; or drop the column in the feed.", t.Table.Name.Quoted()), "The character set %s of the column %s cannot be read from the log.", charset, c.Name)
+		}
+	}
+	if image == "FULL" {
+		return nil
+	}
+	var has int
+	if err := s.row(ctx, "SELECT count(*) FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = 'PRIMARY'", []any{t.Table.Name.Schema, t.Table.Name.Table}, &has); err != nil {
+		return err
+	}
+	if has > 0 && !slices.Equal(primary, t.Key) || has == 0 {
+		block("SET GLOBAL binlog_row_image = 'FULL'; or let the feed's key be the primary key.", "The server's binlog_row_image is %s: of old rows the log tells the primary key alone, and the feed's key is another.", image)
+	}
+	return nil
+}

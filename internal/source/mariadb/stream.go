@@ -1,0 +1,589 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+	"noemata/internal/source/mariadb/binlog"
+	"noemata/internal/source/mariadb/wire"
+	"noemata/internal/statement"
+)
+
+// heartbeat is how often the server speaks when nothing happens; when it has not spoken
+// for three times as long, the connection is dead.
+const heartbeat = 5 * time.Second
+
+// stream reads the binary log.
+type stream struct {
+	s       *Source
+	follow  source.Follow
+	conn    *wire.Conn
+	stop    func() bool
+	decoder *binlog.Decoder
+	tables  []*followed
+	maps    map[*binlog.Table]*mapped
+
+	from   place // where the feed stands
+	at     place // up to here all is gathered
+	next   place // after the transaction that is open
+	begun  *binlog.Begin
+	beyond bool  // the log was read beyond the feed's place, where it had to be read from before it
+	noted  bool  // the open transaction stands at the end of txns
+	when   int64 // the open transaction's time, in microseconds
+
+	format   []byte               // the last description of the log's format
+	prepared map[string]*prepared // by name
+	filling  *prepared            // what the open transaction is gathered in, if it is prepared
+
+	txns    []change.Txn
+	clock   change.Clock
+	seq     int32 // of the last change within its transaction
+	goes    bool  // the first transaction of what is gathered began before it
+	bytes   int64
+	changes int64
+	commits int64
+	heard   time.Time
+	file    filePlace
+}
+
+// filePlace is a place in the files of one server.
+type filePlace struct {
+	file     string
+	offset   uint64
+	position string
+}
+
+// prepared is a transaction that may be committed later.
+type prepared struct {
+	before string // the place before it
+	events [][]byte
+	size   int
+}
+
+// mostPrepared is how many bytes of prepared transactions are kept.
+const mostPrepared = 256 << 20
+
+// followed gathers the changes of one table.
+type followed struct {
+	source.Followed
+	key     []int
+	codecs  []codec
+	builder *array.RecordBuilder
+	fields  []array.Builder
+	values  []scalar
+	batch   change.Batch
+	all     []schema.Column // of the table at the source, in their order
+}
+
+// mapped is a table as the log describes it, until it does so again.
+type mapped struct {
+	table  *followed
+	places []int // by the table's column: its place in the log's
+	log    []binlog.Column
+	unfit  error // why its rows do not fit the table as it is known
+}
+
+// Follow starts to read the log.
+func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, error) {
+	from, err := parsePlace(f.From)
+	if err != nil {
+		return nil, err
+	}
+	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, clock: f.Clock, from: from, at: from, prepared: map[string]*prepared{}, heard: time.Now()}
+	x.at.before = ""
+	for _, t := range f.Tables {
+		g := &followed{Followed: t, key: placesOf(t.Table.Columns, t.Key), values: make([]scalar, len(t.Table.Columns))}
+		if g.all, err = s.columns(ctx, t.Table.Name); err != nil {
+			return nil, err
+		}
+		for _, c := range t.Table.Columns {
+			charset, err := s.charsetOf(ctx, c)
+			if err != nil {
+				return nil, err
+			}
+			g.codecs = append(g.codecs, codecOf(c, charset))
+		}
+		g.builder = array.NewRecordBuilder(allocator, schema.Arrow(t.Table.Columns))
+		g.fields = g.builder.Fields()
+		x.tables = append(x.tables, g)
+	}
+	if x.conn, err = s.connect(ctx); err != nil {
+		return nil, s.explain(err)
+	}
+	x.stop = context.AfterFunc(ctx, func() { _ = x.conn.Close() })
+	start := from.list()
+	if from.before != "" {
+		start = from.before
+	}
+	done := statement.Begin(ctx, statement.Source, "-- the binary log after "+start)
+	err = x.conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: start, Heartbeat: heartbeat})
+	done(0, err)
+	if err != nil {
+		x.Close()
+		return nil, s.explainLog(err, f.From)
+	}
+	return x, nil
+}
+
+// explainLog is explain of what goes wrong while the log is read.
+func (s *Source) explainLog(err error, from string) error {
+	switch number, said := serverError(err); {
+	case number == errLog:
+		return lostLog(fmt.Sprintf("The binary log of %s cannot be read from %s on: %s.", s.what, from, said))
+	case number == errNoPrivilege:
+		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), "GRANT REPLICATION SLAVE ON *.* TO the user.")
+	case errors.Is(err, wire.ErrEnd):
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.", s.what), "The next run goes on where this one ended.")
+	}
+	return s.explain(err)
+}
+
+func lostLog(what string) error {
+	return problem.New(problem.Held, what, "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past. To keep the log for longer: SET GLOBAL binlog_expire_logs_seconds = 604800.")
+}
+
+// Close ends the connection.
+func (x *stream) Close() {
+	x.stop()
+	_ = x.conn.Close()
+	for _, t := range x.tables {
+		t.builder.Release()
+	}
+}
+
+// Confirm notes how far the warehouse is. The server keeps its log whether it is or not.
+func (x *stream) Confirm(position string) {
+	if known, ok := x.s.places.Load(x.follow.Name); ok {
+		for _, p := range known.([]filePlace) {
+			if p.position == position {
+				x.s.places.Store(x.follow.Name, []filePlace{p})
+			}
+		}
+	}
+}
+
+// Beat does nothing: the server wants no answer.
+func (x *stream) Beat() error { return nil }
+
+// Rise gives transactions from here on later moments than the given one.
+func (x *stream) Rise(moment int64) { x.clock.Last = max(x.clock.Last, moment) }
+
+// Next reads to the end of a transaction.
+func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
+	for {
+		if err := x.conn.Await(deadline); errors.Is(err, os.ErrDeadlineExceeded) {
+			if ctx.Err() != nil {
+				return source.Progress{}, ctx.Err()
+			}
+			if time.Since(x.heard) > 3*heartbeat {
+				return source.Progress{}, x.s.explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
+			}
+			return x.progress(true), nil
+		} else if err != nil {
+			return source.Progress{}, x.failed(ctx, err)
+		}
+		event, err := x.conn.Event()
+		if err != nil {
+			return source.Progress{}, x.failed(ctx, err)
+		}
+		ended, err := x.take(event)
+		if err != nil {
+			return source.Progress{}, x.failed(ctx, err)
+		}
+		if ended || x.bytes >= x.follow.MaxBytes {
+			return x.progress(false), nil
+		}
+	}
+}
+
+func (x *stream) failed(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return x.s.explainLog(err, x.follow.From)
+}
+
+func (x *stream) progress(idle bool) source.Progress {
+	return source.Progress{Position: x.position().String(), Bytes: x.bytes, Changes: x.changes, Open: x.begun != nil && x.noted, Idle: idle}
+}
+
+// position is what has been gathered, with the place of the first prepared transaction.
+func (x *stream) position() place {
+	p := x.at
+	if x.from.before != "" && !x.beyond {
+		return x.from
+	}
+	first := uint64(0)
+	for _, t := range x.prepared {
+		before, _ := parsePlace(t.before)
+		if n := before.sum(); p.before == "" || n < first {
+			p.before, first = t.before, n
+		}
+	}
+	return p
+}
+
+// take takes in one event; ended tells that a transaction has ended. A value that is
+// shorter than its type needs is an event that cannot be read, not a reason to end the
+// process.
+func (x *stream) take(event []byte) (ended bool, err error) {
+	defer func() {
+		if failed := recover(); failed != nil {
+			err = fmt.Errorf("an event of the binary log cannot be read: %v", failed)
+		}
+	}()
+	x.heard = time.Now()
+	if len(event) > 4 && event[4] == binlog.FormatEvent {
+		x.format = slices.Clone(event)
+	}
+	h, what, err := x.decoder.Decode(event)
+	if err != nil {
+		return false, err
+	}
+	if h.Next > 0 {
+		x.file.offset = uint64(h.Next)
+	}
+	switch e := what.(type) {
+	case *binlog.Rotate:
+		x.file.file, x.file.offset = e.File, e.Offset
+		clear(x.maps)
+	case *binlog.Begin:
+		return false, x.begin(h, e)
+	case *binlog.Query:
+		return x.query(e)
+	case *binlog.Commit:
+		return x.end(), nil
+	case *binlog.Prepare:
+		return x.end(), nil
+	case *binlog.Incident:
+		return false, lostLog(fmt.Sprintf("The server of %s says that its binary log may lack changes: %s.", x.s.what, e.What))
+	case *binlog.Table, *binlog.Rows:
+		if x.filling != nil {
+			return false, x.fill(event)
+		}
+		return false, x.rows(what, int64(len(event)))
+	}
+	return false, nil
+}
+
+// begin takes note of a transaction. One that lies before the feed's place is passed over,
+// unless it is prepared.
+func (x *stream) begin(h binlog.Header, e *binlog.Begin) error {
+	x.begun, x.noted, x.seq, x.filling = e, false, 0, nil
+	x.when = int64(h.Timestamp) * 1_000_000
+	if x.next = x.at; !x.passed() {
+		x.beyond = true
+		x.next = x.at.with(e.Domain, gtid{e.Server, e.Seq})
+	}
+	switch {
+	case e.Prepared != "":
+		x.filling = &prepared{before: x.at.list()}
+		if !x.beyond {
+			x.filling.before = x.from.before
+		}
+		x.prepared[e.Prepared] = x.filling
+	case e.Completes != "" && x.prepared[e.Completes] == nil && !x.from.has(e.Domain, e.Seq):
+		return lostLog(fmt.Sprintf("The log of %s commits the prepared transaction %s, whose changes came before the feed began.", x.s.what, e.Completes))
+	}
+	return nil
+}
+
+// passed tells whether the open transaction was in the warehouse before.
+func (x *stream) passed() bool {
+	return x.begun == nil || x.from.before != "" && x.from.has(x.begun.Domain, x.begun.Seq)
+}
+
+// fill keeps an event of a prepared transaction.
+func (x *stream) fill(event []byte) error {
+	x.filling.events = append(x.filling.events, slices.Clone(event))
+	total := 0
+	for _, p := range x.prepared {
+		total += p.size
+	}
+	if x.filling.size += len(event); total > mostPrepared {
+		return problem.Newf(problem.Held, "Commit them, or give them up: XA RECOVER shows their names.", "Prepared transactions of %s hold more than %d MB of changes.", x.s.what, mostPrepared>>20)
+	}
+	return nil
+}
+
+// end is the end of a transaction.
+func (x *stream) end() bool {
+	if x.begun == nil {
+		return false
+	}
+	if x.noted {
+		x.commits++
+	}
+	x.at, x.begun, x.noted, x.filling = x.next, nil, false, nil
+	return true
+}
+
+// query takes in a statement.
+func (x *stream) query(e *binlog.Query) (ended bool, err error) {
+	list := tokens(e.SQL)
+	if len(list) == 0 {
+		return false, nil
+	}
+	alone := x.begun != nil && x.begun.Alone
+	switch first := list[0]; {
+	case first.is("BEGIN"):
+		return false, nil
+	case first.is("COMMIT"):
+		return x.end(), nil
+	case first.is("XA"):
+		return x.xa(list)
+	case first.is("ROLLBACK") && x.noted:
+		return false, lostLog(fmt.Sprintf("A transaction of %s was given up after some of it was logged, as happens where it writes to tables of engines without transactions.", x.s.what))
+	case first.is("ROLLBACK") && len(list) == 1:
+		return x.end(), nil
+	}
+	for _, t := range x.tables {
+		what := effectOn(list, e.Schema, t.Table.Name)
+		if what == noEffect || x.passed() {
+			continue
+		}
+		var unfit error
+		switch what {
+		case replaces:
+			unfit = again(t, "The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is not told.", t.Table.Name)
+		case writes:
+			unfit = again(t, "A change of %s was logged as a statement, not by its rows; SET GLOBAL binlog_format = ROW, and let no session choose another.", t.Table.Name)
+		}
+		x.bytes += 64
+		x.changes++
+		x.seq++
+		if err := x.add(t, nil, unfit, change.Truncate, nil); err != nil {
+			return false, err
+		}
+	}
+	if alone {
+		return x.end(), nil
+	}
+	return false, nil
+}
+
+func again(t *followed, format string, args ...any) error {
+	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+t.Table.Name.Display()+". A history keeps its past.", format, args...)
+}
+
+// xa takes in what becomes of a prepared transaction.
+func (x *stream) xa(list []token) (ended bool, err error) {
+	if len(list) < 2 || x.begun == nil {
+		return false, nil
+	}
+	name := x.begun.Completes
+	p := x.prepared[name]
+	switch {
+	case list[1].is("COMMIT") && p != nil:
+		if !x.passed() {
+			again := binlog.NewDecoder()
+			if _, _, err := again.Decode(x.format); err != nil {
+				return false, err
+			}
+			for _, event := range p.events {
+				_, what, err := again.Decode(event)
+				if err != nil {
+					return false, err
+				}
+				if err := x.rows(what, int64(len(event))); err != nil {
+					return false, err
+				}
+			}
+		}
+		delete(x.prepared, name)
+		return x.end(), nil
+	case list[1].is("COMMIT", "ROLLBACK"):
+		delete(x.prepared, name)
+		return x.end(), nil
+	}
+	return false, nil
+}
+
+// rows takes in the description of a table, or rows of it.
+func (x *stream) rows(what any, size int64) error {
+	switch e := what.(type) {
+	case *binlog.Table:
+		if x.maps[e] != nil {
+			return nil
+		}
+		m := &mapped{log: e.Columns}
+		for _, t := range x.tables {
+			if t.Table.Name.Schema == e.Schema && t.Table.Name.Table == e.Name {
+				m.table = t
+				m.places, m.unfit = t.fit(e)
+			}
+		}
+		x.maps[e] = m
+	case *binlog.Rows:
+		m := x.maps[e.Table]
+		if m == nil || m.table == nil || x.passed() {
+			return nil
+		}
+		x.bytes += size + 64
+		for {
+			more, err := e.Next()
+			if !more || err != nil {
+				return err
+			}
+			if err := x.change(m, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// change takes in one row.
+func (x *stream) change(m *mapped, e *binlog.Rows) error {
+	t := m.table
+	x.seq++
+	x.changes++
+	switch e.Kind {
+	case binlog.Insert:
+		return x.add(t, m, m.unfit, change.Insert, e.After)
+	case binlog.Delete:
+		return x.add(t, m, m.unfit, change.Delete, e.Before)
+	}
+	moved := false
+	for i := range e.After { // what is told of the old row need not be looked for
+		if !e.After[i].Told {
+			e.After[i] = e.Before[i]
+		}
+	}
+	if m.unfit == nil {
+		for _, k := range t.key {
+			old, now := e.Before[m.places[k]], e.After[m.places[k]]
+			moved = moved || old.Null != now.Null || string(old.Data) != string(now.Data)
+		}
+	}
+	if !moved {
+		return x.add(t, m, m.unfit, change.Update, e.After)
+	}
+	if t.Ignores(change.Update) {
+		t.batch.Ignored++
+		return nil
+	}
+	if err := x.add(t, m, nil, change.Left, e.Before); err != nil {
+		return err
+	}
+	x.seq++
+	return x.add(t, m, nil, change.Came, e.After)
+}
+
+// note makes sure that the open transaction is among those that are gathered.
+func (x *stream) note() error {
+	if x.noted {
+		return nil
+	}
+	if x.begun == nil {
+		return errors.New("the binary log has a change outside a transaction")
+	}
+	x.txns = append(x.txns, change.Txn{Position: x.next.String(), ID: uint32(x.begun.Seq), Moment: x.clock.Next(x.when)})
+	x.noted = true
+	return nil
+}
+
+// add appends a change to its table's batch.
+func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row []binlog.Cell) error {
+	if t.Ignores(kind) && unfit == nil {
+		t.batch.Ignored++
+		return nil
+	}
+	if err := x.note(); err != nil {
+		return err
+	}
+	c := change.Row{Kind: kind, Txn: int32(len(x.txns) - 1), Seq: x.seq}
+	if unfit != nil {
+		c.Unfit = true
+		t.batch.Unfit = unfit
+		row = nil
+	}
+	if row == nil {
+		for _, f := range t.fields {
+			f.AppendNull()
+		}
+		t.batch.Rows = append(t.batch.Rows, c)
+		return nil
+	}
+	var unknown []bool
+	for i := range t.values {
+		v := row[m.places[i]]
+		reason := ""
+		switch {
+		case !v.Told:
+			t.values[i] = scalar{null: true}
+			if kind == change.Delete || kind == change.Left {
+				continue
+			}
+			if unknown == nil {
+				unknown = make([]bool, len(t.values))
+			}
+			unknown[i] = true
+		case v.Null && slices.Contains(t.key, i):
+			reason = isNullKey
+		case v.Null:
+			t.values[i] = scalar{null: true}
+		default:
+			t.values[i], reason = t.codecs[i].log(v.Data, &m.log[m.places[i]])
+		}
+		if reason != "" {
+			t.setAside(m, row, i, reason)
+			return nil
+		}
+	}
+	for i, v := range t.values {
+		if v.null {
+			t.fields[i].AppendNull()
+		} else {
+			t.codecs[i].put(t.fields[i], v)
+		}
+	}
+	if unknown != nil {
+		last := len(t.batch.Unknown)
+		if last == 0 || !slices.Equal(t.batch.Unknown[last-1], unknown) {
+			t.batch.Unknown = append(t.batch.Unknown, unknown)
+			last++
+		}
+		c.Unknown = int32(last)
+	}
+	t.batch.Rows = append(t.batch.Rows, c)
+	return nil
+}
+
+// Take hands over what was gathered.
+func (x *stream) Take() source.Gathered {
+	open := x.begun != nil && x.noted
+	at := x.position().String()
+	out := source.Gathered{To: at, Clock: x.clock, Commits: x.commits, Open: open, Goes: x.goes}
+	for _, t := range x.tables {
+		b := t.batch
+		t.batch = change.Batch{}
+		b.Txns = x.txns
+		if len(b.Rows) > 0 {
+			b.Record = t.builder.NewRecordBatch()
+		}
+		out.Batches = append(out.Batches, b)
+	}
+	x.bytes, x.changes, x.commits, x.goes = 0, 0, 0, open
+	if open {
+		x.txns = append([]change.Txn{}, x.txns[len(x.txns)-1])
+	} else {
+		x.txns = nil
+	}
+	x.file.position = at
+	known, _ := x.s.places.LoadOrStore(x.follow.Name, []filePlace{})
+	list := known.([]filePlace)
+	x.s.places.Store(x.follow.Name, append(slices.Clone(list[max(0, len(list)-8):]), x.file))
+	return out
+}
