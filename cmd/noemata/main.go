@@ -8,6 +8,7 @@ import (
 	"noemata/demo"
 	"noemata/internal/cli"
 	"noemata/internal/source"
+	"noemata/internal/source/mariadb"
 	sourcepostgres "noemata/internal/source/postgres"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
@@ -22,6 +23,7 @@ func main() {
 		debug.SetGCPercent(50) // batches come and go; half the room between collections costs little
 	}
 	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
+	source.Kinds.Register(mariadb.Kind, mariadb.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))

@@ -1,9 +1,10 @@
-// Package testkit gives tests real servers: a PostgreSQL of their own on loopback,
-// shared by the tests of a package, and a database for each test.
+// Package testkit gives tests real servers: a PostgreSQL and a MariaDB of their own on
+// loopback, shared by the tests of a package, and a database for each test.
 package testkit
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/connection"
+	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
 )
 
@@ -25,6 +27,11 @@ var (
 	failed error
 	folder string
 	number atomic.Int64
+
+	onceMaria   sync.Once
+	maria       *mariaserver.Server
+	failedMaria error
+	folderMaria string
 )
 
 // Main runs a package's tests, and after them stops the server and what else the
@@ -37,8 +44,13 @@ func Main(m *testing.M, after ...func()) {
 	if server != nil {
 		_ = server.Stop()
 	}
-	if folder != "" {
-		_ = os.RemoveAll(folder)
+	if maria != nil {
+		_ = maria.Stop()
+	}
+	for _, path := range []string{folder, folderMaria} {
+		if path != "" {
+			_ = os.RemoveAll(path)
+		}
 	}
 	os.Exit(code)
 }
@@ -55,16 +67,50 @@ func Dir(t testing.TB) string {
 // Postgres is the package's server.
 func Postgres(t testing.TB) *pgserver.Server {
 	once.Do(func() {
-		if folder, failed = os.MkdirTemp("", "noemata-test-"); failed != nil {
-			return
-		}
-		if failed = os.Chmod(folder, 0o755); failed != nil {
+		if folder, failed = makeDir(); failed != nil {
 			return
 		}
 		server, failed = pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(folder, "postgres"), Settings: Settings()})
 	})
 	require.NoError(t, failed)
 	return server
+}
+
+func makeDir() (string, error) {
+	dir, err := os.MkdirTemp("", "noemata-test-")
+	if err != nil {
+		return "", err
+	}
+	return dir, os.Chmod(dir, 0o755)
+}
+
+// MariaDB is the package's other server.
+func MariaDB(t testing.TB) *mariaserver.Server {
+	onceMaria.Do(func() {
+		if folderMaria, failedMaria = makeDir(); failedMaria != nil {
+			return
+		}
+		maria, failedMaria = mariaserver.Start(context.Background(), mariaserver.Options{Dir: filepath.Join(folderMaria, "mariadb"), Settings: MariaSettings()})
+	})
+	require.NoError(t, failedMaria)
+	return maria
+}
+
+// MariaSettings are those of a test server: quick rather than safe against power loss.
+func MariaSettings() map[string]string {
+	return map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW", "binlog-row-metadata": "FULL", "innodb-flush-log-at-trx-commit": "2", "sync-binlog": "0",
+		"innodb-buffer-pool-size": "128M", "max-connections": "200", "default-time-zone": "+02:00", "max-allowed-packet": "64M", "log-warnings": "1"}
+}
+
+// MariaDatabase makes a database in MariaDB and connects to it.
+func MariaDatabase(t testing.TB) (connection.Settings, *sql.DB) {
+	s := MariaDB(t)
+	name := fmt.Sprintf("t%d", number.Add(1))
+	require.NoError(t, s.CreateDatabase(context.Background(), name))
+	db, err := s.Open(name)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	return s.Settings(name), db
 }
 
 // Settings of a test server: quick rather than safe against power loss.

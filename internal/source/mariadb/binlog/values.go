@@ -2,8 +2,8 @@ package binlog
 
 import (
 	"bytes"
+	"compress/flate"
 	"compress/zlib"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -147,16 +147,17 @@ func expand(b []byte) ([]byte, error) {
 		return nil, errShort
 	}
 	n := Bits(b[1 : 1+width])
-	return inflate(b[1+width:], n)
-}
-
-func inflate(b []byte, n uint64) ([]byte, error) {
-	if n > largest {
-		return nil, fmt.Errorf("a compressed value of the binary log would have %d bytes", n)
-	}
-	z, err := zlib.NewReader(bytes.NewReader(b))
+	z, err := zlib.NewReader(bytes.NewReader(b[1+width:]))
 	if err != nil {
 		return nil, err
+	}
+	return inflate(z, n)
+}
+
+// inflate reads n bytes, no fewer and no more.
+func inflate(z io.Reader, n uint64) ([]byte, error) {
+	if n > largest {
+		return nil, fmt.Errorf("a compressed value of the binary log would have %d bytes", n)
 	}
 	var out bytes.Buffer
 	out.Grow(int(min(n, 1<<20))) // no more on trust
@@ -169,7 +170,10 @@ func inflate(b []byte, n uint64) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// Expand gives the content of a column that is stored compressed (mariadb.com/kb/en/storage-engine-independent-column-compression).
+// Expand gives the content of a column that is stored compressed
+// (mariadb.com/kb/en/storage-engine-independent-column-compression): after a byte of flags
+// and the length with its highest byte first, a deflate stream (RFC 1951), with or without
+// the header of zlib.
 func Expand(b []byte) ([]byte, error) {
 	if len(b) == 0 || b[0] == 0 {
 		return b[min(1, len(b)):], nil
@@ -178,7 +182,14 @@ func Expand(b []byte) ([]byte, error) {
 	if b[0]>>4 != 8 || width == 0 || width > 4 || len(b) < 1+width {
 		return nil, errors.New("a compressed value of the binary log is of an unknown kind")
 	}
-	var n [8]byte
-	copy(n[:], b[1:1+width])
-	return inflate(b[1+width:], binary.LittleEndian.Uint64(n[:]))
+	n := Bits(b[1 : 1+width])
+	content := bytes.NewReader(b[1+width:])
+	if b[0]&8 != 0 {
+		return inflate(flate.NewReader(content), n)
+	}
+	z, err := zlib.NewReader(content)
+	if err != nil {
+		return nil, err
+	}
+	return inflate(z, n)
 }
