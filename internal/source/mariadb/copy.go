@@ -171,7 +171,7 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 	var list []string
 	for i, k := range t.Key {
 		columns[i], _ = t.Column(k)
-		list = append(list, expression(columns[i]))
+		list = append(list, expression(columns[i], column(k)))
 	}
 	conn, err := c.s.connect(ctx, session...)
 	if err != nil {

@@ -3,7 +3,9 @@ package mariadb
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf16"
@@ -101,6 +103,49 @@ func (t *followed) setAside(m *mapped, row []binlog.Cell, place int, reason stri
 	a := asideOf(t.Table.Columns, texts, t.key, place, reason)
 	a.Values = nil
 	t.batch.Aside = append(t.batch.Aside, a)
+}
+
+// constant matches defaults that are the same for each row.
+var constant = regexp.MustCompile(`^(NULL|[bBxX]?'.*'|-?[0-9].*)$`)
+
+// defaultsOf asks for the defaults of a table's columns that are the same for each row. The
+// log may leave them out of an insert; others it tells.
+func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
+	t.defaults = map[int]scalar{}
+	var name, nullable string
+	var text sql.NullString
+	var list []string
+	var places []int
+	err := s.rows(ctx, "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", []any{t.Table.Name.Schema, t.Table.Name.Table},
+		[]any{&name, &text, &nullable}, func() error {
+			i := slices.IndexFunc(t.Table.Columns, func(c schema.Column) bool { return c.Name == name })
+			switch {
+			case i < 0 || text.Valid && !constant.MatchString(text.String):
+			case !text.Valid || text.String == "NULL":
+				if nullable == "YES" {
+					t.defaults[i] = scalar{null: true}
+				}
+			default:
+				list, places = append(list, expression(t.Table.Columns[i], "DEFAULT("+column(name)+")")), append(places, i)
+			}
+			return nil
+		})
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	values, into := make([]sql.NullString, len(list)), make([]any, len(list))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	if err := s.row(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+t.Table.Name.Quoted()+" AS t RIGHT JOIN (SELECT 1) AS one ON FALSE", nil, into...); err != nil {
+		return err
+	}
+	for i, v := range values {
+		if x, reason := t.codecs[places[i]].text([]byte(v.String)); v.Valid && reason == "" {
+			t.defaults[places[i]] = x
+		}
+	}
+	return nil
 }
 
 // charsetOf gives what decodes the texts of a column from the log; nil where it cannot be

@@ -132,7 +132,7 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 func selected(columns []schema.Column) []string {
 	list := make([]string, len(columns))
 	for i, c := range columns {
-		list[i] = expression(c)
+		list[i] = expression(c, column(c.Name))
 	}
 	return list
 }

@@ -84,6 +84,8 @@ type followed struct {
 	values  []scalar
 	batch   change.Batch
 	all     []schema.Column // of the table at the source, in their order
+	// What an insert leaves out where the log has the least: a column that got its default.
+	defaults map[int]scalar
 }
 
 // mapped is a table as the log describes it, until it does so again.
@@ -113,6 +115,9 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 				return nil, err
 			}
 			g.codecs = append(g.codecs, codecOf(c, charset))
+		}
+		if err := s.defaultsOf(ctx, g); err != nil {
+			return nil, err
 		}
 		g.builder = array.NewRecordBuilder(allocator, schema.Arrow(t.Table.Columns))
 		g.fields = g.builder.Fields()
@@ -520,7 +525,10 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 	for i := range t.values {
 		v := row[m.places[i]]
 		reason := ""
+		standing, stands := t.defaults[i]
 		switch {
+		case !v.Told && kind == change.Insert && stands:
+			t.values[i] = standing
 		case !v.Told:
 			t.values[i] = scalar{null: true}
 			if kind == change.Delete || kind == change.Left {

@@ -132,9 +132,8 @@ func (d described) typed() (schema.Type, string) {
 	return kind(schema.Text, wayUnknown)
 }
 
-// expression selects a column in the form that codec.text reads.
-func expression(c schema.Column) string {
-	name := column(c.Name)
+// expression selects a column, or its default, in the form that codec.text reads.
+func expression(c schema.Column, name string) string {
 	way, rest, _ := strings.Cut(c.Wire, " ")
 	switch way {
 	case wayFloat: // a float is printed with fewer digits than it has

@@ -25,6 +25,11 @@ func (s *Source) Judge(ctx context.Context, ask Ask) ([]string, error) {
 
 // JudgeKeeps is Judge of the tables of some keeps.
 func (s *Source) JudgeKeeps(ctx context.Context, ask Ask, keeps ...string) ([]string, error) {
+	if s.bring != nil {
+		if err := s.bring(ctx); err != nil {
+			return nil, err
+		}
+	}
 	var faults []string
 	for _, keep := range keeps {
 		for _, table := range Tables(keep) {
@@ -43,10 +48,10 @@ func (s *Source) judge(ctx context.Context, ask Ask, keep, table string) ([]stri
 	switch keep {
 	case "latest":
 		must = `SELECT id, v::text, sum FROM must_latest WHERE tbl = $1 ORDER BY 1`
-		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + ` FROM ` + target(table)
+		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + ` FROM ` + target(table)
 	case "soft-delete":
 		must = `SELECT id, v::text, sum, deleted::text, (deleted AND seq <= ` + strconv.FormatInt(s.mark, 10) + `)::text FROM must_soft_delete WHERE tbl = $1 ORDER BY 1`
-		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` + target(table)
+		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` + target(table)
 	case "history":
 		return s.judgeHistory(ctx, ask, table)
 	default:
@@ -120,7 +125,7 @@ func (s *Source) judgeHistory(ctx context.Context, ask Ask, table string) ([]str
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + sum() + `, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
+	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + `, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
 CAST(coalesce(nm_from < lag(nm_until) OVER w OR nm_from <= lag(nm_from) OVER w OR nm_from >= nm_until, false) AS VARCHAR), CAST(coalesce(nm_from <> lag(nm_until) OVER w, true) AS VARCHAR),
 CAST(nm_from = (SELECT min(nm_from) FROM ` + target(table) + `) AS VARCHAR)
 FROM ` + target(table) + ` WINDOW w AS (PARTITION BY branch, no ORDER BY nm_from, nm_position) ORDER BY branch, no, nm_from`)
@@ -187,7 +192,7 @@ func (s *Source) judgeLedger(ctx context.Context, ask Ask, table string) ([]stri
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + sum() + ` END FROM ` + target(table) + ` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
+	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + s.sum + ` END FROM ` + target(table) + ` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,6 @@
-// Package torture writes to a PostgreSQL source at random, as many clients at once would,
-// and tells from a record that triggers keep what a warehouse must hold of it. It shares
-// no code with what it judges.
+// Package torture writes to a source at random, as many clients at once would, and tells
+// from a record that triggers keep what a warehouse must hold of it. It shares no code with
+// what it judges.
 package torture
 
 import (
@@ -54,27 +54,30 @@ var columns = []struct{ name, definition, text string }{
 	{"pages", "int4range DEFAULT int4range(1, 2 + (random() * 99)::int)", "CAST(pages AS VARCHAR)"},
 }
 
-// sum is the text of a row's values, made short.
-func sum() string {
+// sumOf is the text of a row's values, made short.
+func sumOf(texts []string) string {
 	var list []string
-	for _, c := range columns {
-		list = append(list, "coalesce("+c.text+", 'null')")
+	for _, text := range texts {
+		list = append(list, "coalesce("+text+", 'null')")
 	}
 	return "md5(" + strings.Join(list, " || '|' || ") + ")"
 }
 
 // Source is a database that is written.
 type Source struct {
-	Pool   *pgxpool.Pool
-	Bulk   int // rows of the largest transactions; most of the large ones have up to 5000
-	Huge   int // bytes of a large value
+	Pool   *pgxpool.Pool // to the database that has the record
+	Bulk   int           // rows of the largest transactions; most of the large ones have up to 5000
+	Huge   int           // bytes of a large value
 	stop   chan struct{}
 	done   sync.WaitGroup
 	mu     sync.Mutex
-	anew   string         // sets every other column to a new value
-	mark   int64          // of the record: deletes before it need not be known
-	Errors map[string]int // what the server refused, by its words
-	Count  int            // transactions
+	write  func(*rand.Rand) error
+	bring  func(context.Context) error // the record to where it is judged; nil where it is
+	sum    string                      // of a row in a warehouse
+	anew   string                      // sets every other column to a new value
+	mark   int64                       // of the record: deletes before it need not be known
+	Errors map[string]int              // what the server refused, by its words
+	Count  int                         // transactions
 }
 
 // New makes the tables. Those of odd name have replica identity full.
@@ -89,15 +92,17 @@ func New(ctx context.Context, url string) (*Source, error) {
 		return nil, err
 	}
 	s := &Source{Pool: pool, Bulk: 5000, Huge: 200_000, Errors: map[string]int{}}
-	sql := strings.ReplaceAll(schemaSQL, "SUM_OF_ROW", sum())
-	var list, anew []string
+	s.write = s.transact
+	var list, anew, texts []string
 	for _, c := range columns {
+		texts = append(texts, c.text)
 		list = append(list, c.name+" "+c.definition)
 		if name, value, ok := strings.Cut(c.definition, " DEFAULT "); ok && name != "" {
 			anew = append(anew, c.name+" = "+value)
 		}
 	}
-	s.anew = strings.Join(anew, ", ")
+	s.anew, s.sum = strings.Join(anew, ", "), sumOf(texts)
+	sql := strings.ReplaceAll(schemaSQL, "SUM_OF_ROW", s.sum)
 	for _, keep := range Keeps {
 		for i, name := range Tables(keep) {
 			table := pgx.Identifier{name}.Sanitize()
@@ -141,7 +146,7 @@ func (s *Source) Start(writers int) {
 					return
 				default:
 				}
-				err := s.transact(r)
+				err := s.write(r)
 				s.mu.Lock()
 				s.Count++
 				if err != nil {
@@ -165,6 +170,11 @@ func (s *Source) Pause() {
 // Mark says that from now on every change must be known. Before, rows may have been
 // deleted before they were copied.
 func (s *Source) Mark(ctx context.Context) error {
+	if s.bring != nil {
+		if err := s.bring(ctx); err != nil {
+			return err
+		}
+	}
 	return s.Pool.QueryRow(ctx, "SELECT coalesce(max(seq), 0) FROM record").Scan(&s.mark)
 }
 
@@ -215,15 +225,7 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 		return inner.Commit(ctx)
 	}
 	no, other := 1+r.IntN(200), 1+r.IntN(200)
-	note := any(nil)
-	switch n := r.IntN(60); {
-	case n == 0:
-		note = strings.Repeat(string(rune('a'+r.IntN(26))), s.Huge)
-	case n < 10:
-		note = strings.Repeat(string(rune('a'+r.IntN(26))), 3000+r.IntN(5000))
-	case n < 50:
-		note = fmt.Sprintf("O'Malvey's nöte №%d \\ \" %d", no, r.Int())
-	}
+	note := noteOf(r, no, s.Huge)
 	exec := func(sql string, args ...any) error {
 		_, err := tx.Exec(ctx, strings.ReplaceAll(sql, "TABLE_", table), args...)
 		return err
@@ -251,11 +253,7 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 	case n < 985:
 		return exec(`UPDATE TABLE_ SET v = nextval('versions'), fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no BETWEEN $1 AND $2`, min(no, other), min(no, other)+10)
 	case n < 988: // a large transaction
-		rows := 1 + r.IntN(min(s.Bulk, 5000))
-		if r.IntN(20) == 0 {
-			rows = s.Bulk
-		}
-		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, rows); err != nil {
+		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, s.bulkRows(r)); err != nil {
 			return err
 		}
 		if r.IntN(2) == 0 {
@@ -270,4 +268,25 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 	default:
 		return exec(`UPDATE TABLE_ SET v = nextval('versions')`)
 	}
+}
+
+// noteOf is a text, now and then a long one, or none.
+func noteOf(r *rand.Rand, no, huge int) any {
+	switch n := r.IntN(60); {
+	case n == 0:
+		return strings.Repeat(string(rune('a'+r.IntN(26))), huge)
+	case n < 10:
+		return strings.Repeat(string(rune('a'+r.IntN(26))), 3000+r.IntN(5000))
+	case n < 50:
+		return fmt.Sprintf("O'Malvey's nöte №%d \\ \" %d", no, r.Int())
+	}
+	return nil
+}
+
+// bulkRows is how many a large transaction has.
+func (s *Source) bulkRows(r *rand.Rand) int {
+	if r.IntN(20) == 0 {
+		return s.Bulk
+	}
+	return 1 + r.IntN(min(s.Bulk, 5000))
 }

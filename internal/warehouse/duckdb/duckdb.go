@@ -88,7 +88,17 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 // Close closes the file if nobody else uses it.
 func (w *Warehouse) Close() { w.file.closeIdle() }
 
-func (w *Warehouse) explain(err error) error { return explain(err, w.what, w.file.path) }
+func (w *Warehouse) explain(err error) error {
+	if err != nil && strings.Contains(err.Error(), "Out of Memory Error") {
+		had, raised := w.file.raise()
+		at := fmt.Sprintf("A commit to the DuckDB file %s (%s) is too wide for %d MB of memory.", w.file.path, w.what, had>>20)
+		if raised {
+			return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("Nothing was written. The next run may use %d MB.", 2*had>>20))
+		}
+		return problem.Wrap(err, problem.Failed, at, "Nothing was written. Let the feed have fewer tables or columns.")
+	}
+	return explain(err, w.what, w.file.path)
+}
 
 func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
 	c, err := w.file.connect(ctx)

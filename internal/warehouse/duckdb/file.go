@@ -20,10 +20,13 @@ import (
 // program can open it.
 const linger = 2 * time.Second
 
-// Settings of an open file. The memory limit bounds what DuckDB keeps; larger work
-// goes through its temporary folder, beside the file.
+// Settings of an open file. The memory limit bounds what DuckDB keeps; larger work goes
+// through its temporary folder, beside the file. Some of it must be kept all the same: a
+// block of each column of each table that a commit writes. A commit that is too wide for
+// the limit fails, and raises it for the next one, up to a point.
 const (
-	memoryLimit = "96MB"
+	memoryLimit = 96 << 20
+	memoryMost  = 1 << 30
 	threads     = 2
 )
 
@@ -35,6 +38,7 @@ type file struct {
 	mu        sync.Mutex
 	connector *duckdb.Connector
 	users     int
+	memory    int64 // the limit, in bytes
 	closing   *time.Timer
 }
 
@@ -48,7 +52,7 @@ func fileAt(path string) *file {
 	defer filesMu.Unlock()
 	f := files[path]
 	if f == nil {
-		f = &file{path: path}
+		f = &file{path: path, memory: memoryLimit}
 		files[path] = f
 	}
 	return f
@@ -83,7 +87,7 @@ func (f *file) open() error {
 	if err := os.MkdirAll(filepath.Dir(f.path), 0o750); err != nil {
 		return err
 	}
-	options := fmt.Sprintf("?memory_limit=%s&threads=%d&preserve_insertion_order=false", memoryLimit, threads)
+	options := fmt.Sprintf("?memory_limit=%dB&threads=%d&preserve_insertion_order=false", f.memory, threads)
 	connector, err := duckdb.NewConnector(f.path+options, func(e driver.ExecerContext) error {
 		_, err := e.ExecContext(context.Background(), "SET TimeZone = 'UTC'", nil)
 		return err
@@ -93,6 +97,26 @@ func (f *file) open() error {
 	}
 	f.connector = connector
 	return nil
+}
+
+// raise doubles the memory limit that was had, and tells whether it could be.
+func (f *file) raise() (had int64, raised bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	had = f.memory
+	if had >= memoryMost || f.connector == nil {
+		return had, false
+	}
+	d, err := f.connector.Connect(context.Background())
+	if err != nil {
+		return had, false
+	}
+	defer func() { _ = d.Close() }()
+	if _, err := d.(driver.ExecerContext).ExecContext(context.Background(), fmt.Sprintf("SET memory_limit = '%dB'", 2*had), nil); err != nil {
+		return had, false
+	}
+	f.memory = 2 * had
+	return had, true
 }
 
 // leave lets the file be closed some time after its last connection.

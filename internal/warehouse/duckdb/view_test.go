@@ -84,3 +84,21 @@ func TestAnInsertThatFailsSaysWhy(t *testing.T) {
 	err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record)
 	require.ErrorContains(t, err, "CHECK")
 }
+
+// A commit that is too wide for the memory limit fails, says so, and raises it.
+func TestMemoryIsRaisedWhereACommitNeedsMore(t *testing.T) {
+	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	defer w.Close()
+	ctx := context.Background()
+	c, err := w.Begin(ctx)
+	require.NoError(t, err)
+	defer c.Abort()
+	const wide = "SELECT string_agg(repeat('x', 1000), ',' ORDER BY i) FROM range(200000) r(i)"
+	_, err = c.Ask(ctx, wide)
+	require.ErrorContains(t, err, "is too wide for 96 MB")
+	require.ErrorContains(t, err, "may use 192 MB")
+	limit, err := w.Ask(ctx, "SELECT current_setting('memory_limit')")
+	require.NoError(t, err)
+	require.Equal(t, "192.0 MiB", limit[0][0])
+}
