@@ -1,6 +1,6 @@
 // Package demo is an example that runs: the libraries of a made-up region, their
-// circulation database, a day at the desks that does not end, and a service that
-// keeps it all in two warehouses.
+// circulation database and their catalogue, a day at the desks that does not end, and a
+// service that keeps it all in two warehouses.
 package demo
 
 import (
@@ -16,11 +16,13 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"noemata/client"
 	"noemata/internal/cli"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
 	"noemata/internal/serve"
 )
@@ -45,6 +47,7 @@ type world struct {
 	version string
 	dir     string
 	server  *pgserver.Server
+	maria   *mariaserver.Server
 	service *serve.Service
 	client  *client.Client
 	signIn  signIn
@@ -143,6 +146,16 @@ func (w *world) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.maria, err = mariaserver.Start(ctx, mariaserver.Options{Dir: filepath.Join(w.dir, "catalogue"), Settings: map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW",
+		"binlog-row-metadata": "FULL", "binlog-expire-logs-seconds": "604800", "innodb-buffer-pool-size": "64M", "default-time-zone": "+02:00"}})
+	if err != nil {
+		return err
+	}
+	w.say("The catalogue database listens on 127.0.0.1:%d.", w.maria.Port)
+	catalogue, err := w.buildCatalogue(ctx)
+	if err != nil {
+		return err
+	}
 	w.service, _, err = serve.Start(ctx, serve.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
 	if err != nil {
 		return err
@@ -157,7 +170,7 @@ func (w *world) start(ctx context.Context) error {
 		return fmt.Errorf("keep the demo's sign-in: %w", err)
 	}
 	w.client = client.New(w.signIn.Address, w.signIn.Token)
-	return w.setUp(ctx, passwords)
+	return w.setUp(ctx, passwords, catalogue)
 }
 
 // The users of the demo's databases; each may do only what it needs.
@@ -233,7 +246,7 @@ END $$`, ownerRole))
 }
 
 // setUp adds what the service does not have, and gives it the new passwords.
-func (w *world) setUp(ctx context.Context, passwords map[string]string) error {
+func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogue *client.Settings) error {
 	database := func(name, user string) *client.Settings {
 		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user, Password: passwords[user]}
 	}
@@ -246,6 +259,7 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string) error {
 		new  client.NewConnection
 	}{
 		{client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: database("circulation", readerUser)}},
+		{client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: catalogue}},
 		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: lake}}},
 		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: database("reports", writerUser)}},
 	} {
@@ -298,11 +312,7 @@ func (w *world) addFeeds(ctx context.Context) error {
 // live lets the day at the libraries go on, whatever happens to the connection.
 func (w *world) live(ctx context.Context) error {
 	for ctx.Err() == nil {
-		conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
-		if err == nil {
-			err = day(ctx, conn, pace)
-			_ = conn.Close(context.Background())
-		}
+		err := w.liveAt(ctx, pace)
 		if err != nil && ctx.Err() == nil {
 			w.say("The day at the libraries pauses: %v", err)
 			select {
@@ -337,7 +347,7 @@ func (w *world) checkFromStart(ctx context.Context) (bool, error) {
 	}
 	for round := range 3 {
 		living, stop := context.WithTimeout(ctx, 2*time.Second)
-		err := w.liveQuickly(living)
+		err := w.liveAt(living, 2*time.Millisecond)
 		stop()
 		if err != nil {
 			return false, err
@@ -354,13 +364,22 @@ func (w *world) checkFromStart(ctx context.Context) (bool, error) {
 	return w.prove(ctx, feeds)
 }
 
-func (w *world) liveQuickly(ctx context.Context) error {
+// liveAt lets things happen at both databases until the context ends.
+func (w *world) liveAt(ctx context.Context, pause time.Duration) error {
 	conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
 	if err != nil {
 		return fmt.Errorf("connect to circulation: %w", err)
 	}
 	defer func() { _ = conn.Close(context.Background()) }()
-	return day(ctx, conn, 2*time.Millisecond)
+	db, err := w.maria.Open("catalogue")
+	if err != nil {
+		return fmt.Errorf("connect to the catalogue: %w", err)
+	}
+	defer func() { _ = db.Close() }()
+	both, working := errgroup.WithContext(ctx)
+	both.Go(func() error { return day(working, conn, pause) })
+	both.Go(func() error { return catalogueDay(working, db, 2*pause) })
+	return both.Wait()
 }
 
 // check runs and proves the feeds of a demo that goes on.
@@ -426,5 +445,8 @@ func (w *world) stop() {
 	}
 	if w.server != nil {
 		_ = w.server.Stop()
+	}
+	if w.maria != nil {
+		_ = w.maria.Stop()
 	}
 }
