@@ -81,7 +81,7 @@ func Explain(err error, at, what string, s Settings) error {
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what), "Check the host name.")
 	case errors.As(err, &authority), errors.As(err, &host), errors.As(err, &invalid):
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The certificate of %s was not accepted: %v.", at, rootOf(err)), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network is trusted.")
-	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text, "does not offer TLS"):
+	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text, "does not offer TLS"), strings.Contains(text, "does not support TLS"):
 		return problem.Wrap(err, problem.Unreachable, at+" does not offer TLS.", "Turn TLS on at the server (ssl = on), or set the TLS mode to off if the network is trusted.")
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return problem.Wrap(err, problem.Unreachable, at+" refused the connection: nothing listens there.", "Start the server, or check host and port.")

@@ -133,7 +133,12 @@ func (s *Server) adopt(ctx context.Context) bool {
 }
 
 func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner, settings map[string]string) error {
-	all := map[string]string{"datadir": s.data(), "bind-address": "127.0.0.1", "port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
+	// A server that starts removes what looks like temporary tables of its own.
+	temporary := filepath.Join(s.dir, "tmp")
+	if err := daemon.MakeDir(temporary, owner); err != nil {
+		return fmt.Errorf("make the folder for MariaDB: %w", err)
+	}
+	all := map[string]string{"datadir": s.data(), "tmpdir": temporary, "bind-address": "127.0.0.1", "port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
 		"init-file": s.secret(), "skip-name-resolve": "ON", "character-set-server": "utf8mb4"}
 	for k, v := range settings {
 		all[k] = v
@@ -169,6 +174,9 @@ func (s *Server) wait(ctx context.Context) error {
 
 // Stop ends the server; open transactions are rolled back.
 func (s *Server) Stop() error { return s.process.Signal(syscall.SIGTERM) }
+
+// Dir is the folder that the server runs in.
+func (s *Server) Dir() string { return s.dir }
 
 // Kill ends the server at once, as a crash would.
 func (s *Server) Kill() error { return s.process.Signal(syscall.SIGKILL) }

@@ -79,15 +79,32 @@ func (o *orEmpty) Scan(v any) error {
 	return err
 }
 
+// created is the statement that would make a table. It tells more to a user who may only
+// read than the catalogue does. It is empty for a view.
+func (s *Source) created(ctx context.Context, name schema.Name) (text string, err error) {
+	var called string
+	err = s.row(ctx, "SHOW CREATE TABLE "+name.Quoted(), nil, &called, &text)
+	if err != nil && strings.Contains(err.Error(), "expected 4 destination") || problem.Is(err, problem.NoPrivilege) {
+		return "", nil
+	}
+	return text, err
+}
+
+func back(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
 // columns describes all columns of a table, in their order; the log has the same order.
 func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
+	created, err := s.created(ctx, name)
+	if err != nil {
+		return nil, err
+	}
 	var d described
 	var nullable string
 	err = s.rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
-  coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL, EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k
-    WHERE k.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND k.TABLE_NAME = c.TABLE_NAME AND k.CONSTRAINT_NAME = c.COLUMN_NAME AND k.CHECK_CLAUSE LIKE 'json_valid(%')
+  coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
-		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes, &d.generated, &d.json}, func() error {
+		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes, &d.generated}, func() error {
+			d.json = strings.Contains(created, "CHECK (json_valid("+back(d.name)+"))")
 			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated}
 			c.Type, c.Wire = d.typed()
 			columns = append(columns, c)

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -95,13 +96,13 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 	var on, tooOld bool
 	var format, image, metadata string
 	var number, expires, days int64
-	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, @@global.expire_logs_days, NOT @@global.mysql56_temporal_format`,
+	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, CAST(@@global.expire_logs_days * 86400 AS SIGNED), NOT @@global.mysql56_temporal_format`,
 		nil, &on, &format, &image, &metadata, &number, &expires, &days, &tooOld)
 	if err != nil {
 		return nil, err
 	}
 	if expires == 0 {
-		expires = days * 86400
+		expires = days
 	}
 	if !on {
 		add(problem.Blocker, "", "Set log_bin = ON in the server's configuration, and restart it.", "The server keeps no binary log.")
@@ -135,6 +136,10 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 	}
 	return findings, nil
 }
+
+// cascade matches a constraint by which the server changes rows of the table when those
+// that they refer to change.
+var cascade = regexp.MustCompile("CONSTRAINT [^\n]* ON (DELETE|UPDATE) (CASCADE|SET NULL|SET DEFAULT)")
 
 type addFinding func(level problem.Level, table, remedy, format string, args ...any)
 
@@ -180,16 +185,13 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 	if kind == "SYSTEM VERSIONED" {
 		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.", "The server keeps old versions of its rows; the feed has those that are current.")
 	}
-	var rules string
-	if err := s.row(ctx, `SELECT coalesce(group_concat(concat(CONSTRAINT_NAME, ' (', IF(DELETE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'), concat('ON DELETE ', DELETE_RULE), concat('ON UPDATE ', UPDATE_RULE)), ')') SEPARATOR ', '), '') FROM information_schema.REFERENTIAL_CONSTRAINTS
-WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND (DELETE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT') OR UPDATE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'))`,
-		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &orEmpty{&rules}); err != nil {
+	created, err := s.created(ctx, t.Table.Name)
+	if err != nil {
 		return err
 	}
-	if rules != "" {
-		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.", "The server changes its rows by itself without logging it, through %s.", rules)
+	if rules := cascade.FindAllString(created, -1); rules != nil {
+		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.", "The server changes its rows by itself without logging it: %s.", strings.Join(rules, "; "))
 	}
-	primary := t.Table.Key
 	for _, c := range t.Table.Columns {
 		way, charset, _ := strings.Cut(c.Wire, " ")
 		decode, err := s.charsetOf(ctx, c)
@@ -205,11 +207,15 @@ WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND (DELETE_RULE IN ('CASCADE', '
 	if image == "FULL" {
 		return nil
 	}
-	var has int
-	if err := s.row(ctx, "SELECT count(*) FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = 'PRIMARY'", []any{t.Table.Name.Schema, t.Table.Name.Table}, &has); err != nil {
+	var primary []string
+	var column string
+	if err := s.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = 'PRIMARY'", []any{t.Table.Name.Schema, t.Table.Name.Table}, []any{&column}, func() error {
+		primary = append(primary, column)
+		return nil
+	}); err != nil {
 		return err
 	}
-	if has > 0 && !slices.Equal(primary, t.Key) || has == 0 {
+	if slices.ContainsFunc(t.Key, func(k string) bool { return !slices.Contains(primary, k) }) || len(primary) == 0 {
 		block("SET GLOBAL binlog_row_image = 'FULL'; or let the feed's key be the primary key.", "The server's binlog_row_image is %s: of old rows the log tells the primary key alone, and the feed's key is another.", image)
 	}
 	return nil

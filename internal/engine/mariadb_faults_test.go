@@ -1,0 +1,258 @@
+package engine_test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/engine"
+	"noemata/internal/mariaserver"
+	"noemata/internal/source/mariadb"
+	"noemata/internal/testkit"
+)
+
+// ownServer is a MariaDB server of the test's own, which it may harm.
+func ownServer(t *testing.T, settings map[string]string) (*mariaserver.Server, *sql.DB) {
+	all := testkit.MariaSettings()
+	for k, v := range settings {
+		all[k] = v
+	}
+	s, err := mariaserver.Start(context.Background(), mariaserver.Options{Dir: filepath.Join(testkit.Dir(t), "maria"), Settings: all})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Stop() })
+	require.NoError(t, s.CreateDatabase(context.Background(), "catalogue"))
+	db, err := s.Open("catalogue")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	return s, db
+}
+
+// at lets the bench read another server.
+func (b *mariaBench) at(s *mariaserver.Server, db *sql.DB) {
+	src, err := mariadb.Open(s.Settings("catalogue"), `source "catalogue"`)
+	require.NoError(b.t, err)
+	b.t.Cleanup(src.Close)
+	b.source, b.db, b.settings = src, db, s.Settings("catalogue")
+}
+
+// The log goes on over new files, a restart of the server and its sudden death; one that
+// was purged holds the feed, and a new copy keeps the history's past.
+func TestMariaDBLogRotatedRestartedAndPurged(t *testing.T) {
+	b := newMariaBench(t, "duckdb")
+	s, db := ownServer(t, nil)
+	b.at(s, db)
+	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')`)
+	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepHistory, Target: "kept.copies"})
+	f.catchUp()
+	b.exec(`UPDATE copies SET branch = 'Fernmoor' WHERE id = 1; FLUSH BINARY LOGS; UPDATE copies SET branch = 'Altwasser' WHERE id = 1`)
+	require.NoError(t, s.Kill())
+	again, err := mariaserver.Start(t.Context(), mariaserver.Options{Dir: s.Dir(), Port: s.Port, Settings: testkit.MariaSettings()})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = again.Stop() })
+	b.exec(`DELETE FROM copies WHERE id = 2`)
+	require.Equal(t, rows.Books{Read: 3, Updated: 2, Deleted: 1}, f.catchUp()["catalogue.copies"])
+
+	b.exec(`INSERT INTO copies VALUES (3, 'Hollerbach'); FLUSH BINARY LOGS; FLUSH BINARY LOGS`)
+	require.Eventually(t, func() bool { // the server keeps what its checkpoint may still need
+		b.exec(`FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE now() + INTERVAL 1 DAY`)
+		var n int
+		var x any
+		found, err := b.db.Query("SHOW BINARY LOGS")
+		require.NoError(t, err)
+		defer func() { _ = found.Close() }()
+		for found.Next() {
+			n++
+			_ = found.Scan(&x, &x)
+		}
+		return n <= 2
+	}, 10*time.Second, 100*time.Millisecond)
+	_, err = f.engine.Follow(t.Context(), f.work())
+	require.True(t, problem.Is(err, problem.Held), "%v", err)
+	require.ErrorContains(t, err, "noemata feeds copy")
+	require.NoError(t, engine.CopyAgain(t.Context(), b.feed, nil, b.source, b.warehouse))
+	f.catchUp()
+	require.Equal(t, []string{"1 | Grünau | false", "1 | Fernmoor | false", "1 | Altwasser | true", "2 | Dornheim | false", "3 | Hollerbach | true"}, f.see(`SELECT id, branch, nm_current FROM kept.copies ORDER BY id, nm_from`))
+}
+
+// A replica that takes its server's place is followed from where the feed stands, by the
+// global transaction ids that both have.
+func TestMariaDBReplicaTakesOver(t *testing.T) {
+	b := newMariaBench(t, "duckdb")
+	first, db := ownServer(t, map[string]string{"log-slave-updates": "ON"})
+	b.at(first, db)
+	second, other := ownServer(t, map[string]string{"server-id": "2", "log-slave-updates": "ON"})
+	_, err := other.Exec(fmt.Sprintf(`SET SESSION sql_log_bin = 0; RESET MASTER; DROP DATABASE catalogue; SET GLOBAL gtid_slave_pos = '';
+CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = '%s', MASTER_PASSWORD = '%s', MASTER_USE_GTID = slave_pos; START SLAVE`, first.Port, mariaserver.User, first.Password))
+	require.NoError(t, err)
+	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')`)
+	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepLatest, Target: "kept.copies"})
+	f.catchUp()
+	b.exec(`UPDATE copies SET branch = 'Fernmoor' WHERE id = 1; FLUSH BINARY LOGS; DELETE FROM copies WHERE id = 2`)
+	var at string
+	require.NoError(t, db.QueryRow("SELECT @@gtid_binlog_pos").Scan(&at))
+	var waited int
+	require.NoError(t, other.QueryRow("SELECT MASTER_GTID_WAIT(?, 20)", at).Scan(&waited))
+	require.Zero(t, waited)
+	require.NoError(t, first.Kill())
+	_, err = other.Exec(`STOP SLAVE; RESET SLAVE ALL; SET SESSION sql_log_bin = 1; INSERT INTO catalogue.copies VALUES (3, 'Hollerbach')`)
+	require.NoError(t, err)
+	require.NoError(t, other.Close())
+	db, err = second.Open("catalogue")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	b.at(second, db)
+	require.Equal(t, rows.Books{Read: 3, Inserted: 1, Updated: 1, Deleted: 1}, f.catchUp()["catalogue.copies"])
+	require.Equal(t, []string{"1 | Fernmoor", "3 | Hollerbach"}, f.see(`SELECT id, branch FROM kept.copies ORDER BY id`))
+}
+
+// A transaction that is prepared before a run ends, and committed during the next, comes
+// whole, and no other is told twice.
+func TestMariaDBPreparedTransactionsOutliveARun(t *testing.T) {
+	onEachMaria(t, func(t *testing.T, b *mariaBench) {
+		b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40))`)
+		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLedger, Target: "kept.copies"})
+		f.catchUp()
+		conn, err := b.db.Conn(t.Context())
+		require.NoError(t, err)
+		name := "'" + b.settings.Database + "'"
+		for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')", "XA END " + name, "XA PREPARE " + name} {
+			_, err := conn.ExecContext(t.Context(), sql)
+			require.NoError(t, err, sql)
+		}
+		b.exec(`INSERT INTO copies VALUES (3, 'Fernmoor')`)
+		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
+		b.exec(`INSERT INTO copies VALUES (4, 'Altwasser')`)
+		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
+		require.NoError(t, conn.Close())
+		b.exec("XA COMMIT " + name)
+		require.Equal(t, rows.Books{Read: 2, Inserted: 2}, f.catchUp()[b.table("copies")])
+		b.exec(`INSERT INTO copies VALUES (5, 'Hollerbach')`)
+		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
+		require.Equal(t, []string{"3", "4", "1", "2", "5"}, f.see(`SELECT id FROM kept.copies ORDER BY nm_position`))
+	})
+}
+
+// What the log does not tell by rows holds the feed, and says what to do.
+func TestMariaDBHoldsWhatItIsNotTold(t *testing.T) {
+	b := newMariaBench(t, "duckdb")
+	for name, x := range map[string]struct{ statement, said string }{
+		"statement": {"SET SESSION binlog_format = 'STATEMENT'; UPDATE copies SET branch = 'Fernmoor'", "logged as a statement"},
+		"dropped":   {"DROP TABLE copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40))", "dropped, renamed or replaced"},
+		"swapped":   {"CREATE TABLE new_copies LIKE copies; RENAME TABLE copies TO old_copies, new_copies TO copies; DROP TABLE old_copies", "dropped, renamed or replaced"},
+		"partition": {"ALTER TABLE copies PARTITION BY HASH (id) PARTITIONS 2; ALTER TABLE copies TRUNCATE PARTITION p0", "has lost a partition"},
+		"narrowed":  {"ALTER TABLE copies MODIFY branch int; INSERT INTO copies VALUES (7, 7)", "branch"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b.t = t
+			b.exec(`DROP TABLE IF EXISTS copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau')`)
+			b.feed.Name = "holds-" + name
+			f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLatest, Target: "kept.copies_" + name})
+			f.catchUp()
+			conn, err := b.db.Conn(t.Context())
+			require.NoError(t, err)
+			if name == "narrowed" {
+				_, err = conn.ExecContext(t.Context(), "DELETE FROM copies")
+				require.NoError(t, err)
+			}
+			_, err = conn.ExecContext(t.Context(), x.statement)
+			require.NoError(t, err)
+			_, err = conn.ExecContext(t.Context(), "SET SESSION binlog_format = 'ROW'")
+			require.NoError(t, err)
+			require.NoError(t, conn.Close())
+			_, err = f.engine.Follow(t.Context(), f.work())
+			require.True(t, problem.Is(err, problem.Held), "%v", err)
+			require.ErrorContains(t, err, x.said)
+		})
+	}
+}
+
+// A truncate empties the target, and rows that cannot be stored are set aside, and heal.
+func TestMariaDBTruncatesAndSetsAside(t *testing.T) {
+	onEachMaria(t, func(t *testing.T, b *mariaBench) {
+		b.exec("SET GLOBAL sql_mode = ''")
+		b.exec(`SET SESSION sql_mode = ''; CREATE TABLE copies (id int PRIMARY KEY, bought date, note varchar(20)); INSERT INTO copies VALUES (1, '2026-00-15', 'half a date'), (2, '0000-00-00', NULL), (3, '2026-11-23', 'zero \0')`)
+		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepSoftDelete, Target: "kept.copies"})
+		require.Equal(t, rows.Books{Read: 3, SetAside: 2, Inserted: 1}, f.catchUp()[b.table("copies")])
+		require.Equal(t, []string{`["1"]`, `["3"]`}, f.see(`SELECT key FROM noemata.set_aside ORDER BY key`))
+		b.exec(`SET SESSION sql_mode = ''; UPDATE copies SET bought = '2026-01-15' WHERE id = 1; INSERT INTO copies VALUES (4, '2026-02-00', 'half')`)
+		require.Equal(t, rows.Books{Read: 2, SetAside: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
+		require.Equal(t, []string{`["3"]`, `["4"]`}, f.see(`SELECT key FROM noemata.set_aside ORDER BY key`))
+		b.exec("/* spring cleaning */ TRUNCATE `copies`; INSERT INTO copies VALUES (9, '2026-03-03', 'new')")
+		books := f.catchUp()[b.table("copies")]
+		require.Equal(t, int64(2), books.Deleted, "%+v", books)
+		require.Equal(t, []string{"1 | true", "2 | true", "9 | false"}, f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.copies ORDER BY id`))
+	})
+}
+
+// What is missing is said before a run starts, each with a statement that mends it.
+func TestMariaDBFindings(t *testing.T) {
+	b := newMariaBench(t, "duckdb")
+	s, db := ownServer(t, map[string]string{"binlog-format": "MIXED", "binlog-row-metadata": "NO_LOG", "binlog-row-image": "MINIMAL", "binlog-expire-logs-seconds": "3600"})
+	b.at(s, db)
+	b.exec(`CREATE TABLE branches (id int PRIMARY KEY); CREATE TABLE copies (id int PRIMARY KEY, branch int, code varchar(9) CHARACTER SET sjis, FOREIGN KEY (branch) REFERENCES branches (id) ON DELETE CASCADE);
+CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_copies AS SELECT * FROM copies; CREATE TABLE by_code (code int NOT NULL UNIQUE, id int PRIMARY KEY)`)
+	b.exec(`CREATE USER 'reader'@'127.0.0.1' IDENTIFIED BY 'a secret'; GRANT SELECT ON catalogue.* TO 'reader'@'127.0.0.1'`)
+	settings := s.Settings("catalogue")
+	settings.User, settings.Password = "reader", "a secret"
+	var err error
+	b.source, err = mariadb.Open(settings, `source "catalogue"`)
+	require.NoError(t, err)
+	t.Cleanup(b.source.Close)
+	b.feed.Tables = []feed.Table{{Table: "catalogue.copies", Find: feed.FindLog, Keep: feed.KeepLatest}, {Table: "catalogue.old_cards", Find: feed.FindLog, Keep: feed.KeepLatest},
+		{Table: "catalogue.all_copies", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"id"}}, {Table: "catalogue.by_code", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"code"}}}
+	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse))
+	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'", "SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
+		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE \"catalogue\".\"old_cards\" ENGINE = InnoDB", "It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
+		require.Contains(t, said, wanted)
+	}
+	_, err = newFollower(t, b.workbench, b.feed.Tables[0]).engine.Follow(t.Context(), (&follower{b.workbench}).work())
+	require.True(t, problem.Is(err, problem.Held), "%v", err)
+}
+
+// Each reason that a source cannot be used is told as what it is.
+func TestMariaDBConnectionProblems(t *testing.T) {
+	settings, db := testkit.MariaDatabase(t)
+	try := func(change func(*connection.Settings)) error {
+		s := settings
+		change(&s)
+		src, err := mariadb.Open(s, `source "catalogue"`)
+		require.NoError(t, err)
+		defer src.Close()
+		_, err = src.Test(t.Context())
+		return err
+	}
+	require.NoError(t, try(func(*connection.Settings) {}))
+	require.True(t, problem.Is(try(func(s *connection.Settings) { s.Password = "wrong" }), problem.Denied))
+	require.True(t, problem.Is(try(func(s *connection.Settings) { s.Database = "nowhere" }), problem.NoDatabase))
+	require.ErrorContains(t, try(func(s *connection.Settings) { s.Port = 1 }), "nothing listens there")
+	require.ErrorContains(t, try(func(s *connection.Settings) { s.TLS = connection.TLSRequire }), "does not offer TLS")
+	postgres := testkit.Postgres(t)
+	require.Error(t, try(func(s *connection.Settings) { s.Port = postgres.Port }))
+
+	src, err := mariadb.Open(settings, `source "catalogue"`)
+	require.NoError(t, err)
+	defer src.Close()
+	_, err = db.Exec(`CREATE TABLE "x" (id int)`)
+	require.Error(t, err)
+	_, err = db.Exec("CREATE TABLE `Odd. \"Copies\"` (`Söme \"Column` int PRIMARY KEY, `b``c` int)")
+	require.NoError(t, err)
+	tables, err := src.Tables(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, `Odd. "Copies"`, tables[0].Name.Table)
+	table, err := src.Table(t.Context(), tables[0].Name)
+	require.NoError(t, err)
+	require.Equal(t, []string{`Söme "Column`}, table.Key)
+	missing := tables[0].Name
+	missing.Table = "nothing"
+	_, err = src.Table(t.Context(), missing)
+	require.True(t, problem.Is(err, problem.NoTable))
+}
