@@ -99,6 +99,10 @@ func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec(mariaExtremes)
 		b.exec(`CREATE TABLE copied LIKE extremes`)
+		described, err := b.source.Table(t.Context(), schema.Name{Schema: b.settings.Database, Table: "extremes"})
+		require.NoError(t, err)
+		document, _ := described.Column("c_json")
+		require.Equal(t, schema.JSON, document.Type.Kind)
 		query := feed.Table{Table: b.table("extremes"), Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}, Target: "kept.by_query"}
 		require.Equal(t, rows.Books{Read: 5, Inserted: 5}, b.bring(query).Books)
 		b.equal(query, 5)

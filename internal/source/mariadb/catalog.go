@@ -90,8 +90,6 @@ func (s *Source) created(ctx context.Context, name schema.Name) (text string, er
 	return text, err
 }
 
-func back(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
-
 // columns describes all columns of a table, in their order; the log has the same order.
 func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
 	created, err := s.created(ctx, name)
@@ -104,7 +102,7 @@ func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schem
   coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
 		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes, &d.generated}, func() error {
-			d.json = strings.Contains(created, "CHECK (json_valid("+back(d.name)+"))")
+			d.json = strings.Contains(created, "CHECK (json_valid("+schema.Quote(d.name)+"))")
 			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated}
 			c.Type, c.Wire = d.typed()
 			columns = append(columns, c)

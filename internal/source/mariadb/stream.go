@@ -525,11 +525,12 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 	for i := range t.values {
 		v := row[m.places[i]]
 		reason := ""
-		standing, stands := t.defaults[i]
 		switch {
-		case !v.Told && kind == change.Insert && stands:
-			t.values[i] = standing
 		case !v.Told:
+			if standing, stands := t.defaults[i]; stands && kind == change.Insert {
+				t.values[i] = standing
+				continue
+			}
 			t.values[i] = scalar{null: true}
 			if kind == change.Delete || kind == change.Left {
 				continue

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -153,14 +152,17 @@ func expression(c schema.Column, name string) string {
 	return name
 }
 
-// scalar is one value on its way into a column.
+// scalar is one value on its way into a column: a number, the bits of a float, a decimal
+// of which high has the upper half, or bytes.
 type scalar struct {
-	null bool
-	i    int64
-	f    float64
-	b    []byte
-	d    decimal128.Num
+	null    bool
+	i, high int64
+	b       []byte
 }
+
+func floatOf(f float64) scalar { return scalar{i: int64(math.Float64bits(f))} }
+
+func decimalScalar(d decimal128.Num) scalar { return scalar{i: int64(d.LowBits()), high: d.HighBits()} }
 
 // codec reads the values of one column. A reason is a predicate that says why a value
 // cannot be stored.
@@ -191,10 +193,10 @@ func codecOf(c schema.Column, charset func([]byte) []byte) codec {
 		if c.Type.Kind == schema.Decimal {
 			k.text = func(v []byte) (scalar, string) {
 				n, err := strconv.ParseUint(string(v), 10, 64)
-				return scalar{d: decimal128.FromU64(n)}, reasonOf(err)
+				return scalar{i: int64(n)}, reasonOf(err)
 			}
 			k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
-				return scalar{d: decimal128.FromU64(binlog.Uint(v))}, ""
+				return scalar{i: int64(binlog.Uint(v))}, ""
 			}
 		}
 	case wayDecimal:
@@ -209,13 +211,13 @@ func codecOf(c schema.Column, charset func([]byte) []byte) codec {
 	case wayFloat:
 		k.text = func(v []byte) (scalar, string) {
 			f, err := strconv.ParseFloat(string(v), 64)
-			return scalar{f: f}, reasonOf(err)
+			return floatOf(f), reasonOf(err)
 		}
 		k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
 			if len(v) == 4 {
-				return scalar{f: float64(math.Float32frombits(binlog.Float32Bits(v)))}, ""
+				return floatOf(float64(math.Float32frombits(binlog.Float32Bits(v)))), ""
 			}
-			return scalar{f: math.Float64frombits(binlog.Float64Bits(v))}, ""
+			return scalar{i: int64(binlog.Float64Bits(v))}, ""
 		}
 	case wayYear:
 		k.text = number
@@ -378,11 +380,11 @@ func decimalOf(v []byte, t schema.Type) (scalar, string) {
 			n = -n
 		}
 		if after == t.Scale {
-			return scalar{d: decimal128.FromI64(n)}, ""
+			return scalar{i: n, high: n >> 63}, ""
 		}
 	}
 	d, err := decimal128.FromString(string(v), int32(t.Precision), int32(t.Scale))
-	return scalar{d: d}, reasonOf(err)
+	return decimalScalar(d), reasonOf(err)
 }
 
 // partsOf reads a date, or a date and time, as the server prints it.
@@ -418,21 +420,36 @@ func dateOf(p binlog.Parts, t schema.Type) (scalar, string) {
 		}
 		return scalar{i: -schema.InfiniteTime}, ""
 	}
-	at := time.Date(p.Year, time.Month(p.Month), p.Day, p.Hour, p.Minute, p.Second, p.Micro*1000, time.UTC)
-	if at.Month() != time.Month(p.Month) || at.Day() != p.Day || p.Month == 0 || p.Year == 0 {
+	if p.Month < 1 || p.Month > 12 || p.Day < 1 || p.Day > daysOf(p.Year, p.Month) || p.Year == 0 {
 		return scalar{}, fmt.Sprintf("%s: %04d-%02d-%02d", nowhere, p.Year, p.Month, p.Day)
 	}
+	days := daysSince1970(p.Year, p.Month, p.Day)
 	if t.Kind == schema.Date {
-		return scalar{i: at.Unix()/86400 - b2i(at.Unix()%86400 < 0)}, ""
+		return scalar{i: days}, ""
 	}
-	return scalar{i: at.UnixMicro()}, ""
+	return scalar{i: ((days*24+int64(p.Hour))*60+int64(p.Minute))*60_000_000 + int64(p.Second)*1_000_000 + int64(p.Micro)}, ""
 }
 
-func b2i(b bool) int64 {
-	if b {
-		return 1
+func daysOf(year, month int) int {
+	switch month {
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	case 4, 6, 9, 11:
+		return 30
 	}
-	return 0
+	return 31
+}
+
+// daysSince1970 counts the days to a date of the Gregorian calendar, in years that begin in
+// March, so that the leap day is the last.
+func daysSince1970(year, month, day int) int64 {
+	if month < 3 {
+		year, month = year-1, month+12
+	}
+	return int64(365*year + year/4 - year/100 + year/400 + (153*(month-3)+2)/5 + day - 719_469)
 }
 
 // timeOf reads a length of time as the server prints it, up to 838 hours.
@@ -541,11 +558,15 @@ func putOf(t schema.Type) func(array.Builder, scalar) {
 	case schema.Int64:
 		return func(b array.Builder, x scalar) { b.(*array.Int64Builder).Append(x.i) }
 	case schema.Float32:
-		return func(b array.Builder, x scalar) { b.(*array.Float32Builder).Append(float32(x.f)) }
+		return func(b array.Builder, x scalar) {
+			b.(*array.Float32Builder).Append(float32(math.Float64frombits(uint64(x.i))))
+		}
 	case schema.Float64:
-		return func(b array.Builder, x scalar) { b.(*array.Float64Builder).Append(x.f) }
+		return func(b array.Builder, x scalar) { b.(*array.Float64Builder).Append(math.Float64frombits(uint64(x.i))) }
 	case schema.Decimal:
-		return func(b array.Builder, x scalar) { b.(*array.Decimal128Builder).Append(x.d) }
+		return func(b array.Builder, x scalar) {
+			b.(*array.Decimal128Builder).Append(decimal128.New(x.high, uint64(x.i)))
+		}
 	case schema.Bytes:
 		return func(b array.Builder, x scalar) { b.(*array.BinaryBuilder).Append(x.b) }
 	case schema.Date:
