@@ -51,7 +51,8 @@ async function remove(name: string) {
   await refresh()
 }
 
-const blank = () => ({ name: '', kind: kinds.value[0] ?? '', host: '127.0.0.1', port: 5432, database: '', user: '', password: '', tls: '', ca: '', path: '' })
+const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
+const blank = () => ({ name: '', kind: kinds.value.find((k) => k === usual[props.side]) ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', tls: '', ca: '', path: '' })
 const form = ref(blank())
 const adding = ref(false)
 const changing = ref(false)
@@ -142,7 +143,7 @@ async function save() {
         <ElFormItem label="Kind"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>
         <ElFormItem v-if="inFile" label="Path of the file"><ElInput v-model="form.path" class="mono" placeholder="/var/lib/noemata/lake.duckdb" /></ElFormItem>
         <template v-else>
-          <ElFormItem label="Host and port"><div class="pair"><ElInput v-model="form.host" aria-label="Host" /><ElInputNumber v-model="form.port" :min="1" :max="65535" :controls="false" aria-label="Port" /></div></ElFormItem>
+          <ElFormItem label="Host and port"><div class="pair"><ElInput v-model="form.host" aria-label="Host" /><ElInputNumber v-model="form.port" :min="1" :max="65535" :controls="false" placeholder="usual" aria-label="Port" /></div></ElFormItem>
           <ElFormItem label="Database"><ElInput v-model="form.database" /></ElFormItem>
           <ElFormItem label="User"><ElInput v-model="form.user" autocomplete="off" /></ElFormItem>
           <ElFormItem label="Password"><ElInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="changing ? 'as it is' : ''" /></ElFormItem>
