@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -139,6 +140,36 @@ func TestMariaDBPreparedTransactionsOutliveARun(t *testing.T) {
 		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
 		require.Equal(t, []string{"3", "4", "1", "2", "5"}, f.see(`SELECT id FROM kept.copies ORDER BY nm_position`))
 	})
+}
+
+// A transaction that was prepared before the feed began is waited for, and is in the copy.
+func TestMariaDBPreparedBeforeTheFeedBegan(t *testing.T) {
+	b := newMariaBench(t, "duckdb")
+	b.exec(`CREATE TABLE copies (id int PRIMARY KEY)`)
+	name := "'" + b.settings.Database + "'"
+	conn, err := b.db.Conn(t.Context())
+	require.NoError(t, err)
+	for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1)", "XA END " + name, "XA PREPARE " + name} {
+		_, err := conn.ExecContext(t.Context(), sql)
+		require.NoError(t, err, sql)
+	}
+	require.NoError(t, conn.Close())
+	f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLedger, Target: "kept.copies"})
+	var waited atomic.Bool
+	w := f.work()
+	w.Report = func(r engine.LogReport) {
+		if r.Tables[0].Waiting != "" && !waited.Swap(true) {
+			go func() {
+				time.Sleep(300 * time.Millisecond)
+				_, _ = b.db.Exec("XA COMMIT " + name + "; INSERT INTO copies VALUES (2)")
+			}()
+		}
+	}
+	_, err = f.engine.Follow(t.Context(), w)
+	require.NoError(t, err)
+	require.True(t, waited.Load())
+	f.catchUp()
+	require.Equal(t, []string{"1 | copy", "2 | copy"}, f.see(`SELECT id, nm_change FROM kept.copies ORDER BY id`))
 }
 
 // What the log does not tell by rows holds the feed, and says what to do.

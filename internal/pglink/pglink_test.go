@@ -2,20 +2,8 @@ package pglink_test
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
-	"math/big"
-	"net"
-	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -26,53 +14,9 @@ import (
 	"noemata/internal/testkit"
 )
 
-// authority makes a CA and a certificate of its own for 127.0.0.1, as PEM files.
-func authority(t *testing.T, dir string) (ca string) {
-	t.Helper()
-	issue := func(name string, template, parent *x509.Certificate, signer *ecdsa.PrivateKey) (*x509.Certificate, *ecdsa.PrivateKey) {
-		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		require.NoError(t, err)
-		if parent == nil {
-			parent, signer = template, key
-		}
-		der, err := x509.CreateCertificate(rand.Reader, template, parent, &key.PublicKey, signer)
-		require.NoError(t, err)
-		secret, err := x509.MarshalECPrivateKey(key)
-		require.NoError(t, err)
-		write(t, filepath.Join(dir, name+".crt"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
-		write(t, filepath.Join(dir, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}))
-		certificate, err := x509.ParseCertificate(der)
-		require.NoError(t, err)
-		return certificate, key
-	}
-	valid := x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), BasicConstraintsValid: true}
-	root := valid
-	root.Subject, root.IsCA, root.KeyUsage = pkix.Name{CommonName: "the region's own CA"}, true, x509.KeyUsageCertSign
-	caCertificate, caKey := issue("ca", &root, nil, nil)
-	server := valid
-	server.SerialNumber, server.Subject, server.IPAddresses = big.NewInt(2), pkix.Name{CommonName: "circulation"}, []net.IP{net.ParseIP("127.0.0.1")}
-	issue("server", &server, caCertificate, caKey)
-	content, err := os.ReadFile(filepath.Join(dir, "ca.crt"))
-	require.NoError(t, err)
-	return string(content)
-}
-
-// write makes a file that PostgreSQL's user owns: it refuses keys of others.
-func write(t *testing.T, path string, content []byte) {
-	t.Helper()
-	require.NoError(t, os.WriteFile(path, content, 0o600))
-	if os.Getuid() == 0 {
-		u, err := user.Lookup("postgres")
-		require.NoError(t, err)
-		uid, _ := strconv.Atoi(u.Uid)
-		gid, _ := strconv.Atoi(u.Gid)
-		require.NoError(t, os.Chown(path, uid, gid))
-	}
-}
-
 func TestTLS(t *testing.T) {
 	dir := testkit.Dir(t)
-	ca := authority(t, dir)
+	ca := testkit.Authority(t, dir, "postgres")
 	settings := testkit.Settings()
 	settings["ssl"], settings["ssl_cert_file"], settings["ssl_key_file"] = "on", filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key")
 	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(dir, "postgres"), Settings: settings})

@@ -97,8 +97,8 @@ func (t token) is(words ...string) bool {
 }
 
 // effectOn tells what a statement does to a table, given the database that its session
-// was in.
-func effectOn(list []token, current string, table schema.Name) effect {
+// was in, and whether upper case is told from lower.
+func effectOn(list []token, current string, table schema.Name, fold bool) effect {
 	if len(list) == 0 {
 		return noEffect
 	}
@@ -108,12 +108,13 @@ func effectOn(list []token, current string, table schema.Name) effect {
 		}
 		return token{}
 	}
+	same := func(a, b string) bool { return a == b || fold && strings.EqualFold(a, b) }
 	// named tells whether the table's name stands at a place, and where it ends.
 	named := func(i int) (bool, int) {
 		if at(i + 1).is(".") {
-			return at(i).text == table.Schema && at(i+2).text == table.Table, i + 3
+			return same(at(i).text, table.Schema) && same(at(i+2).text, table.Table), i + 3
 		}
-		return current == table.Schema && at(i).text == table.Table, i + 1
+		return same(current, table.Schema) && same(at(i).text, table.Table), i + 1
 	}
 	anywhere := func() bool {
 		for i := range list {
@@ -138,7 +139,7 @@ func effectOn(list []token, current string, table schema.Name) effect {
 		if at(skip(1, "TEMPORARY")).is("TABLE", "TABLES") && !at(1).is("TEMPORARY") && anywhere() {
 			return replaces
 		}
-		if at(1).is("DATABASE", "SCHEMA") && at(skip(2, "IF", "EXISTS")).text == table.Schema {
+		if at(1).is("DATABASE", "SCHEMA") && same(at(skip(2, "IF", "EXISTS")).text, table.Schema) {
 			return replaces
 		}
 	case first.is("RENAME"):

@@ -81,8 +81,34 @@ func (s *Source) LogState(ctx context.Context, name string) (source.LogState, er
 	return state, err
 }
 
-// Settle has nothing to wait for: a transaction is logged whole when it commits.
-func (s *Source) Settle(context.Context, schema.Table) error { return nil }
+// Settle waits for the transactions that are prepared: the log has told their changes, maybe
+// before the feed began. Any other is logged whole when it commits.
+func (s *Source) Settle(ctx context.Context, _ schema.Table) error {
+	var first []string
+	for begun := false; ; begun = true {
+		var now []string
+		var format, global, branch int
+		var name string
+		if err := s.rows(ctx, "XA RECOVER", nil, []any{&format, &global, &branch, &name}, func() error {
+			now = append(now, name)
+			return nil
+		}); err != nil {
+			return err
+		}
+		if !begun {
+			first = now
+		}
+		first = slices.DeleteFunc(first, func(id string) bool { return !slices.Contains(now, id) })
+		if len(first) == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
 
 // Sees tells whether a snapshot shows what a transaction did. Both are places in one log.
 func (s *Source) Sees(snapshot string, t change.Txn) bool { return t.Position <= snapshot }

@@ -32,6 +32,7 @@ type stream struct {
 	stop    func() bool
 	decoder *binlog.Decoder
 	tables  []*followed
+	fold    bool // the server does not tell upper case from lower in names of tables
 	maps    map[*binlog.Table]*mapped
 
 	from   place // where the feed stands
@@ -104,6 +105,9 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	}
 	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, clock: f.Clock, from: from, at: from, prepared: map[string]*prepared{}, heard: time.Now()}
 	x.at.before = ""
+	if err := s.row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
+		return nil, err
+	}
 	for _, t := range f.Tables {
 		g := &followed{Followed: t, key: placesOf(t.Table.Columns, t.Key), values: make([]scalar, len(t.Table.Columns))}
 		if g.all, err = s.columns(ctx, t.Table.Name); err != nil {
@@ -264,7 +268,7 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 		x.file.file, x.file.offset = e.File, e.Offset
 		clear(x.maps)
 	case *binlog.Begin:
-		return false, x.begin(h, e)
+		x.begin(h, e)
 	case *binlog.Query:
 		return x.query(e)
 	case *binlog.Commit:
@@ -284,29 +288,25 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 
 // begin takes note of a transaction. One that lies before the feed's place is passed over,
 // unless it is prepared.
-func (x *stream) begin(h binlog.Header, e *binlog.Begin) error {
+func (x *stream) begin(h binlog.Header, e *binlog.Begin) {
 	x.begun, x.noted, x.seq, x.filling = e, false, 0, nil
 	x.when = int64(h.Timestamp) * 1_000_000
 	if x.next = x.at; !x.passed() {
 		x.beyond = true
 		x.next = x.at.with(e.Domain, gtid{e.Server, e.Seq})
 	}
-	switch {
-	case e.Prepared != "":
+	if e.Prepared != "" {
 		x.filling = &prepared{before: x.at.list()}
 		if !x.beyond {
 			x.filling.before = x.from.before
 		}
 		x.prepared[e.Prepared] = x.filling
-	case e.Completes != "" && x.prepared[e.Completes] == nil && !x.from.has(e.Domain, e.Seq):
-		return lostLog(fmt.Sprintf("The log of %s commits the prepared transaction %s, whose changes came before the feed began.", x.s.what, e.Completes))
 	}
-	return nil
 }
 
 // passed tells whether the open transaction was in the warehouse before.
 func (x *stream) passed() bool {
-	return x.begun == nil || x.from.before != "" && x.from.has(x.begun.Domain, x.begun.Seq)
+	return x.begun != nil && x.from.before != "" && x.from.has(x.begun.Domain, x.begun.Seq)
 }
 
 // fill keeps an event of a prepared transaction.
@@ -354,7 +354,7 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		return x.end(), nil
 	}
 	for _, t := range x.tables {
-		what := effectOn(list, e.Schema, t.Table.Name)
+		what := effectOn(list, e.Schema, t.Table.Name, x.fold)
 		if what == noEffect || x.passed() {
 			continue
 		}
@@ -382,7 +382,8 @@ func again(t *followed, format string, args ...any) error {
 	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+t.Table.Name.Display()+". A history keeps its past.", format, args...)
 }
 
-// xa takes in what becomes of a prepared transaction.
+// xa takes in what becomes of a prepared transaction. One that was prepared before the feed
+// began is not known, and need not be: Settle has waited for its end, so that copies show it.
 func (x *stream) xa(list []token) (ended bool, err error) {
 	if len(list) < 2 || x.begun == nil {
 		return false, nil

@@ -96,8 +96,10 @@ func TestEffects(t *testing.T) {
 		"TRUNCATE":                                                noEffect,
 		"/* never closed":                                         noEffect,
 	} {
-		require.Equal(t, want, effectOn(tokens(sql), "catalogue", table), sql)
+		require.Equal(t, want, effectOn(tokens(sql), "catalogue", table, false), sql)
 	}
+	require.Equal(t, noEffect, effectOn(tokens("TRUNCATE Copies"), "catalogue", table, false))
+	require.Equal(t, empties, effectOn(tokens("TRUNCATE Copies"), "catalogue", table, true))
 }
 
 // The values of an enum are read as the catalogue writes them.
