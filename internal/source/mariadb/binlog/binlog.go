@@ -271,14 +271,6 @@ func (r *reader) length() uint64 {
 	}
 }
 
-// lengths reads a list of them to the end.
-func (r *reader) lengths() (list []uint64) {
-	for len(r.data) > 0 && r.err == nil {
-		list = append(list, r.length())
-	}
-	return list
-}
-
 // texts reads a list of texts, each with its length.
 func (r *reader) texts(n int) (list []string) {
 	for len(list) != n && len(r.data) > 0 && r.err == nil {

@@ -225,7 +225,6 @@ type Rows struct {
 	before, after []bool // the columns that are told
 	data          []byte
 	Before, After []Cell
-	nulls         []byte
 }
 
 // Cell is one value: told or not, null or not.
@@ -342,18 +341,11 @@ func (r *Rows) image(cells []Cell, told []bool) ([]Cell, error) {
 	return cells, nil
 }
 
-// int reads a number with its sign.
-func signed(b []byte) int64 {
-	var n uint64
-	for i, x := range b {
-		n |= uint64(x) << (8 * i)
-	}
+// Int is a whole number with a sign; its lowest byte comes first.
+func Int(b []byte) int64 {
 	shift := 64 - 8*len(b)
-	return int64(n<<shift) >> shift
+	return int64(Uint(b)<<shift) >> shift
 }
-
-// Int is a whole number.
-func Int(b []byte) int64 { return signed(b) }
 
 // Uint is a whole number without a sign; its lowest byte comes first.
 func Uint(b []byte) (n uint64) {

@@ -181,9 +181,8 @@ func (c *Conn) Exec(ctx context.Context, sql string) error {
 
 // Row is one row as the text protocol sends it.
 type Row struct {
-	data   []byte
-	spans  []span
-	column int
+	data  []byte
+	spans []span
 }
 
 type span struct{ from, to int }
