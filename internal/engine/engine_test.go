@@ -54,7 +54,13 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 	src, err := pgsource.Open(settings, `source "circulation"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	var wh warehouse.Warehouse
+	return &workbench{t: t, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(),
+		feed: &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
+}
+
+// openWarehouse makes a warehouse of the test's own.
+func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
+	var err error
 	if kind == duckdb.Kind {
 		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")}, `warehouse "lake"`)
 	} else {
@@ -63,8 +69,7 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 	}
 	require.NoError(t, err)
 	t.Cleanup(wh.Close)
-	return &workbench{t: t, conn: conn, settings: settings, source: src, warehouse: wh, engine: engine.New(),
-		feed: &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
+	return wh
 }
 
 func (b *workbench) exec(sql string, args ...any) {

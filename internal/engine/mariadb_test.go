@@ -3,20 +3,17 @@ package engine_test
 import (
 	"context"
 	"database/sql"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/source/mariadb"
 	"noemata/internal/testkit"
-	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
@@ -38,16 +35,7 @@ func newMariaBench(t testing.TB, kind string) *mariaBench {
 	src, err := mariadb.Open(settings, `source "catalogue"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	var wh warehouse.Warehouse
-	if kind == duckdb.Kind {
-		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")}, `warehouse "lake"`)
-	} else {
-		target, _ := testkit.Database(t)
-		wh, err = pgwarehouse.Open(target, `warehouse "reports"`)
-	}
-	require.NoError(t, err)
-	t.Cleanup(wh.Close)
-	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: wh, engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
+	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
 }
 
 func onEachMaria(t *testing.T, test func(t *testing.T, b *mariaBench)) {

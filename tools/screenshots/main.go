@@ -72,6 +72,7 @@ func run(demo, out, only, key string) error {
 		chromedp.SendKeys(chromedp.CSS("#token"), signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
 		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
 		open("/feeds/circulation-live", ".chart canvas"), shoot("log"),
+		open("/feeds/catalogue-live", ".chart canvas"), shoot("catalogue"),
 		open(history, "td.side"), chromedp.SendKeys(chromedp.CSS(".ask input"), key), click("Look"), chromedp.WaitVisible(chromedp.CSS(".strip")),
 		chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label="Versions of a row"]').scrollIntoView()`), shoot("versions"),
 		open(table, "td.side"), click("Prove equal"), chromedp.Sleep(3*time.Second), shoot("table"),

@@ -57,12 +57,11 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
 	}
 	// Whether all of it may be read, the server tells best.
-	var none int
-	err = s.row(ctx, "SELECT 1 FROM (SELECT "+schema.QuoteAll("", t.ColumnNames())+" FROM "+name.Quoted()+" LIMIT 0) AS t", nil, &none)
+	err = s.rows(ctx, "SELECT "+schema.QuoteAll("", t.ColumnNames())+" FROM "+name.Quoted()+" LIMIT 0", nil, nil, nil)
 	switch number, _ := serverError(err); {
 	case number == errNoTableAccess || number == errNoColumnAccess:
 		return t, problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT SELECT ON %s TO the user.", name.Quoted()), "User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
-	case err != nil && !errors.Is(err, sql.ErrNoRows):
+	case err != nil:
 		return t, err
 	}
 	t.Key, err = s.key(ctx, name)

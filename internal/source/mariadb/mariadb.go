@@ -116,6 +116,10 @@ func (s *Source) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 func (s *Source) row(ctx context.Context, query string, args []any, into ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))
 	err := s.db.QueryRowContext(ctx, query, args...).Scan(into...)
+	if errors.Is(err, sql.ErrNoRows) {
+		done(0, nil)
+		return err
+	}
 	done(1, err)
 	return s.explain(err)
 }
