@@ -134,6 +134,27 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 // place in the log: no version of a history is lost, none is there twice, none is out of
 // order, and no event of a ledger either.
 func TestCopiesMeetTheLogExactly(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		s, err := torture.New(context.Background(), testkit.Postgres(t).URL(b.settings.Database))
+		require.NoError(t, err)
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
+		copiedUnderLoad(t, b, s, "public")
+	})
+}
+
+// The same with a MariaDB source.
+func TestCopiesMeetTheLogExactlyOfMariaDB(t *testing.T) {
+	onEachMaria(t, func(t *testing.T, b *mariaBench) {
+		judge, _ := testkit.Database(t)
+		s, err := torture.NewMariaDB(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))
+		require.NoError(t, err)
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
+		copiedUnderLoad(t, b.workbench, s, b.settings.Database)
+	})
+}
+
+func copiedUnderLoad(t *testing.T, b *workbench, s *torture.Source, database string) {
+	defer s.Close()
 	rounds := 3
 	if testing.Short() {
 		rounds = 1
@@ -141,37 +162,35 @@ func TestCopiesMeetTheLogExactly(t *testing.T) {
 	if os.Getenv("NOEMATA_TORTURE") != "" {
 		rounds = 100
 	}
-	onEach(t, func(t *testing.T, b *workbench) {
-		ctx := context.Background()
-		s, err := torture.New(ctx, testkit.Postgres(t).URL(b.settings.Database))
+	ctx := context.Background()
+	var tables []feed.Table
+	for _, keep := range []string{"history", "ledger"} {
+		for _, name := range torture.Tables(keep) {
+			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
+		}
+	}
+	for round := range rounds {
+		b.feed.Name = fmt.Sprintf("round-%d", round)
+		quiet := feed.Table{Table: database + ".quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}
+		newFollower(t, b, quiet).catchUp()
+		f := newFollower(t, b, append([]feed.Table{quiet}, tables...)...)
+		s.Start(6)
+		time.Sleep(100 * time.Millisecond)
+		f.settle() // a lock that is not given in time ends a run; the next one goes on
+		time.Sleep(200 * time.Millisecond)
+		s.Pause()
+		f.catchUp()
+		faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history", "ledger")
 		require.NoError(t, err)
-		defer s.Close()
-		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
-		var tables []feed.Table
-		for _, keep := range []string{"history", "ledger"} {
-			for _, name := range torture.Tables(keep) {
-				tables = append(tables, feed.Table{Table: `public."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
-			}
+		for _, fault := range faults {
+			t.Log(s.Explain(ctx, fault))
 		}
-		for round := range rounds {
-			b.feed.Name = fmt.Sprintf("round-%d", round)
-			newFollower(t, b, feed.Table{Table: "public.quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}).catchUp()
-			f := newFollower(t, b, append([]feed.Table{{Table: "public.quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}}, tables...)...)
-			s.Start(6)
-			time.Sleep(100 * time.Millisecond)
-			f.settle() // a lock that is not given in time ends a run; the next one goes on
-			time.Sleep(200 * time.Millisecond)
-			s.Pause()
-			f.catchUp()
-			faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history", "ledger")
-			require.NoError(t, err)
-			require.Empty(t, faults, "round %d", round)
-			require.NoError(t, engine.DropLog(ctx, b.feed, b.source, b.warehouse))
-			for _, x := range tables {
-				require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE "+x.Target))
-			}
+		require.Empty(t, faults, "round %d", round)
+		require.NoError(t, engine.DropLog(ctx, b.feed, b.source, b.warehouse))
+		for _, x := range tables {
+			require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE "+x.Target))
 		}
-	})
+	}
 }
 
 // broken is a source whose copies end with a part that fails, once the part before it is in
