@@ -90,23 +90,31 @@ func exists(path string) bool {
 
 func (s *Server) data() string    { return filepath.Join(s.dir, "data") }
 func (s *Server) pidFile() string { return filepath.Join(s.dir, "mariadb.pid") }
-func (s *Server) secret() string  { return filepath.Join(s.dir, "set-up.sql") }
+
+// temporary is a folder of the server's own: one that starts removes what looks like
+// temporary tables of its.
+func (s *Server) temporary() string { return filepath.Join(s.dir, "tmp") }
+
+func (s *Server) secret() string { return filepath.Join(s.dir, "set-up.sql") }
 
 // initialize makes the database files, once. The statements that the server runs when it
 // starts make the user, with a password that only the owner of the folder can read.
 func (s *Server) initialize(owner *daemon.Owner) error {
+	for _, dir := range []string{s.dir, s.temporary()} {
+		if err := daemon.MakeDir(dir, owner); err != nil {
+			return fmt.Errorf("make the folder for MariaDB: %w", err)
+		}
+	}
 	content, err := os.ReadFile(s.secret())
 	if err == nil && exists(filepath.Join(s.data(), "mysql", "global_priv.MAD")) {
 		_, rest, _ := strings.Cut(string(content), "IDENTIFIED BY '")
 		s.Password, _, _ = strings.Cut(rest, "'")
 		return nil
 	}
-	if err := daemon.MakeDir(s.dir, owner); err != nil {
-		return fmt.Errorf("make the folder for MariaDB: %w", err)
-	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
 	s.Password = rand.Text()
 	c := daemon.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(), "--auth-root-authentication-method=socket", "--auth-root-socket-user=root", "--skip-test-db", "--skip-name-resolve")
+	c.Env = append(c.Env, "TMPDIR="+s.temporary())
 	if out, err := c.CombinedOutput(); err != nil {
 		return problem.Wrap(err, problem.Failed, "MariaDB's database could not be made: "+strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
 	}
@@ -133,12 +141,7 @@ func (s *Server) adopt(ctx context.Context) bool {
 }
 
 func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner, settings map[string]string) error {
-	// A server that starts removes what looks like temporary tables of its own.
-	temporary := filepath.Join(s.dir, "tmp")
-	if err := daemon.MakeDir(temporary, owner); err != nil {
-		return fmt.Errorf("make the folder for MariaDB: %w", err)
-	}
-	all := map[string]string{"datadir": s.data(), "tmpdir": temporary, "bind-address": "127.0.0.1", "port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
+	all := map[string]string{"datadir": s.data(), "tmpdir": s.temporary(), "bind-address": "127.0.0.1", "port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
 		"init-file": s.secret(), "skip-name-resolve": "ON", "character-set-server": "utf8mb4"}
 	for k, v := range settings {
 		all[k] = v
