@@ -2,6 +2,7 @@ package binlog
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 )
 
@@ -286,10 +287,13 @@ func (r *Rows) Next() (bool, error) {
 		return false, nil
 	}
 	var err error
+	size := len(r.data)
 	if r.Before, err = r.image(r.Before, r.before); err != nil {
 		return false, err
 	}
-	r.After, err = r.image(r.After, r.after)
+	if r.After, err = r.image(r.After, r.after); err == nil && len(r.data) == size {
+		err = errors.New("an event of the binary log has rows of nothing")
+	}
 	return err == nil, err
 }
 
