@@ -97,16 +97,19 @@ func (s *Source) rows(ctx context.Context, sql string, args ...any) ([][]string,
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(found, func(row pgx.CollectableRow) ([]string, error) {
-		values, err := row.Values()
-		out := make([]string, len(values))
-		for i, v := range values {
-			if v != nil {
-				out[i] = fmt.Sprint(v)
-			}
+	return pgx.CollectRows(found, Texts)
+}
+
+// Texts gives the values of a row as text; null is empty.
+func Texts(row pgx.CollectableRow) ([]string, error) {
+	values, err := row.Values()
+	out := make([]string, len(values))
+	for i, v := range values {
+		if v != nil {
+			out[i] = fmt.Sprint(v)
 		}
-		return out, err
-	})
+	}
+	return out, err
 }
 
 // chains groups rows by their first value, in order.
