@@ -109,8 +109,8 @@ func named(args []any) []driver.NamedValue {
 
 // Insert hands a record to DuckDB as a view and inserts from it.
 func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error {
-	if record.NumRows() == 0 {
-		return nil
+	if err := ctx.Err(); err != nil || record.NumRows() == 0 {
+		return err
 	}
 	sql := fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM %s", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()), c.view)
 	if sql != c.inserting {
@@ -140,8 +140,11 @@ func (c *conn) insert(ctx context.Context, sql string, columns []schema.Column, 
 		return err
 	}
 	defer release()
-	if _, err = c.exec(ctx, sql); err == nil {
-		_, err = c.exec(ctx, "DROP VIEW "+c.view)
+	// A statement that is stopped may return while DuckDB's threads still work on it. They
+	// would read rows that are gone, so a batch goes in whole or not at all.
+	whole := context.WithoutCancel(ctx)
+	if _, err = c.exec(whole, sql); err == nil {
+		_, err = c.exec(whole, "DROP VIEW "+c.view)
 	}
 	return err
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -83,6 +84,36 @@ func TestAnInsertThatFailsSaysWhy(t *testing.T) {
 	defer record.Release()
 	err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record)
 	require.ErrorContains(t, err, "CHECK")
+}
+
+// A run that is stopped while rows go in leaves no thread of DuckDB reading them: they are
+// gone by then, and the service would go with them.
+func TestAnInsertThatIsStoppedReadsNoFurther(t *testing.T) {
+	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	defer w.Close()
+	columns := []schema.Column{{Name: "note", Type: schema.Type{Kind: schema.Text}}}
+	require.NoError(t, w.Make(context.Background(), `CREATE TABLE copies ("note" VARCHAR)`))
+	b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
+	defer b.Release()
+	for i := range 20_000 {
+		b.Field(0).(*array.StringBuilder).Append(fmt.Sprintf("seen on shelf %d", i))
+	}
+	record := b.NewRecordBatch()
+	defer record.Release()
+	for i := range 1000 {
+		c, err := w.Begin(context.Background())
+		require.NoError(t, err)
+		ctx, stop := context.WithTimeout(context.Background(), time.Duration(i%100)*20*time.Microsecond)
+		if err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record); err != nil {
+			require.ErrorIs(t, err, context.DeadlineExceeded)
+		}
+		stop()
+		c.Abort()
+	}
+	left, err := w.Ask(context.Background(), "SELECT count(*) FROM copies")
+	require.NoError(t, err)
+	require.EqualValues(t, 0, left[0][0])
 }
 
 // A commit that is too wide for the memory limit fails, says so, and raises it.
