@@ -44,7 +44,7 @@ func (s *Store) QueueRun(ctx context.Context, feed string) (client.Run, error) {
 // returns 0 when there is nothing to do.
 func (s *Store) BeginRun(ctx context.Context, feed, worker string, due bool) (id int64, err error) {
 	err = s.Pool.QueryRow(ctx, `UPDATE runs SET state = 'running', started_at = now(), worker = $2
-WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued' ORDER BY r.id LIMIT 1) RETURNING id`, feed, worker).Scan(&id)
+WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued' ORDER BY r.id LIMIT 1) AND state = 'queued' RETURNING id`, feed, worker).Scan(&id)
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return id, err
 	}
@@ -128,7 +128,7 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
   last_run = $11, last_run_at = now(), problem = $12, key = coalesce($14, key),
   changed = CASE WHEN $13 > 0 THEN $13 ELSE changed END, changed_at = CASE WHEN $13 > 0 THEN now() ELSE changed_at END
 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
-		feed, table, r.Position, completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Replaced, r.Books.Inserted, r.Books.Deleted, run,
+		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Replaced, r.Books.Inserted, r.Books.Deleted, run,
 		jsonOf(client.NewProblem(r.Failure)), r.Books.Written(), r.Key)
 	return err
 }
@@ -201,7 +201,7 @@ func (s *Store) FeedStamp(ctx context.Context, feed string) (stamp string, err e
 
 // NotePosition keeps a position that a person has set.
 func (s *Store) NotePosition(ctx context.Context, feed, table, position string) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, position)
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, plain(position))
 	return err
 }
 
@@ -222,7 +222,7 @@ func (s *Store) SaveStatements(ctx context.Context, run int64, table string, lis
 			if len(x.SQL) > longest {
 				x.SQL = strings.ToValidUTF8(x.SQL[:longest], "") + " …"
 			}
-			return []any{run, table, x.Side, x.SQL, x.Rows, x.Start, x.Took.Microseconds(), x.Error}, nil
+			return []any{run, table, x.Side, plain(x.SQL), x.Rows, x.Start, x.Took.Microseconds(), plain(x.Error)}, nil
 		}))
 	return err
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -197,7 +198,15 @@ func jsonOf[T any](v *T) any {
 		return nil
 	}
 	b, _ := json.Marshal(v) // our own types always marshal
-	return string(b)
+	return zeros.Replace(string(b))
+}
+
+// zeros replaces zero characters in JSON, which PostgreSQL does not keep. The first pair leaves alone a backslash that stands for itself.
+var zeros = strings.NewReplacer(`\\`, `\\`, `\u0000`, `\ufffd`)
+
+// plain is a text as PostgreSQL keeps it.
+func plain(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }
 
 // AddToken makes a token; its secret can be read only from what this returns.
@@ -230,11 +239,17 @@ func (s *Store) Tokens(ctx context.Context) ([]client.Token, error) {
 
 // RemoveToken ends a token and its sessions; the last one stays.
 func (s *Store) RemoveToken(ctx context.Context, id int64) error {
-	tag, err := s.Pool.Exec(ctx, "DELETE FROM tokens WHERE id = $1 AND (SELECT count(*) FROM tokens) > 1", id)
-	if err == nil && tag.RowsAffected() == 0 {
-		return problem.Newf(problem.Conflict, "Check the list; the last token cannot be removed, so make another one first.", "Token %d was not removed.", id)
-	}
-	return err
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		// One removal waits for another, so that they count the same tokens.
+		if _, err := tx.Exec(ctx, "LOCK TABLE tokens IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, "DELETE FROM tokens WHERE id = $1 AND (SELECT count(*) FROM tokens) > 1", id)
+		if err == nil && tag.RowsAffected() == 0 {
+			return problem.Newf(problem.Conflict, "Check the list; the last token cannot be removed, so make another one first.", "Token %d was not removed.", id)
+		}
+		return err
+	})
 }
 
 // TokenOf finds the token that a secret belongs to. The digest is compared in
