@@ -199,11 +199,7 @@ func (f *follow) begin(ctx context.Context) error {
 		if err := f.Warehouse.Prepare(ctx, p.target); err != nil {
 			return err
 		}
-		x := &logTable{plan: p, Table: t, state: Copying, expected: max(p.query.Table.Rows, 0)}
-		for _, k := range p.target.Key {
-			x.key = append(x.key, slices.IndexFunc(p.target.Columns, func(c schema.Column) bool { return c.Name == k }))
-		}
-		f.tables = append(f.tables, x)
+		f.tables = append(f.tables, &logTable{plan: p, Table: t, state: Copying, expected: max(p.query.Table.Rows, 0), key: schema.Places(p.target.Columns, p.target.Key)})
 	}
 	var err error
 	if f.place, err = f.Warehouse.Place(ctx, f.Feed.Name, ""); err != nil {

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -45,11 +44,7 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if w.Table.Keep == feed.KeepLedger {
 		keys = nil
 	}
-	var key []int
-	for _, k := range keys {
-		key = append(key, slices.IndexFunc(p.query.Table.Columns, func(c schema.Column) bool { return c.Name == k }))
-	}
-	c := compare.New(p.query.Table.Columns, key)
+	c := compare.New(p.query.Table.Columns, schema.Places(p.query.Table.Columns, keys))
 	proof, err := proveOnce(ctx, w, p, c)
 	if w.Table.Find != feed.FindLog || err != nil || proof.Same {
 		return proof, err

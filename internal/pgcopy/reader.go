@@ -3,7 +3,6 @@ package pgcopy
 import (
 	"bytes"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -15,36 +14,22 @@ import (
 	"noemata/internal/core/schema"
 )
 
-// A batch is passed on when it holds this many rows or bytes. As many rows make a
-// row group of DuckDB, which takes whole ones in quickest.
-const (
-	batchRows  = 122_880
-	batchBytes = 16 << 20
-)
-
 // Reader turns the stream of COPY TO STDOUT (FORMAT binary) into batches. It
 // is the io.Writer that the connection writes to (PostgreSQL, SQL COPY, Binary Format).
 type Reader struct {
+	*rows.Gatherer
 	columns  []schema.Column // of the records
 	mappings []mapping
 	table    int    // how many of them are the table's own
 	key      []int  // places of the key, for rows set aside
 	notNull  []bool // by place: a null sets the row aside
-	sink     func(rows.Batch) error
+	checked  []int  // places of columns with values that may have to be set aside
 
-	Total     int64 // rows that have come in
-	builder   *array.RecordBuilder
-	fields    []array.Builder
-	data      []byte // what the row is read from
-	values    []span // of the row, within data
-	checked   []int  // places of columns with values that may have to be set aside
-	aside     []rows.Aside
-	endsAside bool
-	count     int    // rows in builder
-	size      int    // bytes that went into builder
-	partial   []byte // the beginning of a row that continues in the next write
-	header    bool   // the header has been read
-	ended     bool   // the trailer has been read
+	data    []byte // what the row is read from
+	values  []span // of the row, within data
+	partial []byte // the beginning of a row that continues in the next write
+	header  bool   // the header has been read
+	ended   bool   // the trailer has been read
 }
 
 // span is where a value stands; a null stands nowhere. Spans rather than slices: they
@@ -66,7 +51,7 @@ func (r *Reader) value(place int) []byte {
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{columns: columns, table: table, sink: sink, values: make([]span, len(columns))}
+	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Places(columns, key), values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)
 		r.mappings = append(r.mappings, m)
@@ -75,11 +60,6 @@ func NewReader(columns []schema.Column, table int, key, notNull []string, sink f
 			r.checked = append(r.checked, len(r.mappings)-1)
 		}
 	}
-	for _, k := range key {
-		r.key = append(r.key, slices.IndexFunc(columns, func(c schema.Column) bool { return c.Name == k }))
-	}
-	r.builder = array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
-	r.fields = r.builder.Fields()
 	return r
 }
 
@@ -162,38 +142,31 @@ func (r *Reader) next(data []byte) (int, error) {
 }
 
 func (r *Reader) row(size int) error {
-	r.Total++
-	r.size += size
 	for _, i := range r.checked {
 		v := r.value(i)
 		reason, shown := "", ""
 		switch {
 		case v == nil && r.notNull[i]:
-			reason = "is null, and it is part of the key"
+			reason = rows.IsNullKey
 		case v != nil && r.mappings[i].check != nil:
 			reason, shown = r.mappings[i].check(v)
 		}
 		if reason != "" {
-			r.setAside(i, reason, shown)
-			r.endsAside = true
-			return r.passOnIfFull()
+			return r.SetAside(r.aside(i, reason, shown), size)
 		}
 	}
 	for i, s := range r.values {
 		if s == null {
-			r.fields[i].AppendNull()
+			r.Fields[i].AppendNull()
 		} else {
-			r.mappings[i].decode(r.fields[i], r.data[s.from:s.to:s.to])
+			r.mappings[i].decode(r.Fields[i], r.data[s.from:s.to:s.to])
 		}
 	}
-	r.count++
-	r.endsAside = false
-	return r.passOnIfFull()
+	return r.Add(size)
 }
 
-// setAside keeps the row that is in values, as text.
-func (r *Reader) setAside(place int, reason, shown string) {
-	a := rows.Aside{Row: map[string]*string{}, Reason: fmt.Sprintf("Column %s %s.", r.columns[place].Name, reason)}
+// aside is the row that is in values, as text.
+func (r *Reader) aside(place int, reason, shown string) rows.Aside {
 	texts := make([]*string, len(r.values))
 	for i := range r.values {
 		v := r.value(i)
@@ -211,23 +184,7 @@ func (r *Reader) setAside(place int, reason, shown string) {
 		}
 		texts[i] = &text
 	}
-	for i, c := range r.columns {
-		if i < r.table {
-			a.Row[c.Name] = texts[i]
-		}
-	}
-	a.Values = texts
-	key := make([]string, len(r.key))
-	for i, k := range r.key {
-		if texts[k] != nil {
-			key[i] = *texts[k]
-		}
-	}
-	if len(key) > 0 {
-		encoded, _ := json.Marshal(key)
-		a.Key = string(encoded)
-	}
-	r.aside = append(r.aside, a)
+	return rows.NewAside(r.columns[:r.table], texts, r.key, r.columns[place].Name, reason)
 }
 
 func (r *Reader) text(place int, value []byte) string {
@@ -237,30 +194,10 @@ func (r *Reader) text(place int, value []byte) string {
 	return text
 }
 
-func (r *Reader) passOnIfFull() error {
-	if r.count+len(r.aside) < batchRows && r.size < batchBytes {
-		return nil
-	}
-	return r.passOn()
-}
-
-// passOn hands over what has gathered.
-func (r *Reader) passOn() error {
-	if r.count+len(r.aside) == 0 {
-		return nil
-	}
-	batch := rows.Batch{Record: r.builder.NewRecordBatch(), Aside: r.aside, EndsAside: r.endsAside}
-	if r.count == batchRows {
-		r.builder.Reserve(batchRows) // more are likely to come
-	}
-	r.count, r.size, r.aside = 0, 0, nil
-	return r.sink(batch)
-}
-
 // End passes on the last rows, after the whole stream was written.
 func (r *Reader) End() error {
 	if !r.ended {
 		return errors.New("the server's COPY stream ended before its trailer")
 	}
-	return r.passOn()
+	return r.PassOn()
 }

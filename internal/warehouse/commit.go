@@ -3,7 +3,6 @@ package warehouse
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -164,12 +163,9 @@ func (c *Commit) Table(ctx context.Context, l Load) (*Part, error) {
 }
 
 func newPart(l Load, waiting []string) *Part {
-	p := &Part{load: l, stage: StageName(l.Target), columns: StageColumns(l.Target), waiting: map[string]bool{}}
+	p := &Part{load: l, stage: StageName(l.Target), columns: StageColumns(l.Target), waiting: map[string]bool{}, key: schema.Places(l.Target.Columns, l.Target.Key)}
 	for _, key := range waiting {
 		p.waiting[key] = true
-	}
-	for _, k := range l.Target.Key {
-		p.key = append(p.key, slices.IndexFunc(l.Target.Columns, func(c schema.Column) bool { return c.Name == k }))
 	}
 	return p
 }

@@ -9,6 +9,7 @@ package schema
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -167,6 +168,14 @@ func (t Table) Column(name string) (Column, bool) {
 		}
 	}
 	return Column{}, false
+}
+
+// Places finds columns by their names; -1 is of none.
+func Places(columns []Column, names []string) (places []int) {
+	for _, name := range names {
+		places = append(places, slices.IndexFunc(columns, func(c Column) bool { return c.Name == name }))
+	}
+	return places
 }
 
 // ColumnNames lists the table's columns in order.

@@ -181,7 +181,7 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 	for {
 		condition := ""
 		if len(bounds) > 0 {
-			condition = " WHERE " + after(t, bounds[len(bounds)-1])
+			condition = " WHERE " + after(grammar.Key(t, bounds[len(bounds)-1]))
 		}
 		var key []string
 		if err := conn.Query(ctx, fmt.Sprintf("SELECT %s FROM %s AS t%s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(list, ", "), t.Name.Quoted(), condition, schema.QuoteAll("t.", t.Key), partRows), func(r wire.Row) error {
@@ -220,7 +220,7 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 		if len(c.bounds[i]) < len(c.table.Key) { // of the first column of the key alone
 			return column(c.table.Key[0]) + " > " + c.bounds[i][0]
 		}
-		return after(c.table, c.bounds[i])
+		return after(grammar.Key(c.table, c.bounds[i]))
 	}
 	if part > 0 {
 		conditions = append(conditions, bound(part-1))

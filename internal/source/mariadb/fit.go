@@ -11,6 +11,7 @@ import (
 	"unicode/utf16"
 
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source/mariadb/binlog"
 )
@@ -84,8 +85,8 @@ func fits(c schema.Column, l binlog.Column, named bool) bool {
 	return false
 }
 
-// setAside keeps a row as text.
-func (t *followed) setAside(m *mapped, row []binlog.Cell, place int, reason string) {
+// aside is a row whose column at a place cannot be stored.
+func (t *followed) aside(m *mapped, row []binlog.Cell, place int, reason string) rows.Aside {
 	texts := make([]*string, len(t.Table.Columns))
 	for i, c := range t.Table.Columns {
 		v := row[m.places[i]]
@@ -100,9 +101,7 @@ func (t *followed) setAside(m *mapped, row []binlog.Cell, place int, reason stri
 		}
 		texts[i] = &text
 	}
-	a := asideOf(t.Table.Columns, texts, t.key, place, reason)
-	a.Values = nil
-	t.batch.Aside = append(t.batch.Aside, a)
+	return rows.NewAside(t.Table.Columns, texts, t.KeyAt, t.Table.Columns[place].Name, reason)
 }
 
 // constant matches defaults that are the same for each row.

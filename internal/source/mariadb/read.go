@@ -14,7 +14,6 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
-	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -71,25 +70,25 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 // Highest is the largest watermark that is visible.
 func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 	var highest sql.NullString
-	w := watermark(q)
+	w := grammar.Watermark(q)
 	if q.Watermark.Column.Type.Kind == schema.Text {
 		w = "CONVERT(max(" + w + ") USING utf8mb4)"
 	} else {
 		w = "CAST(max(" + w + ") AS CHAR)"
 	}
-	err := s.row(ctx, "SELECT "+w+" FROM "+from(q), nil, &highest)
+	err := s.row(ctx, "SELECT "+w+" FROM "+grammar.From(q), nil, &highest)
 	return highest.String, err
 }
 
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, from(q), watermark(q)), nil, &n)
+	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, grammar.From(q), grammar.Watermark(q)), nil, &n)
 	return n, err
 }
 
 // Count counts the rows of a query.
 func (s *Source) Count(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, marker+"SELECT count(*) FROM "+from(q)+where(q), nil, &n)
+	err = s.row(ctx, marker+"SELECT count(*) FROM "+grammar.From(q)+grammar.Where(q), nil, &n)
 	return n, err
 }
 
@@ -97,7 +96,7 @@ func (s *Source) Count(ctx context.Context, q source.Query) (n int64, err error)
 func (s *Source) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
 	var estimate sql.NullInt64
 	var rest [9]sql.NullString
-	err = s.row(ctx, "EXPLAIN SELECT 1 FROM "+from(q)+where(q), nil, &rest[0], &rest[1], &rest[2], &rest[3], &rest[4], &rest[5], &rest[6], &rest[7], &estimate, &rest[8])
+	err = s.row(ctx, "EXPLAIN SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &rest[0], &rest[1], &rest[2], &rest[3], &rest[4], &rest[5], &rest[6], &rest[7], &estimate, &rest[8])
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -111,10 +110,10 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	if q.ReadsWatermark() {
 		w := q.Watermark.Column
 		w.Name = "watermark"
-		columns, list = append(columns, w), append(list, watermark(q))
+		columns, list = append(columns, w), append(list, grammar.Watermark(q))
 	}
 	if q.Beyond != nil {
-		columns, list = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit}), append(list, beyond(q))
+		columns, list = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit}), append(list, grammar.Beyond(q))
 	}
 	key := q.Table.Key
 	if len(q.NotNull) > 0 {
@@ -126,7 +125,7 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		return s.explain(err)
 	}
 	defer func() { _ = conn.Close() }()
-	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+from(q)+where(q)+order(q), g)
+	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+grammar.From(q)+grammar.Where(q)+grammar.Order(q), g)
 }
 
 func selected(columns []schema.Column) []string {
@@ -145,117 +144,35 @@ func (s *Source) gather(ctx context.Context, conn *wire.Conn, query string, g *g
 		failed = g.row(r)
 		return failed
 	})
-	done(g.total, err)
+	done(g.Total, err)
 	if failed != nil {
 		return failed
 	}
 	if err != nil {
 		return s.explain(err)
 	}
-	return g.passOn()
+	return g.PassOn()
 }
 
-// order is the ORDER BY of a query, and how many rows it gives.
-func order(q source.Query) string {
-	var list []string
-	if q.Watermark != nil && q.Ordered {
-		list = append(list, watermark(q))
-	}
-	if q.Watermark != nil && q.Newest {
-		list = append(list, watermark(q)+" DESC") // nulls are last
-	}
-	if q.Ordered || q.Newest {
-		for _, k := range q.Table.Key {
-			list = append(list, column(k))
-		}
-	}
-	text := ""
-	if len(list) > 0 {
-		text = " ORDER BY " + strings.Join(list, ", ")
-	}
-	switch {
-	case q.Limit > 0 && (len(q.Table.Key) > 0 || !q.Ordered):
-		text += fmt.Sprintf(" LIMIT %d", q.Limit)
-	case q.Limit > 0:
-		text += fmt.Sprintf(" OFFSET 0 ROWS FETCH FIRST %d ROWS WITH TIES", q.Limit)
-	}
-	return text
+var grammar = source.SQL{
+	Literal:  literal,
+	Bytewise: func(text string) string { return "CAST(CONVERT(" + text + " USING utf8mb4) AS BINARY)" },
+	After:    after,
+	Down:     " DESC", // nulls are last
 }
 
-// from and column name the table by an alias, so that a column is meant and never what is
-// selected under its name.
-func from(q source.Query) string { return q.Table.Name.Quoted() + " AS t" }
+func column(name string) string { return grammar.Column(name) }
 
-func column(name string) string { return "t." + schema.Quote(name) }
-
-// watermark is the expression that windows are cut from. Text is compared byte by byte, so
-// that a collation does not change the order.
-func watermark(q source.Query) string {
-	w := column(q.Watermark.Column.Name)
-	if q.Watermark.Fallback != "" {
-		w = "coalesce(" + w + ", " + column(q.Watermark.Fallback) + ")"
-	}
-	if q.Watermark.Column.Type.Kind == schema.Text {
-		w = "CAST(CONVERT(" + w + " USING utf8mb4) AS BINARY)"
-	}
-	return w
-}
-
-// where is the WHERE clause of a query's window, empty when there is none.
-func where(q source.Query) string {
-	if q.Watermark == nil {
-		return ""
-	}
-	w := watermark(q)
-	var conditions []string
-	if low := q.Window.Low; !low.IsZero() {
-		if q.Window.Inclusive {
-			conditions = append(conditions, w+" >= "+literal(q.Watermark.Column, low.Value))
-		} else {
-			conditions = append(conditions, above(q, low))
-		}
-	}
-	if q.Window.High != "" {
-		conditions = append(conditions, w+" <= "+literal(q.Watermark.Column, q.Window.High))
-	}
-	if len(conditions) == 0 {
-		return ""
-	}
-	return " WHERE " + strings.Join(conditions, " AND ")
-}
-
-// above is true of rows that come after a position. It is written out, since the server
-// finds no index for a comparison of lists.
-func above(q source.Query, low position.Position) string {
-	w, v := watermark(q), literal(q.Watermark.Column, low.Value)
-	switch {
-	case len(low.After) == 0:
-		return w + " > " + v
-	case len(low.After) != len(q.Table.Key): // of another key: rows at the value may be missing still
-		return w + " >= " + v
-	}
-	return fmt.Sprintf("(%s >= %s AND (%[1]s > %[2]s OR %s))", w, v, after(q.Table, low.After))
-}
-
-// after is true of rows whose key comes after the given one.
-func after(t schema.Table, key []string) string {
+// after is true where the first list sorts after the second. It is written out, since the
+// server finds no index for a comparison of lists.
+func after(left, right []string) string {
 	var any []string
 	same := ""
-	for i, k := range t.Key {
-		c, _ := t.Column(k)
-		v := literal(c, key[i])
-		any = append(any, "("+same+column(k)+" > "+v+")")
-		same += column(k) + " = " + v + " AND "
+	for i := range left {
+		any = append(any, "("+same+left[i]+" > "+right[i]+")")
+		same += left[i] + " = " + right[i] + " AND "
 	}
-	return "(" + strings.Join(any, " OR ") + ")"
-}
-
-// beyond is true of rows that the position has not reached.
-func beyond(q source.Query) string {
-	if q.Watermark == nil || q.Beyond.IsZero() {
-		return "0"
-	}
-	return "coalesce(" + above(q, *q.Beyond) + ", 1)"
+	return "(" + left[0] + " >= " + right[0] + " AND (" + strings.Join(any, " OR ") + "))"
 }
 
 // literal writes a value, given as schema.CellText has it, as an SQL literal.
@@ -303,88 +220,56 @@ func literal(c schema.Column, value string) string {
 	return schema.Literal(value)
 }
 
-var allocator = memory.DefaultAllocator
-
-// A batch is passed on when it holds this many rows or bytes. As many rows make a row group
-// of DuckDB, which takes whole ones in quickest.
-const (
-	batchRows  = 122_880
-	batchBytes = 16 << 20
-)
-
-// gatherer makes batches of rows.
+// gatherer makes batches of the rows of a query.
 type gatherer struct {
+	*rows.Gatherer
 	columns []schema.Column
 	table   int // how many of them are the table's own
 	codecs  []codec
-	notNull []bool
+	notNull []bool // by place: a null sets the row aside
 	key     []int
-	sink    func(rows.Batch) error
-
-	total     int64
-	builder   *array.RecordBuilder
-	fields    []array.Builder
-	values    []scalar // of the row
-	aside     []rows.Aside
-	endsAside bool
-	count     int
-	size      int
+	values  []scalar // of the row
 }
 
 func newGatherer(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *gatherer {
-	g := &gatherer{columns: columns, table: table, sink: sink, values: make([]scalar, len(columns)), builder: array.NewRecordBuilder(allocator, schema.Arrow(columns))}
-	g.fields = g.builder.Fields()
+	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Places(columns, key), values: make([]scalar, len(columns))}
 	for _, c := range columns {
 		g.codecs = append(g.codecs, codecOf(c, nil))
 		g.notNull = append(g.notNull, slices.Contains(notNull, c.Name))
 	}
-	g.key = placesOf(columns, key)
 	return g
 }
 
-func placesOf(columns []schema.Column, names []string) (places []int) {
-	for _, name := range names {
-		places = append(places, slices.IndexFunc(columns, func(c schema.Column) bool { return c.Name == name }))
-	}
-	return places
-}
-
 func (g *gatherer) row(r wire.Row) error {
-	g.total++
+	size := 0
 	for i := range g.values {
 		v, ok := r.Value(i)
+		size += len(v) + 8
 		reason := ""
 		switch {
 		case ok:
 			g.values[i], reason = g.codecs[i].text(v)
-			g.size += len(v) + 8
 		case g.notNull[i]:
-			reason = isNullKey
+			reason = rows.IsNullKey
 		default:
 			g.values[i] = scalar{null: true}
-			g.size += 8
 		}
 		if reason != "" {
-			g.setAside(r, i, reason)
-			return g.passOnIfFull()
+			return g.SetAside(g.aside(r, i, reason), size)
 		}
 	}
 	for i, x := range g.values {
 		if x.null {
-			g.fields[i].AppendNull()
+			g.Fields[i].AppendNull()
 		} else {
-			g.codecs[i].put(g.fields[i], x)
+			g.codecs[i].put(g.Fields[i], x)
 		}
 	}
-	g.count++
-	g.endsAside = false
-	return g.passOnIfFull()
+	return g.Add(size)
 }
 
-const isNullKey = "is null, and it is part of the key"
-
-// setAside keeps a row as text.
-func (g *gatherer) setAside(r wire.Row, place int, reason string) {
+// aside is a row whose column at a place cannot be stored.
+func (g *gatherer) aside(r wire.Row, place int, reason string) rows.Aside {
 	texts := make([]*string, len(g.columns))
 	for i := range g.columns {
 		if v, ok := r.Value(i); ok {
@@ -392,26 +277,7 @@ func (g *gatherer) setAside(r wire.Row, place int, reason string) {
 			texts[i] = &text
 		}
 	}
-	g.aside = append(g.aside, asideOf(g.columns[:g.table], texts, g.key, place, reason))
-	g.endsAside = true
-}
-
-// asideOf describes a row that is set aside for the sake of one column.
-func asideOf(columns []schema.Column, texts []*string, key []int, place int, reason string) rows.Aside {
-	a := rows.Aside{Row: map[string]*string{}, Values: texts, Reason: fmt.Sprintf("Column %s %s.", columns[min(place, len(columns)-1)].Name, reason)}
-	for i, c := range columns {
-		a.Row[c.Name] = texts[i]
-	}
-	if len(key) > 0 {
-		parts := make([]string, len(key))
-		for i, k := range key {
-			if texts[k] != nil {
-				parts[i] = *texts[k]
-			}
-		}
-		a.Key = rows.KeyJSON(parts)
-	}
-	return a
+	return rows.NewAside(g.columns[:g.table], texts, g.key, g.columns[place].Name, reason)
 }
 
 // plainText is a value as schema.CellText writes it; one that cannot be stored, as the
@@ -425,29 +291,9 @@ func plainText(c schema.Column, k codec, v []byte) string {
 }
 
 func cellText(c schema.Column, k codec, x scalar) string {
-	b := array.NewBuilder(allocator, c.Type.Arrow())
+	b := array.NewBuilder(memory.DefaultAllocator, c.Type.Arrow())
 	defer b.Release()
 	k.put(b, x)
 	text, _ := schema.CellText(b.NewArray(), 0, c.Type)
 	return text
-}
-
-func (g *gatherer) passOnIfFull() error {
-	if g.count+len(g.aside) < batchRows && g.size < batchBytes {
-		return nil
-	}
-	return g.passOn()
-}
-
-// passOn hands over what has gathered.
-func (g *gatherer) passOn() error {
-	if g.count+len(g.aside) == 0 {
-		return nil
-	}
-	batch := rows.Batch{Record: g.builder.NewRecordBatch(), Aside: g.aside, EndsAside: g.endsAside}
-	if g.count == batchRows {
-		g.builder.Reserve(batchRows) // more are likely to come
-	}
-	g.count, g.size, g.aside = 0, 0, nil
-	return g.sink(batch)
 }

@@ -9,10 +9,9 @@ import (
 	"slices"
 	"time"
 
-	"github.com/apache/arrow-go/v18/arrow/array"
-
 	"noemata/internal/core/change"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb/binlog"
@@ -40,22 +39,15 @@ type stream struct {
 	next   place // after the transaction that is open
 	begun  *binlog.Begin
 	beyond bool  // the log was read beyond the feed's place, where it had to be read from before it
-	noted  bool  // the open transaction stands at the end of txns
 	when   int64 // the open transaction's time, in microseconds
 
 	format   []byte               // the last description of the log's format
 	prepared map[string]*prepared // by name
 	filling  *prepared            // what the open transaction is gathered in, if it is prepared
 
-	txns    []change.Txn
-	clock   change.Clock
-	seq     int32 // of the last change within its transaction
-	goes    bool  // the first transaction of what is gathered began before it
-	bytes   int64
-	changes int64
-	commits int64
-	heard   time.Time
-	file    filePlace
+	source.Gathering
+	heard time.Time
+	file  filePlace
 }
 
 // filePlace is a place in the files of one server.
@@ -77,14 +69,10 @@ const mostPrepared = 256 << 20
 
 // followed gathers the changes of one table.
 type followed struct {
-	source.Followed
-	key     []int
-	codecs  []codec
-	builder *array.RecordBuilder
-	fields  []array.Builder
-	values  []scalar
-	batch   change.Batch
-	all     []schema.Column // of the table at the source, in their order
+	*source.Changes
+	codecs []codec
+	values []scalar
+	all    []schema.Column // of the table at the source, in their order
 	// What an insert leaves out where the log has the least: a column that got its default.
 	defaults map[int]scalar
 }
@@ -103,13 +91,13 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	if err != nil {
 		return nil, err
 	}
-	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, clock: f.Clock, from: from, at: from, prepared: map[string]*prepared{}, heard: time.Now()}
+	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{}, heard: time.Now()}
 	x.at.before = ""
 	if err := s.row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
 		return nil, err
 	}
 	for _, t := range f.Tables {
-		g := &followed{Followed: t, key: placesOf(t.Table.Columns, t.Key), values: make([]scalar, len(t.Table.Columns))}
+		g := &followed{Changes: x.Table(t), values: make([]scalar, len(t.Table.Columns))}
 		if g.all, err = s.columns(ctx, t.Table.Name); err != nil {
 			return nil, err
 		}
@@ -123,8 +111,6 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		if err := s.defaultsOf(ctx, g); err != nil {
 			return nil, err
 		}
-		g.builder = array.NewRecordBuilder(allocator, schema.Arrow(t.Table.Columns))
-		g.fields = g.builder.Fields()
 		x.tables = append(x.tables, g)
 	}
 	if x.conn, err = s.connect(ctx); err != nil {
@@ -166,9 +152,7 @@ func lostLog(what string) error {
 func (x *stream) Close() {
 	x.stop()
 	_ = x.conn.Close()
-	for _, t := range x.tables {
-		t.builder.Release()
-	}
+	x.Release()
 }
 
 // Confirm notes how far the warehouse is. The server keeps its log whether it is or not.
@@ -185,9 +169,6 @@ func (x *stream) Confirm(position string) {
 // Beat does nothing: the server wants no answer.
 func (x *stream) Beat() error { return nil }
 
-// Rise gives transactions from here on later moments than the given one.
-func (x *stream) Rise(moment int64) { x.clock.Last = max(x.clock.Last, moment) }
-
 // Next reads to the end of a transaction.
 func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
 	for {
@@ -198,7 +179,7 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			if time.Since(x.heard) > 3*heartbeat {
 				return source.Progress{}, x.s.explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
 			}
-			return x.progress(true), nil
+			return x.Progress(x.position().String(), true), nil
 		} else if err != nil {
 			return source.Progress{}, x.failed(ctx, err)
 		}
@@ -210,8 +191,8 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 		if err != nil {
 			return source.Progress{}, x.failed(ctx, err)
 		}
-		if ended || x.bytes >= x.follow.MaxBytes {
-			return x.progress(false), nil
+		if ended || x.Bytes >= x.follow.MaxBytes {
+			return x.Progress(x.position().String(), false), nil
 		}
 	}
 }
@@ -221,10 +202,6 @@ func (x *stream) failed(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	return x.s.explainLog(err, x.follow.From)
-}
-
-func (x *stream) progress(idle bool) source.Progress {
-	return source.Progress{Position: x.position().String(), Bytes: x.bytes, Changes: x.changes, Open: x.begun != nil && x.noted, Idle: idle}
 }
 
 // position is what has been gathered, with the place of the first prepared transaction.
@@ -289,7 +266,7 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 // begin takes note of a transaction. One that lies before the feed's place is passed over,
 // unless it is prepared.
 func (x *stream) begin(h binlog.Header, e *binlog.Begin) {
-	x.begun, x.noted, x.seq, x.filling = e, false, 0, nil
+	x.begun, x.filling = e, nil
 	x.when = int64(h.Timestamp) * 1_000_000
 	if x.next = x.at; !x.passed() {
 		x.beyond = true
@@ -327,10 +304,8 @@ func (x *stream) end() bool {
 	if x.begun == nil {
 		return false
 	}
-	if x.noted {
-		x.commits++
-	}
-	x.at, x.begun, x.noted, x.filling = x.next, nil, false, nil
+	x.EndTxn()
+	x.at, x.begun, x.filling = x.next, nil, nil
 	return true
 }
 
@@ -348,7 +323,7 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		return x.end(), nil
 	case first.is("XA"):
 		return x.xa(list)
-	case first.is("ROLLBACK") && x.noted:
+	case first.is("ROLLBACK") && x.Open():
 		return false, lostLog(fmt.Sprintf("A transaction of %s was given up after some of it was logged, as happens where it writes to tables of engines without transactions.", x.s.what))
 	case first.is("ROLLBACK") && len(list) == 1:
 		return x.end(), nil
@@ -365,9 +340,8 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		case writes:
 			unfit = again(t, "A change of %s was logged as a statement, not by its rows; SET GLOBAL binlog_format = ROW, and let no session choose another.", t.Table.Name)
 		}
-		x.bytes += 64
-		x.changes++
-		x.seq++
+		x.Bytes += 64
+		x.Count()
 		if err := x.add(t, nil, unfit, change.Truncate, nil); err != nil {
 			return false, err
 		}
@@ -401,6 +375,9 @@ func (x *stream) xa(list []token) (ended bool, err error) {
 				_, what, err := again.Decode(event)
 				if err != nil {
 					return false, err
+				}
+				if t, ok := what.(*binlog.Table); ok {
+					defer delete(x.maps, t) // it describes a table to this transaction alone
 				}
 				if err := x.rows(what, int64(len(event))); err != nil {
 					return false, err
@@ -436,7 +413,7 @@ func (x *stream) rows(what any, size int64) error {
 		if m == nil || m.table == nil || x.passed() {
 			return nil
 		}
-		x.bytes += size + 64
+		x.Bytes += size + 64
 		for {
 			more, err := e.Next()
 			if !more || err != nil {
@@ -453,8 +430,7 @@ func (x *stream) rows(what any, size int64) error {
 // change takes in one row.
 func (x *stream) change(m *mapped, e *binlog.Rows) error {
 	t := m.table
-	x.seq++
-	x.changes++
+	x.Count()
 	switch e.Kind {
 	case binlog.Insert:
 		return x.add(t, m, m.unfit, change.Insert, e.After)
@@ -468,7 +444,7 @@ func (x *stream) change(m *mapped, e *binlog.Rows) error {
 		}
 	}
 	if m.unfit == nil {
-		for _, k := range t.key {
+		for _, k := range t.KeyAt {
 			old, now := e.Before[m.places[k]], e.After[m.places[k]]
 			moved = moved || old.Null != now.Null || string(old.Data) != string(now.Data)
 		}
@@ -477,49 +453,30 @@ func (x *stream) change(m *mapped, e *binlog.Rows) error {
 		return x.add(t, m, m.unfit, change.Update, e.After)
 	}
 	if t.Ignores(change.Update) {
-		t.batch.Ignored++
+		t.Ignore()
 		return nil
 	}
 	if err := x.add(t, m, nil, change.Left, e.Before); err != nil {
 		return err
 	}
-	x.seq++
 	return x.add(t, m, nil, change.Came, e.After)
-}
-
-// note makes sure that the open transaction is among those that are gathered.
-func (x *stream) note() error {
-	if x.noted {
-		return nil
-	}
-	if x.begun == nil {
-		return errors.New("the binary log has a change outside a transaction")
-	}
-	x.txns = append(x.txns, change.Txn{Position: x.next.String(), ID: uint32(x.begun.Seq), Moment: x.clock.Next(x.when)})
-	x.noted = true
-	return nil
 }
 
 // add appends a change to its table's batch.
 func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row []binlog.Cell) error {
 	if t.Ignores(kind) && unfit == nil {
-		t.batch.Ignored++
+		t.Ignore()
 		return nil
 	}
-	if err := x.note(); err != nil {
+	if x.begun != nil && !x.Open() {
+		x.BeginTxn(x.next.String(), uint32(x.begun.Seq), x.when)
+	}
+	c, err := x.Row(kind)
+	if err != nil {
 		return err
 	}
-	c := change.Row{Kind: kind, Txn: int32(len(x.txns) - 1), Seq: x.seq}
-	if unfit != nil {
-		c.Unfit = true
-		t.batch.Unfit = unfit
-		row = nil
-	}
-	if row == nil {
-		for _, f := range t.fields {
-			f.AppendNull()
-		}
-		t.batch.Rows = append(t.batch.Rows, c)
+	if unfit != nil || row == nil {
+		t.AddBare(c, unfit)
 		return nil
 	}
 	var unknown []bool
@@ -540,60 +497,35 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 				unknown = make([]bool, len(t.values))
 			}
 			unknown[i] = true
-		case v.Null && slices.Contains(t.key, i):
-			reason = isNullKey
+		case v.Null && slices.Contains(t.KeyAt, i):
+			reason = rows.IsNullKey
 		case v.Null:
 			t.values[i] = scalar{null: true}
 		default:
 			t.values[i], reason = t.codecs[i].log(v.Data, &m.log[m.places[i]])
 		}
 		if reason != "" {
-			t.setAside(m, row, i, reason)
+			t.SetAside(t.aside(m, row, i, reason), c, 0)
 			return nil
 		}
 	}
 	for i, v := range t.values {
 		if v.null {
-			t.fields[i].AppendNull()
+			t.Fields[i].AppendNull()
 		} else {
-			t.codecs[i].put(t.fields[i], v)
+			t.codecs[i].put(t.Fields[i], v)
 		}
 	}
-	if unknown != nil {
-		last := len(t.batch.Unknown)
-		if last == 0 || !slices.Equal(t.batch.Unknown[last-1], unknown) {
-			t.batch.Unknown = append(t.batch.Unknown, unknown)
-			last++
-		}
-		c.Unknown = int32(last)
-	}
-	t.batch.Rows = append(t.batch.Rows, c)
+	t.Add(c, unknown)
 	return nil
 }
 
 // Take hands over what was gathered.
 func (x *stream) Take() source.Gathered {
-	open := x.begun != nil && x.noted
 	at := x.position().String()
-	out := source.Gathered{To: at, Clock: x.clock, Commits: x.commits, Open: open, Goes: x.goes}
-	for _, t := range x.tables {
-		b := t.batch
-		t.batch = change.Batch{}
-		b.Txns = x.txns
-		if len(b.Rows) > 0 {
-			b.Record = t.builder.NewRecordBatch()
-		}
-		out.Batches = append(out.Batches, b)
-	}
-	x.bytes, x.changes, x.commits, x.goes = 0, 0, 0, open
-	if open {
-		x.txns = append([]change.Txn{}, x.txns[len(x.txns)-1])
-	} else {
-		x.txns = nil
-	}
 	x.file.position = at
 	known, _ := x.s.places.LoadOrStore(x.follow.Name, []filePlace{})
 	list := known.([]filePlace)
 	x.s.places.Store(x.follow.Name, append(slices.Clone(list[max(0, len(list)-8):]), x.file))
-	return out
+	return x.Gathering.Take(at)
 }

@@ -178,8 +178,8 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 // Highest is the largest watermark that is visible.
 func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 	var highest *string
-	w := watermark(q)
-	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, from(q))
+	w := grammar.Watermark(q)
+	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, grammar.From(q))
 	if err := s.row(ctx, sql, nil, &highest); err != nil || highest == nil {
 		return "", err
 	}
@@ -189,14 +189,14 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", from(q), watermark(q)), nil, &n)
+	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", grammar.From(q), grammar.Watermark(q)), nil, &n)
 	return n, err
 }
 
 // Count counts the rows of a query.
 func (s *Source) Count(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, "SELECT count(*) FROM "+from(q)+where(q), nil, &n)
+	err := s.row(ctx, "SELECT count(*) FROM "+grammar.From(q)+grammar.Where(q), nil, &n)
 	return n, err
 }
 
@@ -207,7 +207,7 @@ func (s *Source) Estimate(ctx context.Context, q source.Query) (int64, error) {
 			Rows float64 `json:"Plan Rows"`
 		}
 	}
-	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+from(q)+where(q), nil, &plan)
+	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &plan)
 	if err != nil || len(plan) == 0 {
 		return 0, err
 	}
@@ -254,102 +254,19 @@ func selectSQL(q source.Query) string {
 		list = append(list, pgcopy.Expression(c))
 	}
 	if q.ReadsWatermark() {
-		list = append(list, watermark(q))
+		list = append(list, grammar.Watermark(q))
 	}
 	if q.Beyond != nil {
-		list = append(list, beyond(q))
+		list = append(list, grammar.Beyond(q))
 	}
-	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from(q) + where(q)
-	var order []string
-	if q.Watermark != nil && q.Ordered {
-		order = append(order, watermark(q))
-	}
-	if q.Watermark != nil && q.Newest {
-		order = append(order, watermark(q)+" DESC NULLS LAST")
-	}
-	if q.Ordered || q.Newest {
-		for _, k := range q.Table.Key {
-			order = append(order, column(k))
-		}
-	}
-	if len(order) > 0 {
-		sql += " ORDER BY " + strings.Join(order, ", ")
-	}
-	switch {
-	case q.Limit > 0 && len(q.Table.Key) > 0:
-		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
-	case q.Limit > 0 && !q.Ordered:
-		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
-	case q.Limit > 0:
-		sql += fmt.Sprintf(" FETCH FIRST %d ROWS WITH TIES", q.Limit)
-	}
-	return sql
+	return "SELECT " + strings.Join(list, ", ") + " FROM " + grammar.From(q) + grammar.Where(q) + grammar.Order(q)
 }
 
-// from and column name the table by an alias: a bare name in ORDER BY would mean the
-// selected column, which may be the text of the one in the table, and sort otherwise.
-func from(q source.Query) string { return q.Table.Name.Quoted() + " AS t" }
-
-func column(name string) string { return "t." + schema.Quote(name) }
-
-// watermark is the expression that windows are cut from. Text is compared byte by
-// byte, so that a change of the server's locale does not change the order.
-func watermark(q source.Query) string {
-	w := column(q.Watermark.Column.Name)
-	if q.Watermark.Fallback != "" {
-		w = "coalesce(" + w + ", " + column(q.Watermark.Fallback) + ")"
-	}
-	if q.Watermark.Column.Type.Kind == schema.Text {
-		w += ` COLLATE "C"`
-	}
-	return w
-}
-
-// where is the WHERE clause of a query's window, empty when there is none.
-func where(q source.Query) string {
-	if q.Watermark == nil {
-		return ""
-	}
-	w := watermark(q)
-	var conditions []string
-	if low := q.Window.Low; !low.IsZero() {
-		if q.Window.Inclusive {
-			conditions = append(conditions, w+" >= "+pgcopy.Literal(q.Watermark.Column, low.Value))
-		} else {
-			conditions = append(conditions, above(q, low.Value, low.After))
-		}
-	}
-	if q.Window.High != "" {
-		conditions = append(conditions, w+" <= "+pgcopy.Literal(q.Watermark.Column, q.Window.High))
-	}
-	if len(conditions) == 0 {
-		return ""
-	}
-	return " WHERE " + strings.Join(conditions, " AND ")
-}
-
-// above is true of rows that come after a position.
-func above(q source.Query, low string, after []string) string {
-	w, v := watermark(q), pgcopy.Literal(q.Watermark.Column, low)
-	switch {
-	case len(after) == 0:
-		return w + " > " + v
-	case len(after) != len(q.Table.Key): // of another key: rows at the value may be missing still
-		return w + " >= " + v
-	}
-	left, right := []string{w}, []string{v}
-	for i, k := range q.Table.Key {
-		described, _ := q.Table.Column(k)
-		left = append(left, column(k))
-		right = append(right, pgcopy.Literal(described, after[i]))
-	}
-	return "(" + strings.Join(left, ", ") + ") > (" + strings.Join(right, ", ") + ")"
-}
-
-// beyond is true of rows that the position has not reached.
-func beyond(q source.Query) string {
-	if q.Watermark == nil || q.Beyond.IsZero() {
-		return "false"
-	}
-	return "coalesce(" + above(q, q.Beyond.Value, q.Beyond.After) + ", true)"
+var grammar = source.SQL{
+	Literal:  pgcopy.Literal,
+	Bytewise: func(text string) string { return text + ` COLLATE "C"` },
+	After: func(left, right []string) string {
+		return "(" + strings.Join(left, ", ") + ") > (" + strings.Join(right, ", ") + ")"
+	},
+	Down: " DESC NULLS LAST",
 }

@@ -12,12 +12,12 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"noemata/internal/core/change"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
 	"noemata/internal/pglink"
@@ -41,17 +41,10 @@ type stream struct {
 	frontend  *pgproto3.Frontend
 	stop      func() bool
 	relations map[uint32]*described
-	tables    []*gatherer
+	tables    []*followed
 
-	txns     []change.Txn
-	clock    change.Clock
-	seq      int32 // of the last change within its transaction
-	open     bool
-	goes     bool // the first transaction of what is gathered began before it
-	at       lsn  // up to here all is gathered
-	bytes    int64
-	changes  int64
-	commits  int64
+	source.Gathering
+	at       lsn       // up to here all is gathered
 	deadline time.Time // of reads
 
 	confirmed atomic.Uint64
@@ -59,20 +52,16 @@ type stream struct {
 	reportAt  time.Time
 }
 
-// gatherer gathers the changes of one table.
-type gatherer struct {
-	source.Followed
-	key     []int
-	types   []uint32 // of the columns, by the catalogue
-	values  []pgcopy.Value
-	builder *array.RecordBuilder
-	fields  []array.Builder
-	batch   change.Batch
+// followed is a table whose changes are gathered.
+type followed struct {
+	*source.Changes
+	types  []uint32 // of the columns, by the catalogue
+	values []pgcopy.Value
 }
 
 // described is a table as the log describes it from here on.
 type described struct {
-	table   *gatherer
+	table   *followed
 	columns []int // by the log's column: its place in the table, -1 where it is not wanted
 	unfit   error // why its rows do not fit the table as it is known
 }
@@ -83,23 +72,18 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	if err != nil {
 		return nil, err
 	}
-	x := &stream{s: s, follow: f, relations: map[uint32]*described{}, clock: f.Clock, at: from}
+	x := &stream{s: s, follow: f, relations: map[uint32]*described{}, Gathering: source.NewGathering(f.Clock), at: from}
 	binaryForm := true
 	for _, t := range f.Tables {
-		g := &gatherer{Followed: t}
+		g := &followed{Changes: x.Table(t)}
 		for _, c := range t.Table.Columns {
 			g.values = append(g.values, pgcopy.ValueOf(c))
 			binaryForm = binaryForm && c.Wire != ""
-		}
-		for _, k := range t.Key {
-			g.key = append(g.key, slices.IndexFunc(t.Table.Columns, func(c schema.Column) bool { return c.Name == k }))
 		}
 		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid = $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH ORDINALITY AS l(n, i) ORDER BY i)`,
 			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
 			return nil, err
 		}
-		g.builder = array.NewRecordBuilder(allocator, schema.Arrow(t.Table.Columns))
-		g.fields = g.builder.Fields()
 		x.tables = append(x.tables, g)
 	}
 	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`, schema.Quote(f.Name), uint32(from>>32), uint32(from), schema.Literal(schema.Quote(f.Name)), binaryForm)
@@ -166,9 +150,7 @@ func (x *stream) start(ctx context.Context, sql string) error {
 func (x *stream) Close() {
 	x.stop()
 	_ = x.conn.Close()
-	for _, g := range x.tables {
-		g.builder.Release()
-	}
+	x.Release()
 }
 
 // Confirm is safe to call beside Next.
@@ -177,9 +159,6 @@ func (x *stream) Confirm(position string) {
 		x.confirmed.Store(uint64(l))
 	}
 }
-
-// Rise gives transactions from here on later moments than the given one.
-func (x *stream) Rise(moment int64) { x.clock.Last = max(x.clock.Last, moment) }
 
 // Next reads to the end of a transaction.
 func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
@@ -194,7 +173,7 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			}
 			now := time.Now()
 			if !now.Before(deadline) {
-				return x.progress(true), nil
+				return x.Progress(x.at.String(), true), nil
 			}
 			x.deadline = earlier(deadline, now.Add(100*time.Millisecond))
 			if err := x.conn.SetReadDeadline(x.deadline); err != nil {
@@ -215,8 +194,8 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 		if err != nil {
 			return source.Progress{}, x.s.explainLog(err, x.follow.Name)
 		}
-		if ended || x.bytes >= x.follow.MaxBytes {
-			return x.progress(false), nil
+		if ended || x.Bytes >= x.follow.MaxBytes {
+			return x.Progress(x.at.String(), false), nil
 		}
 	}
 }
@@ -226,10 +205,6 @@ func earlier(a, b time.Time) time.Time {
 		return a
 	}
 	return b
-}
-
-func (x *stream) progress(idle bool) source.Progress {
-	return source.Progress{Position: x.at.String(), Bytes: x.bytes, Changes: x.changes, Open: x.open, Idle: idle}
 }
 
 // Beat reports how far we are.
@@ -264,7 +239,7 @@ func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error)
 					return false, err
 				}
 			}
-			if !x.open && end > x.at {
+			if !x.Open() && end > x.at {
 				x.at = end
 				return true, nil
 			}
@@ -294,20 +269,19 @@ func (x *stream) take(data []byte) (ended bool, err error) {
 	switch data[0] {
 	case 'B':
 		at, committed, id := lsn(r.uint64()), int64(r.uint64()), r.uint32()
-		x.txns = append(x.txns, change.Txn{Position: at.String(), ID: id, Moment: x.clock.Next(committed + epochMicros)})
-		x.open, x.seq = true, 0
+		x.BeginTxn(at.String(), id, committed+epochMicros)
 	case 'C':
 		r.skip(1 + 8)
-		x.at, x.open = lsn(r.uint64()), false
-		x.commits++
+		x.at = lsn(r.uint64())
+		x.EndTxn()
 		return true, r.err
 	case 'R':
 		return false, x.relation(&r)
 	case 'I', 'U', 'D':
-		x.bytes += int64(len(data)) + 64
+		x.Bytes += int64(len(data)) + 64
 		return false, x.change(data[0], &r)
 	case 'T':
-		x.bytes += 64
+		x.Bytes += 64
 		return false, x.truncate(&r)
 	}
 	return false, r.err // origins, types and messages tell nothing that is needed
@@ -323,7 +297,7 @@ func (x *stream) relation(r *reader) error {
 	r.skip(1)
 	n := int(r.uint16())
 	p := &described{}
-	i := slices.IndexFunc(x.tables, func(g *gatherer) bool { return g.Table.Name == name })
+	i := slices.IndexFunc(x.tables, func(g *followed) bool { return g.Table.Name == name })
 	if i >= 0 {
 		p.table = x.tables[i]
 	}
@@ -427,8 +401,7 @@ func (x *stream) change(kind byte, r *reader) error {
 	if r.err != nil {
 		return r.err
 	}
-	x.seq++
-	x.changes++
+	x.Count()
 	g := p.table
 	for i := range row { // what the old row tells need not be looked for
 		if row[i].kind == 'u' && old != nil && (whole || old[i].kind != 'n') {
@@ -442,21 +415,20 @@ func (x *stream) change(kind byte, r *reader) error {
 		return x.add(p, change.Delete, old)
 	case old != nil && g.moved(old, row):
 		if g.Ignores(change.Update) {
-			g.batch.Ignored++
+			g.Ignore()
 			return nil
 		}
 		if err := x.add(p, change.Left, old); err != nil {
 			return err
 		}
-		x.seq++
 		return x.add(p, change.Came, row)
 	}
 	return x.add(p, change.Update, row)
 }
 
 // moved tells whether an update changed the key.
-func (g *gatherer) moved(old, row []cell) bool {
-	for _, k := range g.key {
+func (g *followed) moved(old, row []cell) bool {
+	for _, k := range g.KeyAt {
 		if row[k].kind != 'u' && (old[k].kind != row[k].kind || string(old[k].data) != string(row[k].data)) {
 			return true
 		}
@@ -475,8 +447,7 @@ func (x *stream) truncate(r *reader) error {
 		if p == nil || p.table == nil {
 			continue
 		}
-		x.seq++
-		x.changes++
+		x.Count()
 		if err := x.add(p, change.Truncate, nil); err != nil {
 			return err
 		}
@@ -488,46 +459,40 @@ func (x *stream) truncate(r *reader) error {
 func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 	g := p.table
 	if g.Ignores(kind) {
-		g.batch.Ignored++
+		g.Ignore()
 		return nil
 	}
-	if len(x.txns) == 0 {
-		return errors.New("the log has a change outside a transaction")
+	c, err := x.Row(kind)
+	if err != nil {
+		return err
 	}
-	c := change.Row{Kind: kind, Txn: int32(len(x.txns) - 1), Seq: x.seq}
-	if p.unfit != nil {
-		c.Unfit = true
-		g.batch.Unfit = p.unfit
-		row = nil
-	}
-	if row == nil {
-		for _, f := range g.fields {
-			f.AppendNull()
-		}
-		g.batch.Rows = append(g.batch.Rows, c)
+	if p.unfit != nil || row == nil {
+		g.AddBare(c, p.unfit)
 		return nil
 	}
 	var unknown []bool
 	for i, v := range row {
 		var reason string
 		switch {
-		case v.kind == 'n' && slices.Contains(g.key, i):
-			reason = "is null, and it is part of the key"
+		case v.kind == 'n' && slices.Contains(g.KeyAt, i):
+			reason = rows.IsNullKey
 		case v.kind == 'b' && g.values[i].Check != nil:
 			reason, _ = g.values[i].Check(v.data)
 		}
 		if reason != "" {
-			return g.setAside(i, row, c, reason, 0)
+			g.SetAside(g.aside(i, row, reason), c, 0)
+			return nil
 		}
 	}
 	for i, v := range row {
 		switch v.kind {
 		case 't':
-			if err := g.values[i].Text(g.fields[i], v.data); err != nil {
-				return g.setAside(i, row, c, err.Error(), i)
+			if err := g.values[i].Text(g.Fields[i], v.data); err != nil {
+				g.SetAside(g.aside(i, row, err.Error()), c, i)
+				return nil
 			}
 		case 'b':
-			g.values[i].Binary(g.fields[i], v.data)
+			g.values[i].Binary(g.Fields[i], v.data)
 		case 'u':
 			if unknown == nil {
 				unknown = make([]bool, len(row))
@@ -535,41 +500,15 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 			unknown[i] = true
 			fallthrough
 		default:
-			g.fields[i].AppendNull()
+			g.Fields[i].AppendNull()
 		}
 	}
-	if unknown != nil {
-		last := len(g.batch.Unknown)
-		if last == 0 || !slices.Equal(g.batch.Unknown[last-1], unknown) {
-			g.batch.Unknown = append(g.batch.Unknown, unknown)
-			last++
-		}
-		c.Unknown = int32(last)
-	}
-	g.batch.Rows = append(g.batch.Rows, c)
+	g.Add(c, unknown)
 	return nil
 }
 
 // Take hands over what was gathered.
-func (x *stream) Take() source.Gathered {
-	out := source.Gathered{To: x.at.String(), Clock: x.clock, Commits: x.commits, Open: x.open, Goes: x.goes}
-	for _, g := range x.tables {
-		b := g.batch
-		g.batch = change.Batch{}
-		b.Txns = x.txns
-		if len(b.Rows) > 0 {
-			b.Record = g.builder.NewRecordBatch()
-		}
-		out.Batches = append(out.Batches, b)
-	}
-	x.bytes, x.changes, x.commits, x.goes = 0, 0, 0, x.open
-	if x.open {
-		x.txns = append([]change.Txn{}, x.txns[len(x.txns)-1])
-	} else {
-		x.txns = nil
-	}
-	return out
-}
+func (x *stream) Take() source.Gathered { return x.Gathering.Take(x.at.String()) }
 
 // reader takes a message apart; err is set when it is shorter than it says.
 type reader struct {

@@ -19,13 +19,13 @@ func aStream() *stream {
 		{Name: "id", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}, {Name: "name", Type: schema.Type{Kind: schema.Text}, Wire: "text"},
 		{Name: "fee", Type: schema.Type{Kind: schema.Decimal, Precision: 8, Scale: 2}, Wire: "decimal"}, {Name: "at", Type: schema.Type{Kind: schema.TimestampTZ}, Wire: "timestamptz"},
 	}
-	g := &gatherer{Followed: source.Followed{Table: schema.Table{Name: schema.Name{Schema: "public", Table: "fines"}, Columns: columns}, Key: []string{"id"}, Whole: true}, key: []int{0}, types: []uint32{20, 25, 1700, 1184}}
+	x := &stream{relations: map[uint32]*described{}}
+	g := &followed{Changes: x.Table(source.Followed{Table: schema.Table{Name: schema.Name{Schema: "public", Table: "fines"}, Columns: columns}, Key: []string{"id"}, Whole: true}), types: []uint32{20, 25, 1700, 1184}}
 	for _, c := range columns {
 		g.values = append(g.values, pgcopy.ValueOf(c))
 	}
-	g.builder = array.NewRecordBuilder(allocator, schema.Arrow(columns))
-	g.fields = g.builder.Fields()
-	return &stream{relations: map[uint32]*described{}, tables: []*gatherer{g}}
+	x.tables = []*followed{g}
+	return x
 }
 
 var (

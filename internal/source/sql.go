@@ -1,0 +1,118 @@
+package source
+
+import (
+	"fmt"
+	"strings"
+
+	"noemata/internal/core/position"
+	"noemata/internal/core/schema"
+)
+
+// SQL is how a kind of server has queries written. What it does not tell is the same for
+// all of them.
+type SQL struct {
+	Literal  func(c schema.Column, value string) string // of a value as schema.CellText has it
+	Bytewise func(text string) string                   // an expression that sorts by the bytes of a text
+	After    func(left, right []string) string          // the first list sorts after the second
+	Down     string                                     // follows what is sorted by from the highest on, nulls last
+}
+
+// From names the table by an alias. A bare name in ORDER BY would mean the selected column,
+// which may be the text of the one in the table, and sort otherwise.
+func (s SQL) From(q Query) string { return q.Table.Name.Quoted() + " AS t" }
+
+// Column names a column of the table that From names.
+func (s SQL) Column(name string) string { return "t." + schema.Quote(name) }
+
+// Watermark is the expression that windows are cut from. Texts sort by their bytes, so that
+// no change of the server's locale changes the order.
+func (s SQL) Watermark(q Query) string {
+	w := s.Column(q.Watermark.Column.Name)
+	if q.Watermark.Fallback != "" {
+		w = "coalesce(" + w + ", " + s.Column(q.Watermark.Fallback) + ")"
+	}
+	if q.Watermark.Column.Type.Kind == schema.Text {
+		w = s.Bytewise(w)
+	}
+	return w
+}
+
+// Where is the WHERE clause of a query's window, empty when there is none.
+func (s SQL) Where(q Query) string {
+	if q.Watermark == nil {
+		return ""
+	}
+	w := s.Watermark(q)
+	var conditions []string
+	if low := q.Window.Low; !low.IsZero() {
+		if q.Window.Inclusive {
+			conditions = append(conditions, w+" >= "+s.Literal(q.Watermark.Column, low.Value))
+		} else {
+			conditions = append(conditions, s.above(q, low))
+		}
+	}
+	if q.Window.High != "" {
+		conditions = append(conditions, w+" <= "+s.Literal(q.Watermark.Column, q.Window.High))
+	}
+	if len(conditions) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(conditions, " AND ")
+}
+
+// Beyond is true of rows that q.Beyond has not reached.
+func (s SQL) Beyond(q Query) string {
+	if q.Watermark == nil || q.Beyond.IsZero() {
+		return "false"
+	}
+	return "coalesce(" + s.above(q, *q.Beyond) + ", true)"
+}
+
+// above is true of rows that come after a position.
+func (s SQL) above(q Query, low position.Position) string {
+	w, v := s.Watermark(q), s.Literal(q.Watermark.Column, low.Value)
+	switch {
+	case len(low.After) == 0:
+		return w + " > " + v
+	case len(low.After) != len(q.Table.Key): // of another key: rows at the value may be missing still
+		return w + " >= " + v
+	}
+	left, right := s.Key(q.Table, low.After)
+	return s.After(append([]string{w}, left...), append([]string{v}, right...))
+}
+
+// Key gives the columns of a table's key, and a key's values.
+func (s SQL) Key(t schema.Table, key []string) (columns, values []string) {
+	for i, k := range t.Key {
+		c, _ := t.Column(k)
+		columns, values = append(columns, s.Column(k)), append(values, s.Literal(c, key[i]))
+	}
+	return columns, values
+}
+
+// Order is the ORDER BY clause of a query, and how many rows it gives.
+func (s SQL) Order(q Query) string {
+	var list []string
+	if q.Watermark != nil && q.Ordered {
+		list = append(list, s.Watermark(q))
+	}
+	if q.Watermark != nil && q.Newest {
+		list = append(list, s.Watermark(q)+s.Down)
+	}
+	if q.Ordered || q.Newest {
+		for _, k := range q.Table.Key {
+			list = append(list, s.Column(k))
+		}
+	}
+	text := ""
+	if len(list) > 0 {
+		text = " ORDER BY " + strings.Join(list, ", ")
+	}
+	switch {
+	case q.Limit > 0 && (len(q.Table.Key) > 0 || !q.Ordered):
+		text += fmt.Sprintf(" LIMIT %d", q.Limit)
+	case q.Limit > 0:
+		text += fmt.Sprintf(" OFFSET 0 ROWS FETCH FIRST %d ROWS WITH TIES", q.Limit)
+	}
+	return text
+}
