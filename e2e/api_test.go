@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -120,6 +121,88 @@ func TestRefusalsKeepSecrets(t *testing.T) {
 		require.NotEmpty(t, p.Remedy)
 	}
 	require.NotContains(t, s.stderr.String(), "hunter2")
+}
+
+// Whatever a request holds, the service answers it: with what was asked for, or with what is
+// wrong and what to do.
+func TestEveryRequestIsAnswered(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
+	s.apply("%s", patronsFeed)
+	s.finish("patrons")
+	var described struct {
+		Paths map[string]map[string]struct {
+			Parameters  []struct{ Name, In string }
+			RequestBody any
+		}
+	}
+	_, served := s.request("GET", "/openapi.json", "", nil)
+	require.NoError(t, json.Unmarshal([]byte(served), &described))
+	texts := []string{"nothing", "0", "-1", "9223372036854775808", "\x00", "../../etc", "ä'\"$(x)%", strings.Repeat("x", 3000), "public.patrons", "a.b.c"}
+	bodies := []string{"", "{", "[]", "null", "7", `{"odd":1}`, `{"name":7}`, `{"name":"\u0000","kind":"\u0000","url":"\u0000"}`, `{"position":"\u0000"}`, `{"yaml":"feed: [\u0000"}`, strings.Repeat("[", 50_000), `{"name":"` + strings.Repeat("x", 3<<20) + `"}`}
+	header := map[string]string{"Authorization": "Bearer " + s.token, "Content-Type": "application/json"}
+	asked := 0
+	ask := func(method, path, body string) {
+		t.Helper()
+		asked++
+		answer, said := s.request(method, path, body, header)
+		what := method + " " + path[:min(len(path), 120)] + " " + body[:min(len(body), 60)]
+		if answer.StatusCode != http.StatusBadGateway { // which is of a source or a warehouse, not of the service
+			require.Less(t, answer.StatusCode, 500, "%s: %s", what, said)
+		}
+		if answer.StatusCode < 400 {
+			return
+		}
+		require.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), what)
+		var p struct{ Title, Detail, Remedy, Code string }
+		require.NoError(t, json.Unmarshal([]byte(said), &p), "%s: %s", what, said)
+		for _, part := range []string{p.Title, p.Detail, p.Remedy, p.Code} {
+			require.NotEmpty(t, part, "%s: %s", what, said)
+		}
+	}
+	for path, methods := range described.Paths {
+		for method, call := range methods {
+			method = strings.ToUpper(method)
+			names := []string{"nothing"}
+			if method != "DELETE" && !strings.Contains(path, "/session") {
+				names = []string{"patrons", "circulation", "target", "nothing"}
+			}
+			for _, text := range append(names, texts...) {
+				full, query, inPath := path, url.Values{}, false
+				for _, p := range call.Parameters {
+					switch p.In {
+					case "path":
+						full, inPath = strings.ReplaceAll(full, "{"+p.Name+"}", url.PathEscape(text)), true
+					case "query":
+						query.Set(p.Name, text)
+						for _, name := range names[:len(names)-1] { // a real name and an odd parameter
+							ask(method, strings.ReplaceAll(path, "{name}", name)+"?"+url.Values{p.Name: {text}}.Encode(), "")
+						}
+					}
+				}
+				if !inPath && len(query) == 0 && text != "nothing" || strings.HasPrefix(full, "/api/v1/tokens/") && method == "DELETE" && text == "0" {
+					continue
+				}
+				if len(query) > 0 {
+					full += "?" + query.Encode()
+				}
+				if call.RequestBody == nil {
+					ask(method, full, "")
+					continue
+				}
+				for i, body := range bodies {
+					if i < 4 || text == "nothing" || text == "patrons" || text == "circulation" {
+						ask(method, full, body)
+					}
+				}
+			}
+		}
+	}
+	require.Greater(t, asked, 500)
+	require.NotContains(t, s.stderr.String(), "panic")
+	s.proved("patrons", "public.patrons", 100)
 }
 
 func TestEventsAndMetrics(t *testing.T) {

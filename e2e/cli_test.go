@@ -3,7 +3,10 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -102,4 +105,68 @@ func TestExitCodes(t *testing.T) {
 func port(n int) string {
 	b, _ := json.Marshal(n) // a number
 	return string(b)
+}
+
+var listed = regexp.MustCompile(`(?m)^  ([a-z-]+) {2,}(\S.*)$`)
+
+// commands walks the command line's own help, from a command downwards.
+func commands(s *service, path ...string) (all [][]string) {
+	help := s.must(append(slices.Clone(path), "--help")...)
+	_, list, found := strings.Cut(help, "Available Commands:")
+	if !found {
+		return [][]string{path}
+	}
+	list, _, _ = strings.Cut(list, "Flags:")
+	for _, m := range listed.FindAllStringSubmatch(list, -1) {
+		if len(path) > 0 || m[1] != "completion" && m[1] != "help" {
+			require.NotRegexp(s.t, `\.$`, m[2], "%v %s", path, m[1])
+			all = append(all, commands(s, append(slices.Clone(path), m[1])...)...)
+		}
+	}
+	return all
+}
+
+// Every command explains itself, stands in the reference, tells wrong use from failure, and
+// says so when no service answers.
+func TestEveryCommandExplainsItself(t *testing.T) {
+	s := newService(t)
+	reference, err := os.ReadFile("../docs/command-line.md")
+	require.NoError(t, err)
+	list := commands(s)
+	require.Greater(t, len(list), 30)
+	for _, path := range list {
+		what := strings.Join(path, " ")
+		require.Regexp(t, "(?m)^\\|.*`"+path[0]+"\\b.*\\b"+path[len(path)-1]+"\\b|^\\|.*`"+what+"\\b", string(reference), "docs/command-line.md")
+		help := s.must(append(slices.Clone(path), "--help")...)
+		use := regexp.MustCompile(`noemata ` + what + `(.*)`).FindStringSubmatch(help)[1]
+		out, code := s.cli("", append(slices.Clone(path), "--no-such-flag")...)
+		require.Equal(t, 2, code, what)
+		require.Contains(t, out, "Error: ", what)
+		if strings.Contains(help, "...") || path[0] == "serve" || path[0] == "demo" || path[0] == "openapi" {
+			continue
+		}
+		args := []string{}
+		for _, word := range regexp.MustCompile(`[A-Z]{2,}`).FindAllString(strings.ReplaceAll(use, "[flags]", ""), -1) {
+			args = append(args, map[string]string{"FILE": "../demo/feeds/catalogue-live.yaml", "RUN": "1", "ID": "1"}[word])
+			if args[len(args)-1] == "" {
+				args[len(args)-1] = "nothing"
+			}
+		}
+		out, code = s.cli("", append(append(slices.Clone(path), args...), "x1", "x2", "x3", "x4", "x5", "x6")...)
+		require.Equal(t, 2, code, "%s with too many words: %s", what, out)
+		if len(args) > 0 && !strings.Contains(use, "["+strings.ToUpper(path[len(path)-1])) && !strings.Contains(strings.ReplaceAll(use, "[flags]", ""), "[") {
+			out, code = s.cli("", path...)
+			require.Equal(t, 2, code, "%s with too few words: %s", what, out)
+		}
+		if what == "feeds schema" || what == "sign-in" {
+			continue
+		}
+		c := exec.Command(program, append(append(slices.Clone(path), args...), "--address", "http://127.0.0.1:1")...)
+		c.Env = append(os.Environ(), "NOEMATA_TOKEN=noe_x", "XDG_CONFIG_HOME="+s.dir)
+		said, _ := c.CombinedOutput()
+		require.Contains(t, []int{2, 4}, c.ProcessState.ExitCode(), "%s %v: %s", what, args, said)
+		if c.ProcessState.ExitCode() == 4 {
+			require.Contains(t, string(said), "127.0.0.1:1", what)
+		}
+	}
 }

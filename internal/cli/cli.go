@@ -149,10 +149,19 @@ func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 }
 
 // exactly wants that many arguments.
-func exactly(n int) cobra.PositionalArgs {
+func exactly(n int) cobra.PositionalArgs { return between(n, n) }
+
+// anyAbove is most of between where there is no end.
+const anyAbove = 1 << 20
+
+// between wants at least and at most so many arguments.
+func between(least, most int) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
-		if err := cobra.ExactArgs(n)(c, args); err != nil {
-			return usageError{fmt.Errorf("%s: %w; use: %s", c.CommandPath(), err, c.UseLine())}
+		switch n := len(args); {
+		case n < least:
+			return usageError{fmt.Errorf("%s lacks a word; write %s", c.CommandPath(), c.UseLine())}
+		case n > most:
+			return usageError{fmt.Errorf("%s has %q too many; write %s", c.CommandPath(), strings.Join(args[most:], " "), c.UseLine())}
 		}
 		return nil
 	}

@@ -156,7 +156,7 @@ func (a *app) addCommand(side client.Side, noun string, change bool) *cobra.Comm
 }
 
 func (a *app) sourceTablesCommand() *cobra.Command {
-	return &cobra.Command{Use: "tables SOURCE [TABLE]", Short: "List a source's tables, or show one with its columns", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "tables SOURCE [TABLE]", Short: "List a source's tables, or show one with its columns", Args: between(1, 2),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			if len(args) == 2 {
 				return a.sourceTable(ctx, c, cmd, args[0], args[1])

@@ -291,7 +291,7 @@ func (a *app) positionsCommand() *cobra.Command {
 }
 
 func (a *app) proveCommand() *cobra.Command {
-	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides", Args: cobra.MinimumNArgs(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides", Args: between(1, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 		tables := args[1:]
 		if len(tables) == 0 {
 			f, err := c.Feed(ctx, args[0])
@@ -366,7 +366,7 @@ func (a *app) sampleCommand() *cobra.Command {
 }
 
 func (a *app) versionsCommand() *cobra.Command {
-	return &cobra.Command{Use: "versions FEED TABLE KEY...", Short: "Show the versions of one row of a history, and what changed between them", Args: cobra.MinimumNArgs(3), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "versions FEED TABLE KEY...", Short: "Show the versions of one row of a history, and what changed between them", Args: between(3, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 		x, err := c.Versions(ctx, args[0], args[1], args[2:])
 		if err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"noemata/internal/core/problem"
 )
@@ -43,6 +44,10 @@ func fromError(err error) error {
 	if errors.As(err, &already) {
 		return already
 	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && (refused.Code == "22021" || refused.Code == "22P05") {
+		err = problem.Wrap(err, problem.Invalid, "The request holds a character that cannot be kept, such as a zero.", "Leave it out.")
+	}
 	p := problem.Of(err)
 	status, ok := statuses[p.Code]
 	if !ok {
@@ -57,7 +62,7 @@ func fromError(err error) error {
 // newError replaces the framework's own errors. The values it would repeat are left
 // out: one of them may be a password.
 func newError(status int, message string, errs ...error) huma.StatusError {
-	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: string(problem.Invalid)}
+	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: string(problem.Invalid), Remedy: "See /openapi.json for what the API wants."}
 	for _, err := range errs {
 		var detail huma.ErrorDetailer
 		if errors.As(err, &detail) {
@@ -68,7 +73,7 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 		}
 	}
 	if len(p.Errors) > 0 {
-		p.Detail, p.Remedy = "The request is not as the API wants it: "+p.Errors[0]+".", "See /openapi.json for what it wants."
+		p.Detail = "The request is not as the API wants it: " + p.Errors[0] + "."
 	}
 	return p
 }

@@ -29,6 +29,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/jobs"
 	"noemata/internal/links"
 	"noemata/internal/source"
@@ -70,7 +71,7 @@ const SignInsPerMinute = 10
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
 	s := &Service{store: p.Store, links: p.Links, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
-	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError})
+	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError})
 	s.app.Use(recover.New(), helmet.New(helmet.Config{
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
 		XFrameOptions:         "DENY",
@@ -145,11 +146,13 @@ func FeedSchema() ([]byte, error) {
 func fiberError(c *fiber.Ctx, err error) error {
 	p, ok := err.(*ProblemDetails)
 	if !ok {
-		status := http.StatusInternalServerError
-		if e, isFiber := err.(*fiber.Error); isFiber {
-			status = e.Code
+		p = &ProblemDetails{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "The service failed at this request: " + err.Error() + ".", Code: string(problem.Failed), Remedy: "Try again. If it fails again, look into the service's log."}
+		if e, isFiber := err.(*fiber.Error); isFiber && e.Code < 500 {
+			p.Status, p.Code, p.Detail, p.Remedy = e.Code, string(problem.Invalid), "The service does not take this request: "+e.Message+".", "See /openapi.json for what it takes."
+		} else {
+			slog.Error("A request failed.", "error", err)
 		}
-		p = &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: err.Error(), Code: "failed"}
+		p.Title = http.StatusText(p.Status)
 	}
 	return c.Status(p.Status).JSON(p, "application/problem+json")
 }
@@ -264,8 +267,8 @@ type named struct {
 }
 
 type ofTable struct {
-	Name  string `path:"name" doc:"The feed's name"`
-	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
+	Name  string `path:"name" doc:"Its name"`
+	Table string `query:"table" required:"true" doc:"The table, as a feed file has it"`
 }
 
 func (s *Service) about(context.Context, *none) (*answer[client.About], error) {
