@@ -160,7 +160,7 @@ func explain(err error, what, path string) error {
 		return problem.Wrap(err, problem.Unreachable, at+" cannot be opened: "+text+".", "Check the path.")
 	case strings.Contains(text, "No space left"):
 		return problem.Wrap(err, problem.Failed, at+" cannot grow: no disk space is left.", "Free some space; the next run goes on where this one ended.")
-	case strings.Contains(text, "Conflict on"), strings.Contains(text, "write-write conflict"):
+	case strings.Contains(text, "Conflict on"), strings.Contains(text, "write-write conflict"), strings.Contains(text, "Failed to commit: PRIMARY KEY"):
 		return problem.Wrap(err, problem.Overtaken, at+" was changed by another worker during the run.", "Nothing was written; the next run goes on.")
 	case strings.Contains(text, "Catalog Error: Table with name"):
 		return problem.Wrap(err, problem.NoTable, at+": "+text+".", "Was the table dropped? The next run makes it again; clear its position to load it anew.")

@@ -1,0 +1,334 @@
+package warehouse_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/testkit"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/postgres"
+)
+
+func TestMain(m *testing.M) { testkit.Main(m) }
+
+// onEach runs a test on a warehouse of each kind.
+func onEach(t *testing.T, test func(t *testing.T, w warehouse.Warehouse)) {
+	t.Run(duckdb.Kind, func(t *testing.T) {
+		w, err := duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")}, `warehouse "lake"`)
+		require.NoError(t, err)
+		defer w.Close()
+		test(t, w)
+	})
+	t.Run(postgres.Kind, func(t *testing.T) {
+		settings, _ := testkit.Database(t)
+		w, err := postgres.Open(settings, `warehouse "reports"`)
+		require.NoError(t, err)
+		defer w.Close()
+		test(t, w)
+	})
+}
+
+func text(name string) schema.Column {
+	return schema.Column{Name: name, Type: schema.Type{Kind: schema.Text}, Native: "text"}
+}
+
+func shelf(keep feed.Keep) warehouse.Target {
+	t := warehouse.Target{Name: schema.Name{Schema: `Sh"elf`, Table: "Co pies"}, Keep: keep, Columns: []schema.Column{text("branch"), {Name: "number", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}, text("st\"ate")},
+		Key: []string{"branch", "number"}, Names: warehouse.Names{Run: "nm_run", ChangedAt: "nm_changed_at"}, Added: []schema.Column{{Name: "nm_run", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}}}
+	if keep == feed.KeepReplace {
+		t.Key = nil
+	} else {
+		t.Added = append(t.Added, schema.Column{Name: "nm_changed_at", Type: schema.Type{Kind: schema.TimestampTZ}, Native: "timestamptz"})
+	}
+	return t
+}
+
+type copyRow struct {
+	branch string
+	number int64
+	state  *string
+}
+
+func (r copyRow) key() string { return fmt.Sprintf("%q %d", r.branch, r.number) }
+
+func (r copyRow) value() string {
+	if r.state == nil {
+		return "null"
+	}
+	return fmt.Sprintf("%q", *r.state)
+}
+
+// record makes a record of a target's stage.
+func record(t warehouse.Target, run int64, list []copyRow, first int64) arrow.RecordBatch {
+	columns := t.All()
+	if warehouse.NumbersRows(t) {
+		columns = warehouse.StageColumns(t)
+	}
+	b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
+	defer b.Release()
+	for i, r := range list {
+		b.Field(0).(*array.StringBuilder).Append(r.branch)
+		b.Field(1).(*array.Int64Builder).Append(r.number)
+		if r.state == nil {
+			b.Field(2).AppendNull()
+		} else {
+			b.Field(2).(*array.StringBuilder).Append(*r.state)
+		}
+		b.Field(3).(*array.Int64Builder).Append(run)
+		if len(columns) > 4 {
+			b.Field(4).AppendNull()
+			b.Field(5).(*array.Int64Builder).Append(first + int64(i))
+		}
+	}
+	return b.NewRecordBatch()
+}
+
+// held reads what a warehouse holds.
+func held(t *testing.T, w warehouse.Warehouse, target warehouse.Target) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	require.NoError(t, w.Read(context.Background(), warehouse.Query{Name: target.Name, Columns: target.Columns}, func(r arrow.RecordBatch) error {
+		for i := range int(r.NumRows()) {
+			row := copyRow{branch: r.Column(0).(*array.String).Value(i), number: r.Column(1).(*array.Int64).Value(i)}
+			if state := r.Column(2).(*array.String); !state.IsNull(i) {
+				s := state.Value(i)
+				row.state = &s
+			}
+			require.NotContains(t, out, row.key(), "a key came twice")
+			out[row.key()] = row.value()
+		}
+		return nil
+	}))
+	return out
+}
+
+// load brings rows in one commit, in several batches and merges.
+func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, run int64, from warehouse.Place, to string, batches ...[]copyRow) (books rows.Books, next warehouse.Place, commit *warehouse.Commit, err error) {
+	if commit, err = w.Begin(ctx); err != nil {
+		return books, next, nil, err
+	}
+	at := position.Position{Value: to}
+	if next, err = commit.Move(ctx, "shelves", "copies", from, at, run); err != nil {
+		return books, next, commit, err
+	}
+	part, err := commit.Table(ctx, warehouse.Load{Feed: "shelves", Table: "copies", Target: target, Run: run, From: from.Position})
+	if err != nil {
+		return books, next, commit, err
+	}
+	first := int64(0)
+	for i, list := range batches {
+		r := record(target, run, list, first)
+		first += int64(len(list))
+		err := part.Append(ctx, rows.Batch{Record: r})
+		r.Release()
+		if err == nil && (i%2 == 1 || i == len(batches)-1) {
+			err = part.Merge(ctx, warehouse.Has{})
+		}
+		if err != nil {
+			return books, next, commit, err
+		}
+	}
+	books, err = part.Close(ctx, at)
+	return books, next, commit, err
+}
+
+// However rows come, and whether commits end or are given up: a warehouse holds the last row
+// of each key, its position is that of the last commit, and the books account for each row.
+func TestLatestEndsAsTheModel(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx := context.Background()
+		target := shelf(feed.KeepLatest)
+		require.NoError(t, w.Prepare(ctx, target))
+		require.NoError(t, w.Prepare(ctx, target), "it may be there already")
+		seed := uint64(time.Now().UnixNano())
+		t.Logf("seed %d", seed)
+		r := rand.New(rand.NewPCG(seed, 0))
+		states := []string{"lent", "shelved", "", "lost 'at' sea", "zürück", "null"}
+		model := map[string]string{}
+		var at warehouse.Place
+		var total rows.Books
+		for run := range int64(25) {
+			next := maps.Clone(model)
+			var batches [][]copyRow
+			for range 1 + r.IntN(4) {
+				var list []copyRow
+				for range r.IntN(40) {
+					row := copyRow{branch: []string{"Aldermoor", "aldermoor", "Ælf'gate", ""}[r.IntN(4)], number: int64(r.IntN(6)) - 2}
+					if n := r.IntN(len(states) + 1); n < len(states) {
+						row.state = &states[n]
+					}
+					list = append(list, row)
+					next[row.key()] = row.value()
+				}
+				batches = append(batches, list)
+			}
+			books, place, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), batches...)
+			require.NoError(t, err)
+			require.True(t, books.Balanced())
+			if r.IntN(4) == 0 {
+				commit.Abort()
+			} else {
+				require.NoError(t, commit.Finish(ctx))
+				model, at, total = next, place, total.Add(books)
+			}
+			require.Equal(t, model, held(t, w, target))
+			stands, err := w.Place(ctx, "shelves", "copies")
+			require.NoError(t, err)
+			require.Equal(t, []any{at.Position, at.Version}, []any{stands.Position, stands.Version})
+		}
+		found, err := w.Ask(ctx, "SELECT CAST(sum(rows_read) AS BIGINT), CAST(sum(rows_folded) AS BIGINT), CAST(sum(rows_unchanged) AS BIGINT), CAST(sum(rows_inserted) AS BIGINT), CAST(sum(rows_updated) AS BIGINT) FROM noemata.loads")
+		require.NoError(t, err)
+		require.Equal(t, []any{total.Read, total.Folded, total.Unchanged, total.Inserted, total.Updated}, found[0])
+		require.EqualValues(t, len(model), total.Inserted)
+		n, err := w.Count(ctx, target)
+		require.NoError(t, err)
+		require.EqualValues(t, len(model), n)
+	})
+}
+
+// Of workers that have read one position, one moves it; what the others brought is not seen.
+func TestOneWorkerMovesAPosition(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx := context.Background()
+		target := shelf(feed.KeepLatest)
+		require.NoError(t, w.Prepare(ctx, target))
+		var at warehouse.Place
+		for round := range 5 {
+			var mu sync.Mutex
+			var won []int64
+			var all sync.WaitGroup
+			for worker := range int64(4) {
+				all.Go(func() {
+					run := int64(round)*10 + worker
+					_, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), []copyRow{{branch: "Aldermoor", number: run}})
+					if commit != nil {
+						defer commit.Abort()
+					}
+					if err == nil {
+						err = commit.Finish(ctx)
+					}
+					mu.Lock()
+					defer mu.Unlock()
+					if err == nil {
+						won = append(won, run)
+					} else if !problem.Is(err, problem.Overtaken) {
+						t.Errorf("worker %d: %v", worker, err)
+					}
+				})
+			}
+			all.Wait()
+			require.Len(t, won, 1, "round %d", round)
+			stands, err := w.Place(ctx, "shelves", "copies")
+			require.NoError(t, err)
+			require.Equal(t, fmt.Sprint(won[0]), stands.Position.Value)
+			require.EqualValues(t, round+1, stands.Version)
+			require.Len(t, held(t, w, target), round+1)
+			at = stands
+		}
+		places, err := w.Places(ctx, "shelves")
+		require.NoError(t, err)
+		require.Len(t, places, 1)
+		require.NoError(t, w.SetPlace(ctx, "shelves", "copies", nil))
+		stands, err := w.Place(ctx, "shelves", "copies")
+		require.NoError(t, err)
+		require.True(t, stands.Position.IsZero())
+		require.Greater(t, stands.Version, at.Version, "a worker that is under way must notice")
+	})
+}
+
+// Who reads a table while it is replaced sees the old rows or the new ones, and never none.
+func TestReadersSeeAReplacedTableWhole(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx := context.Background()
+		target := shelf(feed.KeepReplace)
+		require.NoError(t, w.Prepare(ctx, target))
+		fill := func(run int64, n int) {
+			var list []copyRow
+			for i := range n {
+				list = append(list, copyRow{branch: "Aldermoor", number: int64(i)})
+			}
+			at, err := w.Place(ctx, "shelves", "copies")
+			require.NoError(t, err)
+			books, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), list)
+			require.NoError(t, err)
+			require.EqualValues(t, n, books.Inserted)
+			require.NoError(t, commit.Finish(ctx))
+		}
+		fill(1, 100)
+		stop, stopped := make(chan struct{}), make(chan error, 1)
+		go func() {
+			for {
+				select {
+				case <-stop:
+					stopped <- nil
+					return
+				default:
+				}
+				n, err := w.Count(ctx, target)
+				if err == nil && n != 100 && n != 200 {
+					err = fmt.Errorf("a reader saw %d rows", n)
+				}
+				if err != nil {
+					stopped <- err
+					return
+				}
+			}
+		}()
+		for run := range int64(12) {
+			fill(run+2, int(100+run%2*100))
+		}
+		close(stop)
+		require.NoError(t, <-stopped)
+	})
+}
+
+// A commit whose context ends leaves nothing behind, and the warehouse works on.
+func TestACommitThatIsStoppedLeavesNothing(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		target := shelf(feed.KeepLatest)
+		require.NoError(t, w.Prepare(context.Background(), target))
+		var list []copyRow
+		for i := range 5000 {
+			list = append(list, copyRow{branch: "Aldermoor", number: int64(i)})
+		}
+		for i := range 40 {
+			ctx, stop := context.WithTimeout(context.Background(), time.Duration(i)*time.Millisecond)
+			_, _, commit, err := load(ctx, w, target, 1, warehouse.Place{}, "1", list, list)
+			if err == nil {
+				err = errors.New("given up")
+			}
+			require.Error(t, err)
+			if commit != nil {
+				commit.Abort()
+			}
+			stop()
+		}
+		require.Empty(t, held(t, w, target))
+		stands, err := w.Place(context.Background(), "shelves", "copies")
+		require.NoError(t, err)
+		require.Zero(t, stands.Version)
+		_, _, commit, err := load(context.Background(), w, target, 1, warehouse.Place{}, "1", list)
+		require.NoError(t, err)
+		require.NoError(t, commit.Finish(context.Background()))
+		require.Len(t, held(t, w, target), 5000)
+	})
+}
