@@ -89,7 +89,7 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 func (w *Warehouse) Close() { w.file.closeIdle() }
 
 func (w *Warehouse) explain(err error) error {
-	if err != nil && strings.Contains(err.Error(), "Out of Memory Error") {
+	if isOutOfMemory(err) {
 		had, raised := w.file.raise()
 		at := fmt.Sprintf("A commit to the DuckDB file %s (%s) is too wide for %d MB of memory.", w.file.path, w.what, had>>20)
 		if raised {

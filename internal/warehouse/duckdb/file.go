@@ -87,16 +87,23 @@ func (f *file) open() error {
 	if err := os.MkdirAll(filepath.Dir(f.path), 0o750); err != nil {
 		return err
 	}
-	options := fmt.Sprintf("?memory_limit=%dB&threads=%d&preserve_insertion_order=false", f.memory, threads)
-	connector, err := duckdb.NewConnector(f.path+options, func(e driver.ExecerContext) error {
-		_, err := e.ExecContext(context.Background(), "SET TimeZone = 'UTC'", nil)
-		return err
-	})
-	if err != nil {
+	for {
+		options := fmt.Sprintf("?memory_limit=%dB&threads=%d&preserve_insertion_order=false", f.memory, threads)
+		connector, err := duckdb.NewConnector(f.path+options, func(e driver.ExecerContext) error {
+			_, err := e.ExecContext(context.Background(), "SET TimeZone = 'UTC'", nil)
+			return err
+		})
+		if isOutOfMemory(err) && f.memory < memoryMost {
+			f.memory *= 2 // commits of a service that was killed are done once more, and are as wide as they were
+			continue
+		}
+		f.connector = connector
 		return err
 	}
-	f.connector = connector
-	return nil
+}
+
+func isOutOfMemory(err error) bool {
+	return err != nil && strings.Contains(err.Error(), "Out of Memory Error")
 }
 
 // raise doubles the memory limit that was had, and tells whether it could be.
@@ -104,7 +111,7 @@ func (f *file) raise() (had int64, raised bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	had = f.memory
-	if had >= memoryMost || f.connector == nil {
+	if had >= memoryMost || f.connector == nil { // which open has tried to raise
 		return had, false
 	}
 	d, err := f.connector.Connect(context.Background())

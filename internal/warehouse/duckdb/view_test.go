@@ -116,6 +116,45 @@ func TestAnInsertThatIsStoppedReadsNoFurther(t *testing.T) {
 	require.EqualValues(t, 0, left[0][0])
 }
 
+// A service that was killed after wide commits opens the file again, although DuckDB does
+// them once more as it opens it.
+func TestAFileWhoseLastCommitsWereWideIsOpened(t *testing.T) {
+	dir := t.TempDir()
+	open := func(name string) *Warehouse {
+		w, err := Open(connection.Settings{Path: filepath.Join(dir, name)}, `warehouse "lake"`)
+		require.NoError(t, err)
+		return w.(*Warehouse)
+	}
+	w := open("lake.duckdb")
+	defer w.Close()
+	w.file.memory = 1 << 30
+	ctx := context.Background()
+	require.NoError(t, w.Make(ctx, "SET checkpoint_threshold = '10GB'")) // so that commits stay where they are done once more
+	c, err := w.Begin(ctx)
+	require.NoError(t, err)
+	defer c.Abort()
+	var columns []string
+	for i := range 250 {
+		columns = append(columns, fmt.Sprintf("range::VARCHAR AS c%d", i))
+	}
+	for i := range 3 {
+		_, err = c.Exec(ctx, fmt.Sprintf("CREATE TABLE t%d AS SELECT %s FROM range(100)", i, strings.Join(columns, ", ")))
+		require.NoError(t, err)
+	}
+	require.NoError(t, c.Finish(ctx))
+	for _, end := range []string{"", ".wal"} { // as they are when the process is killed now
+		content, err := os.ReadFile(w.file.path + end)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "killed.duckdb"+end), content, 0o600))
+	}
+	again := open("killed.duckdb")
+	defer again.Close()
+	found, err := again.Ask(ctx, "SELECT count(*) FROM t2")
+	require.NoError(t, err)
+	require.EqualValues(t, 100, found[0][0])
+	require.Greater(t, again.file.memory, int64(memoryLimit))
+}
+
 // A commit that is too wide for the memory limit fails, says so, and raises it.
 func TestMemoryIsRaisedWhereACommitNeedsMore(t *testing.T) {
 	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
