@@ -22,7 +22,6 @@ type conn struct {
 	driver  driver.Conn
 	arrow   *duckdb.Arrow
 	view    string // what a batch is called while it is inserted
-	open    bool   // a transaction is
 	explain func(error) error
 
 	inserting string // the statement that inserts batches, until another one is run
@@ -37,9 +36,9 @@ var views atomic.Int64
 // Close lets the connection go, and the file some time after its last one.
 func (c *conn) Close() {
 	c.note(nil)
-	if c.open {
-		_, _ = c.exec(context.Background(), "ROLLBACK") // closing the connection does the same
-	}
+	// Also where no transaction is open: it ends a statement that was stopped and is still
+	// under way, which would keep the file open, and who opens it then would wait for ever.
+	_, _ = c.exec(context.Background(), "ROLLBACK")
 	_ = c.driver.Close()
 	c.file.leave()
 }
@@ -50,13 +49,6 @@ func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error)
 	done := statement.Begin(ctx, statement.Warehouse, sql)
 	n, err := c.exec(ctx, sql, args...)
 	done(n, err)
-	switch {
-	case err != nil:
-	case sql == "BEGIN":
-		c.open = true
-	case sql == "COMMIT":
-		c.open = false
-	}
 	return n, c.explain(err)
 }
 

@@ -3,6 +3,7 @@ package duckdb
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -152,6 +153,37 @@ func TestAFileWhoseLastCommitsWereWideIsOpened(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 100, found[0][0])
 	require.Greater(t, again.file.memory, int64(12<<20))
+}
+
+// A statement that was stopped does not keep the file open: who opened it again would wait
+// for ever.
+func TestAFileIsOpenedAgainAfterStatementsThatWereStopped(t *testing.T) {
+	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	ctx := context.Background()
+	require.NoError(t, w.Make(ctx, "CREATE TABLE copies AS SELECT 'seen on shelf ' || range AS note FROM range(400000)"))
+	ended := make(chan error, 1)
+	go func() {
+		for range 600 {
+			c, err := w.Begin(ctx)
+			if err != nil {
+				ended <- err
+				return
+			}
+			short, stop := context.WithTimeout(ctx, time.Duration(rand.IntN(3000))*time.Microsecond)
+			_, _ = w.Ask(short, "SELECT count(*), max(note) FROM copies")
+			stop()
+			c.Abort()
+			w.Close()
+		}
+		ended <- nil
+	}()
+	select {
+	case err := <-ended:
+		require.NoError(t, err)
+	case <-time.After(time.Minute):
+		t.Fatal("the file cannot be opened")
+	}
 }
 
 // A commit that is too wide for the memory limit fails, says so, and raises it.
