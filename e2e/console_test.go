@@ -4,11 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -139,4 +141,97 @@ func TestConsole(t *testing.T) {
 	b.sees("Light")
 	b.click("Sign out")
 	b.sees("Token")
+}
+
+// fault is what axe finds on a page: an element that someone who hears it, or sees little,
+// cannot use.
+type fault struct {
+	ID, Impact, Help string
+	Nodes            []struct {
+		Target  []any
+		Summary string `json:"failureSummary"`
+	}
+}
+
+// Every page can be used by ear and with the keyboard alone, in both themes, and says so
+// when the service has gone away.
+func TestEveryPageIsForEverybody(t *testing.T) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "make console installs it")
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "postgresql")
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
+	d.exec(`CREATE TABLE holds (id bigint PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, 'placed')`)
+	d.exec(`CREATE TABLE gone (id bigint PRIMARY KEY, updated_at timestamptz)`)
+	s.apply("%s", patronsFeed+"  - table: public.gone\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n")
+	d.exec(`DROP TABLE gone`)
+	require.Equal(t, "failed", s.finish("patrons").State)
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.holds, find: log, keep: history}\n")
+	_, err = s.client.StartFeed(t.Context(), "live")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") }, 30*time.Second, 200*time.Millisecond)
+	d.exec(`UPDATE holds SET state = 'ready' WHERE id = 1`)
+	b := newBrowser(t, s)
+	check := func(page, theme string) {
+		t.Helper()
+		b.do(chromedp.Evaluate[chromedp.Void](string(axe)))
+		text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+		require.NoError(t, err)
+		var faults []fault
+		require.NoError(t, json.Unmarshal([]byte(text), &faults))
+		for _, f := range faults {
+			for _, n := range f.Nodes {
+				t.Errorf("%s, %s: %s (%s) at %v: %s", page, theme, f.Help, f.Impact, n.Target, n.Summary)
+			}
+		}
+	}
+	b.open("/")
+	b.sees("Sign in")
+	check("sign-in", "light")
+	b.fill("#token", s.token)
+	b.click("Sign in")
+	b.sees("patrons", "live")
+	for _, theme := range []string{"light", "dark"} {
+		for page, words := range map[string][]string{
+			"/": {"patrons", "needs you"}, "/feeds/patrons": {"public.patrons", "failing"}, "/feeds/live": {"public.holds", "Log"},
+			"/feeds/patrons/table?name=public.patrons": {"Œsling", "the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
+			"/runs": {"person"}, "/runs/1": {"Books", "COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/nowhere": {"no such page"},
+		} {
+			b.open(page)
+			b.sees(words...)
+			check(page, theme)
+		}
+		b.open("/")
+		if theme == "light" {
+			b.click("Dark")
+			b.sees("Light")
+		}
+	}
+
+	// The keyboard reaches whatever the mouse does, and shows where it is.
+	b.open("/")
+	b.sees("● live")
+	var stops []string
+	for range 12 {
+		b.do(chromedp.KeyEvent(kb.Tab))
+		stop, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(() => { const e = document.activeElement, s = getComputedStyle(e); return e.innerText.trim() + (s.outlineStyle !== 'none' || s.boxShadow !== 'none' ? '' : ' (unseen)') })()`))
+		require.NoError(t, err)
+		stops = append(stops, stop)
+	}
+	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Sources", "Warehouses", "Light", "Sign out"}, stops[:8])
+	for _, stop := range stops {
+		require.NotContains(t, stop, "(unseen)")
+	}
+
+	s.kill()
+	b.sees("○ not live")
+	b.click("Apply a feed file")
+	b.fill("textarea", patronsFeed)
+	b.click("Check")
+	b.sees("does not answer")
+	check("a page without its service", "dark")
+	s.listen = strings.TrimPrefix(s.address, "http://") // where the page looks for it
+	s.start()
+	b.sees("● live")
 }

@@ -44,6 +44,7 @@ func TestMain(m *testing.M) {
 type service struct {
 	t       *testing.T
 	dir     string
+	listen  string
 	client  *client.Client
 	address string
 	token   string
@@ -71,7 +72,7 @@ func (b *lockedBuffer) String() string {
 var greeting = regexp.MustCompile(`listens on (\S+)\n(?:The first administrator's token, shown this once: (\S+)\n)?`)
 
 func newService(t *testing.T) *service {
-	s := &service{t: t, dir: testkit.Dir(t)}
+	s := &service{t: t, dir: testkit.Dir(t), listen: "127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() {
 		if t.Failed() {
@@ -84,7 +85,7 @@ func newService(t *testing.T) *service {
 
 func (s *service) start() {
 	s.t.Helper()
-	s.process = exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "service"))
+	s.process = exec.Command(program, "serve", "--listen", s.listen, "--data", filepath.Join(s.dir, "service"))
 	s.stderr = &lockedBuffer{}
 	s.process.Stderr = s.stderr
 	out, err := s.process.StdoutPipe()

@@ -34,7 +34,7 @@ watch([feed, changed, limit], refresh)
     <div class="head">
       <h1>Runs</h1>
       <span class="grow"></span>
-      <ElSwitch v-model="changed" active-text="Only those that read rows or did not succeed" />
+      <ElSwitch v-model="changed" aria-label="Only those that read rows or did not succeed" active-text="Only those that read rows or did not succeed" />
       <ElSelect v-model="feed" placeholder="All feeds" :empty-values="[null]" style="width: 220px" aria-label="Feed">
         <ElOption value="" label="All feeds" />
         <ElOption v-for="f in feeds" :key="f" :value="f" :label="f" />

@@ -87,11 +87,11 @@ const option = computed(() => {
           <dd>{{ bytes(log.retained_bytes) }}<template v-if="log.risk">, above the warning level of {{ bytes(log.warn_bytes) }}</template></dd>
           <dd v-if="log.stop_bytes > 0" class="quiet">let go at {{ bytes(log.stop_bytes) }}</dd>
         </div>
-        <div class="quiet">measured {{ ago(log.measured_at, now) }}</div>
+        <div><dt>Measured</dt><dd>{{ ago(log.measured_at, now) }}</dd></div>
       </dl>
       <div class="plots">
         <div class="names quiet" aria-hidden="true"><span>lag</span><span>changes applied, per {{ span(Math.max((hours * 3600) / 300, 5)) }} or so</span></div>
-        <VChart class="chart" :option="option" autoresize />
+        <VChart class="chart" role="img" :aria-label="`Lag and changes applied over the last ${span(hours * 3600)}`" :option="option" autoresize />
       </div>
     </div>
   </section>
