@@ -91,7 +91,8 @@ func (w *Warehouse) Close() { w.file.closeIdle() }
 func (w *Warehouse) explain(err error) error {
 	if isOutOfMemory(err) {
 		had, raised := w.file.raise()
-		at := fmt.Sprintf("A commit to the DuckDB file %s (%s) is too wide for %d MB of memory.", w.file.path, w.what, had>>20)
+		said, _, _ := strings.Cut(err.Error(), "\n")
+		at := fmt.Sprintf("A commit to the DuckDB file %s (%s) is too wide for %d MB of memory: %s.", w.file.path, w.what, had>>20, said)
 		if raised {
 			return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("Nothing was written. The next run may use %d MB.", 2*had>>20))
 		}

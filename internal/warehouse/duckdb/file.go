@@ -39,6 +39,7 @@ type file struct {
 	connector *duckdb.Connector
 	users     int
 	memory    int64 // the limit, in bytes
+	outgrown  bool  // it is open with a lower limit than that, which cannot be raised
 	closing   *time.Timer
 }
 
@@ -66,6 +67,9 @@ func (f *file) connect(ctx context.Context) (*conn, error) {
 		f.closing.Stop()
 		f.closing = nil
 	}
+	if f.outgrown && f.users == 0 {
+		f.close()
+	}
 	if f.connector == nil {
 		if err := f.open(); err != nil {
 			return nil, err
@@ -73,6 +77,9 @@ func (f *file) connect(ctx context.Context) (*conn, error) {
 	}
 	d, err := f.connector.Connect(ctx)
 	if err != nil {
+		if f.users == 0 {
+			f.close()
+		}
 		return nil, err
 	}
 	a, err := duckdb.NewArrowFromConn(d)
@@ -106,7 +113,8 @@ func isOutOfMemory(err error) bool {
 	return err != nil && strings.Contains(err.Error(), "Out of Memory Error")
 }
 
-// raise doubles the memory limit that was had, and tells whether it could be.
+// raise doubles the memory limit that was had, and tells whether it could be. Where what
+// DuckDB keeps leaves no room even to say so, the file is opened anew.
 func (f *file) raise() (had int64, raised bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -114,16 +122,19 @@ func (f *file) raise() (had int64, raised bool) {
 	if had >= memoryMost || f.connector == nil { // which open has tried to raise
 		return had, false
 	}
+	f.memory = 2 * had
+	f.outgrown = f.setMemory() != nil
+	return had, true
+}
+
+func (f *file) setMemory() error {
 	d, err := f.connector.Connect(context.Background())
 	if err != nil {
-		return had, false
+		return err
 	}
 	defer func() { _ = d.Close() }()
-	if _, err := d.(driver.ExecerContext).ExecContext(context.Background(), fmt.Sprintf("SET memory_limit = '%dB'", 2*had), nil); err != nil {
-		return had, false
-	}
-	f.memory = 2 * had
-	return had, true
+	_, err = d.(driver.ExecerContext).ExecContext(context.Background(), fmt.Sprintf("SET memory_limit = '%dB'", f.memory), nil)
+	return err
 }
 
 // leave lets the file be closed some time after its last connection.
@@ -136,13 +147,17 @@ func (f *file) leave() {
 	}
 }
 
+func (f *file) close() {
+	_ = f.connector.Close()
+	f.connector, f.closing, f.outgrown = nil, nil, false
+}
+
 // closeIdle closes the file if nobody uses it.
 func (f *file) closeIdle() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.users == 0 && f.connector != nil {
-		_ = f.connector.Close()
-		f.connector, f.closing = nil, nil
+		f.close()
 	}
 }
 
