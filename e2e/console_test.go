@@ -209,6 +209,12 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		}
 	}
 
+	// Pages that were left listen no longer: a browser has six connections to one address.
+	require.Eventually(t, func() bool {
+		_, metrics := s.request("GET", "/metrics", "", map[string]string{"Authorization": "Bearer " + s.token})
+		return strings.Contains(metrics, "noemata_event_listeners 1\n")
+	}, time.Minute, time.Second)
+
 	// The keyboard reaches whatever the mouse does, and shows where it is.
 	b.open("/")
 	b.sees("● live")

@@ -20,13 +20,36 @@ export const progress = reactive(new Map<string, LiveEvent>())
 
 export const progressKey = (feed: string, table: string) => `${feed}\n${table}`
 
-const listeners = new Set<(event: LiveEvent) => void>()
+const listeners = new Set<(event?: LiveEvent) => void>()
 let stream: EventSource | undefined
+let retry: number | undefined
+let again = false
+
+/**
+ * Listens as long as somebody can see the page: a browser has few connections to one
+ * address, and pages in other tabs, or that were left, would hold them all.
+ */
+function follow() {
+  if (document.visibilityState === 'hidden') closeLive()
+  else if (!stream && listeners.size > 0) open()
+}
+document.addEventListener('visibilitychange', follow)
+window.addEventListener('pagehide', closeLive)
+window.addEventListener('pageshow', follow)
 
 function open() {
   stream = new EventSource('/api/v1/events')
-  stream.onopen = () => (connected.value = true)
-  stream.onerror = () => (connected.value = false) // the browser tries again by itself
+  stream.onopen = () => {
+    connected.value = true
+    if (again) for (const listener of listeners) listener() // nobody knows what happened meanwhile
+    again = true
+  }
+  stream.onerror = () => {
+    connected.value = false
+    if (stream?.readyState !== EventSource.CLOSED) return // the browser tries again by itself
+    closeLive()
+    retry = window.setTimeout(follow, 5000)
+  }
   stream.onmessage = (message) => {
     const event = JSON.parse(message.data as string) as LiveEvent
     if (event.kind === 'progress' && event.table) progress.set(progressKey(event.feed, event.table), event)
@@ -36,8 +59,9 @@ function open() {
   }
 }
 
-/** Ends the stream, when nobody is signed in any more. */
+/** Ends the stream, as when nobody is signed in any more. */
 export function closeLive() {
+  clearTimeout(retry)
   stream?.close()
   stream = undefined
   connected.value = false
@@ -48,7 +72,6 @@ export function closeLive() {
  * second, and in any case every so often. Only what matches counts.
  */
 export function useLive(refresh: () => Promise<unknown>, matches: (event: LiveEvent) => boolean = () => true) {
-  if (!stream) open()
   let timer: number | undefined
   let running = false
   let again = false
@@ -59,8 +82,11 @@ export function useLive(refresh: () => Promise<unknown>, matches: (event: LiveEv
       return
     }
     running = true
-    await refresh()
-    running = false
+    try {
+      await refresh()
+    } finally {
+      running = false
+    }
     if (again) {
       again = false
       soon()
@@ -69,12 +95,14 @@ export function useLive(refresh: () => Promise<unknown>, matches: (event: LiveEv
   function soon(after = 700) {
     timer ??= window.setTimeout(run, after)
   }
-  const listener = (event: LiveEvent) => {
+  const listener = (event?: LiveEvent) => {
+    if (!event) return soon()
     if (event.kind !== 'progress' && matches(event)) soon()
     if (event.phase === 'following' || event.phase === 'copying') if (matches(event)) soon(3000)
   }
   listeners.add(listener)
-  const steady = window.setInterval(() => soon(), 15_000)
+  follow()
+  const steady = window.setInterval(() => stream && soon(), 15_000)
   onUnmounted(() => {
     listeners.delete(listener)
     clearTimeout(timer)

@@ -51,6 +51,13 @@ func (e *Events) Listen() (<-chan client.Event, func()) {
 	}
 }
 
+// Listeners counts those who listen.
+func (e *Events) Listeners() int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return len(e.listeners)
+}
+
 // Run hears events until the context ends.
 func (e *Events) Run(ctx context.Context) {
 	for ctx.Err() == nil {

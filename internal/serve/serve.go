@@ -98,6 +98,7 @@ func (s *Service) listen(o Options) error {
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	s.links = links.New(s.Store)
 	events := jobs.NewEvents(s.Store.Pool)
+	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners", Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
 	if s.runner, err = jobs.New(s.Store, s.links, events, registry); err != nil {
 		return err
 	}
