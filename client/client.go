@@ -87,7 +87,11 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The service at %s cannot be reached.", c.address), "Start it with noemata serve, or name another address with --address.")
+		var why *url.Error // repeats the address
+		if errors.As(err, &why) {
+			err = why.Err
+		}
+		return nil, problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The service at %s cannot be reached: %v.", c.address, err), "Start it with noemata serve, or name another address with --address.")
 	}
 	if answer.StatusCode < 300 {
 		return answer, nil
@@ -255,17 +259,17 @@ func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
 
 // CopyAgain has tables of a feed that follows the log copied anew; all where none is named.
 func (c *Client) CopyAgain(ctx context.Context, feed string, tables []string) error {
-	return c.call(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/copies", nil, map[string]any{"tables": tables}, nil)
+	return c.call(ctx, http.MethodPost, at("feeds", feed, "copies"), nil, map[string]any{"tables": tables}, nil)
 }
 
 // LogSamples gives how a feed was doing over the last hours.
 func (c *Client) LogSamples(ctx context.Context, feed string, hours float64) ([]LogSample, error) {
-	return get[[]LogSample](ctx, c, "/feeds/"+url.PathEscape(feed)+"/samples", url.Values{"hours": {strconv.FormatFloat(hours, 'f', -1, 64)}})
+	return get[[]LogSample](ctx, c, at("feeds", feed, "samples"), url.Values{"hours": {strconv.FormatFloat(hours, 'f', -1, 64)}})
 }
 
 // Versions gives the versions of one row of a history.
 func (c *Client) Versions(ctx context.Context, feed, table string, key []string) (Versions, error) {
-	return get[Versions](ctx, c, "/feeds/"+url.PathEscape(feed)+"/versions", url.Values{"table": {table}, "key": key})
+	return get[Versions](ctx, c, at("feeds", feed, "versions"), url.Values{"table": {table}, "key": key})
 }
 
 // Positions lists the positions of a feed's tables.
