@@ -131,7 +131,7 @@ func (c *Conn) signIn(ctx context.Context) error {
 			return errorOf(packet)
 		case packet[0] == isEOF && len(packet) > 1: // sign in another way
 			plugin, rest, _ := stringOf(packet[1:])
-			answer, err := c.answer(plugin, bytes.TrimSuffix(rest, []byte{0}))
+			answer, err := c.answer(plugin, rest)
 			if err != nil {
 				return err
 			}
@@ -178,9 +178,10 @@ func native(password, challenge []byte) []byte {
 // signature proves a password by an Ed25519 signature of the challenge, whose private key
 // is the password's SHA-512 (mariadb.com/kb/en/authentication-plugin-ed25519; RFC 8032, 5.1.6).
 func signature(password, challenge []byte) ([]byte, error) {
-	if len(challenge) != 32 {
+	if len(challenge) < 32 {
 		return nil, errShort
 	}
+	challenge = challenge[:32] // a zero may follow
 	sum := func(parts ...[]byte) []byte {
 		h := sha512.New()
 		for _, p := range parts {

@@ -65,11 +65,27 @@ func TestRows(t *testing.T) {
 	require.ErrorIs(t, c.Exec(ctx, "SELECT sleep(20)"), context.DeadlineExceeded)
 }
 
+// A challenge is 32 bytes of chance, and ends with a zero now and then.
+func TestSigningInAgainAndAgain(t *testing.T) {
+	s := testkit.MariaDB(t)
+	admin := connect(t, options(s))
+	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'", "CREATE USER 'often'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')"} {
+		require.NoError(t, admin.Exec(t.Context(), sql), sql)
+	}
+	o := options(s)
+	o.User, o.Password = "often", "a sëcret"
+	for i := range 1500 {
+		c, err := wire.Connect(t.Context(), o)
+		require.NoError(t, err, "after %d times", i)
+		require.NoError(t, c.Close())
+	}
+}
+
 // Every way to sign in that the server has a plugin for.
 func TestSigningIn(t *testing.T) {
 	s := testkit.MariaDB(t)
 	admin := connect(t, options(s))
-	for _, sql := range []string{"INSTALL SONAME 'auth_ed25519'", "CREATE USER 'native'@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING PASSWORD('a sëcret')", "CREATE USER 'signed'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')",
+	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'", "CREATE USER 'native'@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING PASSWORD('a sëcret')", "CREATE USER 'signed'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')",
 		"CREATE USER 'open'@'127.0.0.1'", "CREATE USER 'local'@'127.0.0.1' IDENTIFIED VIA unix_socket"} {
 		require.NoError(t, admin.Exec(t.Context(), sql), sql)
 	}
