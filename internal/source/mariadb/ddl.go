@@ -154,8 +154,13 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 		}
 	case first.is("ALTER"):
 		found, next := named(skip(1, "ONLINE", "IGNORE", "TABLE", "IF", "EXISTS"))
-		for i := next; found && i < len(list); i++ {
-			if at(i).is("TRUNCATE", "DROP", "EXCHANGE", "CONVERT", "DISCARD", "IMPORT") && (at(i+1).is("PARTITION", "TABLESPACE") || at(i).is("CONVERT") && at(i+1).is("PARTITION")) || at(i).is("RENAME") && !at(i+1).is("COLUMN", "INDEX", "KEY") {
+		for i := next; i < len(list); i++ {
+			switch {
+			case at(i).is("EXCHANGE", "CONVERT") && at(i+1).is("PARTITION", "TABLE") && anywhere(): // with another table, either way
+				return replaces
+			case found && at(i).is("TRUNCATE", "DROP", "DISCARD", "IMPORT") && at(i+1).is("PARTITION", "TABLESPACE"):
+				return replaces
+			case found && at(i).is("RENAME") && !at(i+1).is("COLUMN", "INDEX", "KEY"):
 				return replaces
 			}
 		}
