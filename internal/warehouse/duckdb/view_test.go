@@ -181,7 +181,7 @@ func TestAFileIsOpenedAgainAfterStatementsThatWereStopped(t *testing.T) {
 	select {
 	case err := <-ended:
 		require.NoError(t, err)
-	case <-time.After(time.Minute):
+	case <-time.After(5 * time.Minute):
 		t.Fatal("the file cannot be opened")
 	}
 }
