@@ -22,7 +22,7 @@ type browser struct {
 }
 
 func newBrowser(t *testing.T, s *service) *browser {
-	allocator, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("force-prefers-reduced-motion", true))...)
 	t.Cleanup(cancel)
 	tab, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(cancel)
