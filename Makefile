@@ -4,7 +4,7 @@ export DEBIAN_FRONTEND := noninteractive
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 
-.PHONY: demo test build console install lint unit race screenshots torture bench clean
+.PHONY: demo test build console install lint unit race screenshots torture fuzz bench clean
 
 demo: install build
 	bin/noemata demo
@@ -38,7 +38,7 @@ lint:
 	cd console && npm run -s check && npm run -s lint
 
 unit:
-	go test -timeout 15m ./...
+	go test -timeout 25m ./...
 
 # The race detector where goroutines share work.
 race:
@@ -52,6 +52,16 @@ screenshots: build
 torture: build
 	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills' ./e2e/
 	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestTorture|TestCopiesMeetTheLogExactly' ./internal/engine/
+
+# Every decoder of what servers send, 20 minutes each.
+FUZZ_TIME ?= 20m
+fuzz:
+	go test ./internal/pgcopy -run xxx -fuzz FuzzReader -fuzztime $(FUZZ_TIME)
+	go test ./internal/pgcopy -run xxx -fuzz FuzzText -fuzztime $(FUZZ_TIME)
+	go test ./internal/source/postgres -run xxx -fuzz FuzzMessages -fuzztime $(FUZZ_TIME)
+	go test ./internal/source/mariadb -run xxx -fuzz FuzzValues -fuzztime $(FUZZ_TIME)
+	go test ./internal/source/mariadb/wire -run xxx -fuzz FuzzServer -fuzztime $(FUZZ_TIME)
+	go test ./internal/source/mariadb/binlog -run xxx -fuzz FuzzDecoder -fuzztime $(FUZZ_TIME)
 
 bench: build
 	go run ./bench

@@ -25,7 +25,9 @@ type Client struct {
 
 // New makes a Client of the service at an address such as http://127.0.0.1:8420.
 func New(address, token string) *Client {
-	return &Client{address: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{}}
+	return &Client{address: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse // the token is for this address alone
+	}}}
 }
 
 // Error is an answer of the service that is not a success.
@@ -294,6 +296,11 @@ func (c *Client) ClearPosition(ctx context.Context, feed, table string) (Place, 
 // StartRun runs a feed now; the run may wait for one that goes on.
 func (c *Client) StartRun(ctx context.Context, feed string) (Run, error) {
 	return post[Run](ctx, c, at("feeds", feed, "runs"), nil, nil)
+}
+
+// StopRun has a run end that is queued or goes on; what it has committed stays.
+func (c *Client) StopRun(ctx context.Context, id int64) (Run, error) {
+	return post[Run](ctx, c, at("runs", strconv.FormatInt(id, 10), "stop"), nil, nil)
 }
 
 // RunFilter chooses runs; zero fields choose all.

@@ -90,7 +90,8 @@ type FeedStatus struct {
 	Source    string        `json:"source"`
 	Warehouse string        `json:"warehouse"`
 	Schedule  string        `json:"schedule" doc:"When it runs, in words"`
-	State     string        `json:"state" enum:"active,paused" doc:"active: it runs on its schedule; paused: only when a person starts a run"`
+	State     string        `json:"state" enum:"active,paused,held" doc:"active: it runs on its schedule; paused: only when a person starts a run; held: the service ended again and again during its runs, so a person must start it"`
+	Held      *Problem      `json:"held,omitempty" doc:"Why the feed is held"`
 	NextRunAt *time.Time    `json:"next_run_at,omitempty"`
 	LastRun   *Run          `json:"last_run,omitempty"`
 	Running   *Run          `json:"running,omitempty"`
@@ -153,7 +154,7 @@ type TableStatus struct {
 	Find       string      `json:"find"`
 	Keep       string      `json:"keep"`
 	Key        []string    `json:"key,omitempty" doc:"The columns that name its rows, once it has been looked at"`
-	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,failing" doc:"waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
+	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,unequal,held,failing" doc:"held: it waits for a person while the rest of its feed goes on; unequal: the last proof found differences; waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
 	Position   string      `json:"position,omitempty" doc:"How far it has come"`
 	Next       string      `json:"next" doc:"What the next run reads, in words"`
 	CompleteAt *time.Time  `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
@@ -184,7 +185,7 @@ type Run struct {
 	ID        int64      `json:"id"`
 	Feed      string     `json:"feed"`
 	Trigger   string     `json:"trigger" enum:"schedule,person" doc:"What started it"`
-	State     string     `json:"state" enum:"queued,running,done,failed,stopped"`
+	State     string     `json:"state" enum:"queued,running,done,failed,stopped,waited" doc:"waited: another program had what the run needed; it comes again soon"`
 	QueuedAt  time.Time  `json:"queued_at"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
@@ -200,7 +201,7 @@ func (r Run) Ended() bool { return r.State != "queued" && r.State != "running" }
 type RunTable struct {
 	Table     string     `json:"table"`
 	Target    string     `json:"target"`
-	State     string     `json:"state" enum:"waiting,running,done,failed,stopped"`
+	State     string     `json:"state" enum:"waiting,running,done,failed,stopped,waited,held"`
 	Books     Books      `json:"books"`
 	From      string     `json:"from" doc:"The position before; empty when there was none"`
 	To        string     `json:"to" doc:"The position after"`

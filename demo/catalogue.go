@@ -2,12 +2,11 @@ package demo
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	_ "embed"
 	"encoding/json"
 	"fmt"
-	mathrand "math/rand/v2"
+	"math/rand/v2"
 	"strings"
 	"time"
 
@@ -32,8 +31,8 @@ var (
 
 const catalogueReader = "catalogue_reader"
 
-// buildCatalogue makes what is missing in the catalogue database, and gives its reader a
-// new password.
+// buildCatalogue makes what is missing in the catalogue database, and gives its reader its
+// password.
 func (w *world) buildCatalogue(ctx context.Context) (*client.Settings, error) {
 	if err := w.maria.CreateDatabase(ctx, "catalogue"); err != nil {
 		return nil, fmt.Errorf("make the database catalogue: %w", err)
@@ -53,7 +52,10 @@ func (w *world) buildCatalogue(ctx context.Context) (*client.Settings, error) {
 			return nil, err
 		}
 	}
-	password := rand.Text()
+	password, err := w.password(catalogueReader)
+	if err != nil {
+		return nil, err
+	}
 	for _, sql := range []string{
 		fmt.Sprintf("CREATE USER IF NOT EXISTS '%s'@'127.0.0.1'", catalogueReader),
 		fmt.Sprintf("ALTER USER '%s'@'127.0.0.1' IDENTIFIED BY %s", catalogueReader, schema.Literal(password)),
@@ -69,7 +71,7 @@ func (w *world) buildCatalogue(ctx context.Context) (*client.Settings, error) {
 
 // fillCatalogue makes the tables and their rows, the same every time.
 func fillCatalogue(ctx context.Context, db *sql.DB) error {
-	r := mathrand.New(mathrand.NewPCG(10, 11))
+	r := rand.New(rand.NewPCG(10, 11))
 	conn, err := db.Conn(ctx)
 	if err != nil {
 		return err
@@ -123,7 +125,7 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 // catalogueDay goes on like day: copies travel between branches, are mended, bought and
 // given away, and titles are corrected.
 func catalogueDay(ctx context.Context, db *sql.DB, pause time.Duration) error {
-	r := mathrand.New(mathrand.NewPCG(uint64(time.Now().UnixNano()), 2))
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 2))
 	for {
 		select {
 		case <-ctx.Done():

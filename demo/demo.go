@@ -22,6 +22,7 @@ import (
 	"noemata/internal/cli"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/daemon"
 	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
 	"noemata/internal/serve"
@@ -133,10 +134,13 @@ func (w *world) running(ctx context.Context) *client.Client {
 
 // start starts the circulation database and the service, and sets them up.
 func (w *world) start(ctx context.Context) error {
-	if err := os.MkdirAll(w.dir, 0o755); err != nil {
+	dir, err := filepath.Abs(w.dir)
+	if err == nil {
+		err = daemon.MakePassable(dir)
+	}
+	if err != nil {
 		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".", "Choose another with --data.")
 	}
-	var err error
 	w.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(w.dir, "libraries"), Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna", "wal_level": "logical"}})
 	if err != nil {
 		return err
@@ -205,7 +209,9 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 	}
 	passwords := map[string]string{}
 	for _, user := range []string{readerUser, writerUser} {
-		passwords[user] = rand.Text()
+		if passwords[user], err = w.password(user); err != nil {
+			return nil, err
+		}
 		var there bool
 		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", user).Scan(&there); err != nil {
 			return nil, err
@@ -225,6 +231,28 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 ALTER ROLE %[1]s REPLICATION; GRANT CREATE ON DATABASE circulation TO %[1]s; GRANT %[3]s TO %[1]s;
 GRANT CREATE, TEMPORARY ON DATABASE reports TO %[2]s`, readerUser, writerUser, ownerRole))
 	return passwords, err
+}
+
+// password is that of one of the databases' users. It is made up once and kept in the
+// demo's folder: feeds that go on when the demo is started again find it as it was.
+func (w *world) password(user string) (string, error) {
+	file := filepath.Join(w.dir, "passwords.json")
+	kept := map[string]string{}
+	content, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(content, &kept)
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", fmt.Errorf("read the demo's passwords: %w", err)
+	}
+	if kept[user] == "" {
+		kept[user] = rand.Text()
+		content, _ = json.Marshal(kept) // texts always marshal
+		if err := os.WriteFile(file, content, 0o600); err != nil {
+			return "", fmt.Errorf("keep the demo's passwords: %w", err)
+		}
+	}
+	return kept[user], nil
 }
 
 // own gives the tables an owner that the reader can be a member of: whoever publishes a
@@ -250,17 +278,13 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 	database := func(name, user string) *client.Settings {
 		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user, Password: passwords[user]}
 	}
-	lake, err := filepath.Abs(filepath.Join(w.dir, "lake.duckdb"))
-	if err != nil {
-		return err
-	}
 	for _, x := range []struct {
 		side client.Side
 		new  client.NewConnection
 	}{
 		{client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: database("circulation", readerUser)}},
 		{client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: catalogue}},
-		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: lake}}},
+		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: "lake.duckdb"}}},
 		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: database("reports", writerUser)}},
 	} {
 		_, err := w.client.AddConnection(ctx, x.side, x.new)

@@ -127,10 +127,7 @@ func TestRefusalsKeepSecrets(t *testing.T) {
 // wrong and what to do.
 func TestEveryRequestIsAnswered(t *testing.T) {
 	s := newService(t)
-	d := s.addSource("circulation")
-	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
-	s.apply("%s", patronsFeed)
+	s.addPatrons(100, "duckdb", "")
 	s.finish("patrons")
 	var described struct {
 		Paths map[string]map[string]struct {
@@ -207,10 +204,7 @@ func TestEveryRequestIsAnswered(t *testing.T) {
 
 func TestEventsAndMetrics(t *testing.T) {
 	s := newService(t)
-	d := s.addSource("circulation")
-	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
-	s.apply("%s", patronsFeed)
+	s.addPatrons(100, "duckdb", "")
 	heard := make(chan client.Event, 100)
 	listening, stop := context.WithCancel(t.Context())
 	defer stop()

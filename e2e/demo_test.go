@@ -28,7 +28,7 @@ func TestDemoCheck(t *testing.T) {
 	require.Zero(t, code, out)
 	require.Regexp(t, `Equal: \d+ rows of 15 tables are the same on both sides, every value of every row\.`, out)
 
-	lake, err := sql.Open("duckdb", filepath.Join(dir, "lake.duckdb"))
+	lake, err := sql.Open("duckdb", filepath.Join(dir, "service", "warehouses", "lake.duckdb"))
 	require.NoError(t, err)
 	changed, err := lake.Exec("UPDATE circulation.patrons SET note = 'changed by hand' WHERE id = 4711")
 	require.NoError(t, err)

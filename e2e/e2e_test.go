@@ -50,6 +50,7 @@ type service struct {
 	token   string
 	process *exec.Cmd
 	stderr  *lockedBuffer
+	flags   []string // of serve, beyond the usual
 }
 
 type lockedBuffer struct {
@@ -85,7 +86,7 @@ func newService(t *testing.T) *service {
 
 func (s *service) start() {
 	s.t.Helper()
-	s.process = exec.Command(program, "serve", "--listen", s.listen, "--data", filepath.Join(s.dir, "service"))
+	s.process = exec.Command(program, append([]string{"serve", "--listen", s.listen, "--data", filepath.Join(s.dir, "service"), "--warehouse-dir", s.dir}, s.flags...)...)
 	s.stderr = &lockedBuffer{}
 	s.process.Stderr = s.stderr
 	out, err := s.process.StdoutPipe()
@@ -123,6 +124,13 @@ func (s *service) stop() {
 	}
 	s.start() // killed: start it once more so that it stops its database
 	_ = s.process.Process.Signal(syscall.SIGTERM)
+	_ = s.process.Wait()
+}
+
+// stopNow ends the process as its operator would.
+func (s *service) stopNow() {
+	s.t.Helper()
+	require.NoError(s.t, s.process.Process.Signal(syscall.SIGTERM))
 	_ = s.process.Wait()
 }
 

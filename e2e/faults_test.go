@@ -26,6 +26,19 @@ tables:
     target: copy.patrons
 `
 
+// addPatrons adds a source with some patrons, a warehouse, and a feed from one to the other;
+// schedule is a line of its file, or empty.
+func (s *service) addPatrons(n int, warehouse, schedule string) *database {
+	s.t.Helper()
+	d := s.addSource("circulation")
+	s.addWarehouse("target", warehouse)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
+	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, $1) i`, n)
+	d.exec(`ANALYZE patrons`)
+	s.apply("%s", strings.Replace(patronsFeed, "warehouse: target\n", "warehouse: target\n"+schedule+"\n", 1))
+	return d
+}
+
 // failing runs the feed, which must fail, and gives what API and command line say.
 func (s *service) failing(feed string) (client.Problem, string) {
 	s.t.Helper()
@@ -69,7 +82,7 @@ func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 	d.exec(`GRANT SELECT ON patrons TO reader; ALTER TABLE patrons RENAME TO readers`)
 	check("a dropped table", `The table public.patrons does not exist in source "circulation".`, "remove it from the feed or correct its name")
 	d.exec(`ALTER TABLE readers RENAME TO patrons; ALTER TABLE patrons ADD phone text`)
-	check("a new column", `The target table copy.patrons lacks the column phone`, `ALTER TABLE "copy"."patrons" ADD COLUMN "phone" VARCHAR`)
+	check("a new column", `The target table copy.patrons does not have the columns that the source has now. It lacks phone.`, `ALTER TABLE "copy"."patrons" ADD COLUMN "phone" VARCHAR;`, "noemata positions clear patrons public.patrons")
 	d.exec(`ALTER TABLE patrons DROP phone`)
 
 	settings.Password = "wrong secret"
@@ -179,10 +192,7 @@ func TestFindingsBeforeAFeedRuns(t *testing.T) {
 // service loses nothing of it.
 func TestSchedule(t *testing.T) {
 	s := newService(t)
-	d := s.addSource("circulation")
-	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons VALUES (1, '2026-01-01Z')`)
-	s.apply("%s", strings.Replace(patronsFeed, "feed: patrons", "feed: patrons\nevery: 1s", 1))
+	d := s.addPatrons(1, "duckdb", "every: 1s")
 	_, err := s.client.StartFeed(t.Context(), "patrons")
 	require.NoError(t, err)
 	arrives := func(n int64) {

@@ -70,6 +70,8 @@ tables:
 				s.kill()
 				d.exec(`UPDATE loans SET note = 'after kill', updated_at = clock_timestamp() WHERE id % 1000 = $1`, i)
 				s.start()
+				s.release("torture")
+				s.release("torture-paged")
 			}
 			time.Sleep(2500 * time.Millisecond) // beyond the settle delay of the last updates
 			for _, feed := range []string{"torture", "torture-paged"} {

@@ -27,11 +27,7 @@ func TestTwoProcessesShareTheWork(t *testing.T) {
 			second.stop()
 		}
 	})
-	d := first.addSource("circulation")
-	first.addWarehouse("target", "postgresql")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
-	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 1000) i`)
-	first.apply("%s", strings.Replace(patronsFeed, "feed: patrons", "feed: patrons\nevery: 1s", 1))
+	d := first.addPatrons(1000, "postgresql", "every: 1s")
 	_, err := first.client.StartFeed(t.Context(), "patrons")
 	require.NoError(t, err)
 	arrives := func(s *service, n int64) {
@@ -64,11 +60,7 @@ func TestProgressIsForPeople(t *testing.T) {
 		t.Fatal("the program script, of Debian's bsdutils, is needed for a terminal")
 	}
 	s := newService(t)
-	d := s.addSource("circulation")
-	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL)`)
-	d.exec(`INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 300000) i; ANALYZE`)
-	s.apply("%s", patronsFeed)
+	d := s.addPatrons(300000, "duckdb", "")
 	locked, err := d.conn.Begin(t.Context())
 	require.NoError(t, err)
 	_, err = locked.Exec(t.Context(), `LOCK TABLE patrons`)

@@ -66,9 +66,38 @@ func Main(version string, demo Demo, args []string, out, errOut io.Writer) int {
 		return 0
 	}
 	if !errors.Is(err, errNo) {
-		_, _ = fmt.Fprintln(errOut, "Error: "+explain(err))
+		if output, _ := root.PersistentFlags().GetString("output"); output == "json" {
+			_ = json.NewEncoder(errOut).Encode(inJSON(err))
+		} else {
+			_, _ = fmt.Fprintln(visible{errOut}, "Error: "+explain(err))
+		}
 	}
 	return exitCode(err)
+}
+
+// failure is an error for programs.
+type failure struct {
+	Code   string   `json:"code"`
+	Detail string   `json:"detail"`
+	Remedy string   `json:"remedy,omitempty"`
+	Errors []string `json:"errors,omitempty"`
+	Exit   int      `json:"exit"`
+}
+
+func inJSON(err error) failure {
+	f := failure{Exit: exitCode(err)}
+	var answer *client.Error
+	var usage usageError
+	switch {
+	case errors.As(err, &answer):
+		f.Code, f.Detail, f.Remedy, f.Errors = answer.Code, answer.Detail, answer.Remedy, answer.Errors
+	case errors.As(err, &usage):
+		f.Code, f.Detail, f.Remedy = string(problem.Invalid), usage.Error(), "See noemata --help, or --help after a command."
+	default:
+		p := problem.Of(err)
+		f.Code, f.Detail, f.Remedy = string(p.Code), p.What, p.Remedy
+	}
+	return f
 }
 
 func explain(err error) string {
@@ -117,7 +146,13 @@ type app struct {
 func New(version string, demo Demo) *cobra.Command {
 	a := &app{version: version}
 	root := &cobra.Command{
-		Use: "noemata", Short: "Keep tables of databases replicated into a warehouse, exactly, and prove it",
+		Use: "noemata", Short: "Keep tables of databases replicated into a warehouse, exactly, and prove it", Args: cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usageError{fmt.Errorf("noemata has no command %q", args[0])}
+			}
+			return c.Help()
+		},
 		SilenceErrors: true, SilenceUsage: true, Version: version,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if a.output != "table" && a.output != "json" {
@@ -213,12 +248,26 @@ const DefaultListen = "127.0.0.1:8420"
 // client makes the API client: flags first, then the environment, then the profile.
 func (a *app) client() (*client.Client, error) {
 	p := readProfile()
-	address := firstOf(a.address, os.Getenv("NOEMATA_ADDRESS"), p.Address, "http://"+DefaultListen)
-	token := firstOf(a.token, os.Getenv("NOEMATA_TOKEN"), p.Token)
+	ofEnv := profile{os.Getenv("NOEMATA_ADDRESS"), os.Getenv("NOEMATA_TOKEN")}
+	address := firstOf(a.address, ofEnv.Address, p.Address, "http://"+DefaultListen)
+	token := firstOf(a.token, ofEnv.tokenFor(address), p.tokenFor(address))
+	if token == "" && a.address != "" && p.Token+ofEnv.Token != "" {
+		return nil, &client.Error{Status: http.StatusUnauthorized, Detail: fmt.Sprintf("There is no token for %s: the one that is kept is for another address, and is not sent there.", address),
+			Remedy: "Sign in there with noemata sign-in --address " + address + ", or give --token."}
+	}
 	if token == "" {
 		return nil, &client.Error{Status: http.StatusUnauthorized, Detail: "You are not signed in.", Remedy: "Sign in with noemata sign-in, or set NOEMATA_TOKEN."}
 	}
 	return client.New(address, token), nil
+}
+
+// tokenFor is the token, if it is for this address: what was given for one service is sent
+// to no other. In the environment a token may stand without an address.
+func (p profile) tokenFor(address string) string {
+	if p.Address != "" && strings.TrimSuffix(p.Address, "/") != strings.TrimSuffix(address, "/") {
+		return ""
+	}
+	return p.Token
 }
 
 func firstOf(options ...string) string {
@@ -248,8 +297,32 @@ func (a *app) show(cmd *cobra.Command, value any, asTable func(w io.Writer)) err
 		e.SetIndent("", "  ")
 		return e.Encode(value)
 	}
-	asTable(cmd.OutOrStdout())
+	asTable(visible{cmd.OutOrStdout()})
 	return nil
+}
+
+// visible is a terminal that what is printed cannot steer: control characters, and those
+// that turn the direction of text, are shown as what they are.
+type visible struct{ io.Writer }
+
+func (v visible) Write(p []byte) (int, error) {
+	clean := strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return r
+		case r < ' ':
+			return r + 0x2400 // the pictures of control characters (Unicode, Control Pictures)
+		case r == 0x7f:
+			return 0x2421
+		case r >= 0x80 && r < 0xa0, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x061c:
+			return '\ufffd'
+		}
+		return r
+	}, string(p))
+	if _, err := io.WriteString(v.Writer, clean); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }
 
 // say prints a sentence, or the value as JSON.

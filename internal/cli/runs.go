@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -19,7 +20,7 @@ import (
 )
 
 func (a *app) runsCommand() *cobra.Command {
-	return group("runs", "Runs: what feeds did, with every statement", a.startRunCommand(), a.listRunsCommand(), a.showRunCommand())
+	return group("runs", "Runs: what feeds did, with every statement", a.startRunCommand(), a.listRunsCommand(), a.showRunCommand(), a.stopRunCommand())
 }
 
 func (a *app) listRunsCommand() *cobra.Command {
@@ -89,12 +90,36 @@ func showRun(w io.Writer, r client.Run) {
 		for _, note := range t.Notes {
 			_, _ = fmt.Fprintf(w, "\n%s: %s\n", t.Table, note)
 		}
-		if t.Problem != nil {
-			_, _ = fmt.Fprintf(w, "\n%s: %s %s\n", t.Table, t.Problem.What, t.Problem.Remedy)
-		}
 	}
-	if r.Problem != nil && len(r.Tables) == 0 {
-		_, _ = fmt.Fprintf(w, "\n%s %s\n", r.Problem.What, r.Problem.Remedy)
+	showProblems(w, r)
+}
+
+// showProblems prints each problem once, with the tables that have it.
+func showProblems(w io.Writer, r client.Run) {
+	var order []client.Problem
+	tables := map[client.Problem][]string{}
+	for _, t := range r.Tables {
+		if t.Problem == nil {
+			continue
+		}
+		if tables[*t.Problem] == nil {
+			order = append(order, *t.Problem)
+		}
+		tables[*t.Problem] = append(tables[*t.Problem], t.Table)
+	}
+	if r.Problem != nil && len(order) == 0 {
+		order = append(order, *r.Problem)
+	}
+	for _, p := range order {
+		whose := ""
+		switch names := tables[p]; {
+		case len(names) == 0 || len(names) == len(r.Tables) && len(names) > 1:
+		case len(names) > 5:
+			whose = fmt.Sprintf("%s and %d more: ", strings.Join(names[:5], ", "), len(names)-5)
+		default:
+			whose = strings.Join(names, ", ") + ": "
+		}
+		_, _ = fmt.Fprintf(w, "\n%s%s %s\n", whose, p.What, p.Remedy)
 	}
 }
 
@@ -131,13 +156,37 @@ func (a *app) startRunCommand() *cobra.Command {
 		if err := a.show(cmd, run, func(w io.Writer) { showRun(w, run) }); err != nil {
 			return err
 		}
-		if run.State != "done" {
+		if run.State != "done" || slices.ContainsFunc(run.Tables, func(t client.RunTable) bool { return t.Problem != nil }) {
 			return errNo
 		}
 		return nil
 	})}
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for its end")
 	return c
+}
+
+func (a *app) stopRunCommand() *cobra.Command {
+	return &cobra.Command{Use: "stop NUMBER", Short: "Stop a run that is queued or goes on; what it has committed stays", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usageError{fmt.Errorf("%q is not a run's number", args[0])}
+		}
+		run, err := c.StopRun(ctx, id)
+		if err != nil {
+			return err
+		}
+		for !run.Ended() {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(150 * time.Millisecond):
+			}
+			if run, err = c.Run(ctx, id); err != nil {
+				return err
+			}
+		}
+		return a.say(cmd, run, "Run %d is %s.", run.ID, run.State)
+	})}
 }
 
 // follow waits until a run has ended. With a person watching it shows how many rows

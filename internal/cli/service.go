@@ -8,6 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -22,6 +23,8 @@ func (a *app) serveCommand() *cobra.Command {
 	o := serve.Options{Version: a.version}
 	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
 		slog.SetDefault(slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil)))
+		syscall.Umask(0o077)
+		o.DatabaseURL = firstOf(o.DatabaseURL, os.Getenv("NOEMATA_DATABASE_URL"))
 		s, first, err := serve.Start(cmd.Context(), o)
 		if err != nil {
 			return err
@@ -37,15 +40,20 @@ func (a *app) serveCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&o.Listen, "listen", DefaultListen, "host and port to listen on")
 	f.StringVar(&o.DataDir, "data", serve.DefaultDataDir(), "folder for the key and, without --database-url, the records")
-	f.StringVar(&o.DatabaseURL, "database-url", os.Getenv("NOEMATA_DATABASE_URL"), "PostgreSQL database for the records (NOEMATA_DATABASE_URL); without it one is started")
+	f.StringVar(&o.DatabaseURL, "database-url", "", "PostgreSQL database for the records (else NOEMATA_DATABASE_URL, which no list of processes shows); without one it is started")
 	f.StringVar(&o.Certificate, "certificate", "", "PEM file with the certificate, to serve HTTPS")
-	f.StringVar(&o.Key, "key", "", "PEM file with the certificate's key")
+	f.StringVar(&o.Key, "key", "", "PEM file with the certificate's key; both are read again when they change")
+	f.BoolVar(&o.PlainHTTP, "plain-http", false, "listen beyond this machine without TLS; tokens travel in the clear")
+	f.StringArrayVar(&o.Proxies, "trusted-proxy", nil, "address or network of a proxy whose X-Forwarded-For and X-Forwarded-Proto are believed; repeatable")
+	f.StringArrayVar(&o.Folders, "warehouse-dir", nil, "folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
+	f.BoolVar(&o.Paused, "paused", false, "start without running anything; a feed runs again once it is started or asked to run")
 	return c
 }
 
 func demoCommand(demo Demo) *cobra.Command {
 	o := DemoOptions{}
 	c := &cobra.Command{Use: "demo", Short: "Run the service with a made-up region's libraries as an example", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		syscall.Umask(0o077)
 		level := slog.LevelWarn
 		slog.SetDefault(slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: level})))
 		o.Out = cmd.OutOrStdout()
@@ -82,9 +90,15 @@ func (a *app) signInCommand() *cobra.Command {
 	}}
 }
 
+// isTerminal tells whether a person sits at what is read.
+func isTerminal(in io.Reader) bool {
+	f, ok := in.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // readSecret asks for a secret without showing it; piped input is read as it is.
 func readSecret(cmd *cobra.Command, prompt string) (string, error) {
-	if f, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := cmd.InOrStdin().(*os.File); ok && isTerminal(f) {
 		_, _ = fmt.Fprint(cmd.ErrOrStderr(), prompt)
 		secret, err := term.ReadPassword(int(f.Fd()))
 		_, _ = fmt.Fprintln(cmd.ErrOrStderr())

@@ -76,7 +76,10 @@ func Explain(err error, at, what string, s Settings) error {
 		host      x509.HostnameError
 		invalid   x509.CertificateInvalidError
 	)
+	var silent *SilentError
 	switch text := err.Error(); {
+	case errors.As(err, &silent):
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s has said nothing for %s.", at, silent.Silence), "Check whether the server works, and whether something between here and there drops its answers.")
 	case errors.As(err, &dns):
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what), "Check the host name.")
 	case errors.As(err, &authority), errors.As(err, &host), errors.As(err, &invalid):

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -38,20 +39,81 @@ func OwnerOf(server, name, debian string) (*Owner, error) {
 	return &Owner{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
-// Give makes a file or folder the owner's.
-func Give(path string, owner *Owner) error {
+// MakePassable makes a folder, and those above it that are missing, so that others can pass
+// through to what is theirs below, whatever the umask, and see nothing on the way.
+func MakePassable(path string) error {
+	if _, err := os.Stat(path); err == nil || filepath.Dir(path) == path {
+		return err
+	}
+	if err := MakePassable(filepath.Dir(path)); err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, 0o711); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	return os.Chmod(path, 0o711)
+}
+
+// MakeHome makes the folder that a server's own folders are in. It belongs to whoever
+// starts the server: an owner who could write it could put links there for root to follow.
+// Where an earlier version gave it away it is taken back, without the links.
+func MakeHome(path string, owner *Owner) error {
+	if owner == nil {
+		return os.MkdirAll(path, 0o700)
+	}
+	if err := os.MkdirAll(path, 0o711); err != nil {
+		return err
+	}
+	if err := os.Lchown(path, os.Getuid(), os.Getgid()); err != nil {
+		return err
+	}
+	if err := os.Chmod(path, 0o711); err != nil { // whatever the umask: the owner passes through
+		return err
+	}
+	entries, err := os.ReadDir(path)
+	for _, e := range entries {
+		if err == nil && e.Type()&os.ModeSymlink != 0 {
+			err = os.Remove(filepath.Join(path, e.Name()))
+		}
+	}
+	return err
+}
+
+// MakeDir makes a folder for the owner alone, in one made by MakeHome.
+func MakeDir(path string, owner *Owner) error {
+	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
 	if owner == nil {
 		return nil
 	}
-	return os.Chown(path, int(owner.Uid), int(owner.Gid))
+	return os.Lchown(path, int(owner.Uid), int(owner.Gid))
 }
 
-// MakeDir makes a folder that belongs to the owner.
-func MakeDir(path string, owner *Owner) error {
-	if err := os.MkdirAll(path, 0o755); err != nil {
+// WriteNew writes a file for the owner alone, in a folder made by MakeHome.
+func WriteNew(path string, content []byte, owner *Owner) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	return Give(path, owner)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if owner != nil {
+		err = errors.Join(err, f.Chown(int(owner.Uid), int(owner.Gid)))
+	}
+	return errors.Join(err, f.Close())
+}
+
+// read reads a file that its owner may have made, a link not followed.
+func read(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	return io.ReadAll(io.LimitReader(f, 64<<10))
 }
 
 // Command prepares a program to run as the owner, in a clean environment.
@@ -73,7 +135,7 @@ type Process struct {
 
 // Start runs a prepared command; what it prints goes to the end of a log file.
 func Start(server string, c *exec.Cmd, log string) (*Process, error) {
-	out, err := os.OpenFile(log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+	out, err := os.OpenFile(log, os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("open the log of %s: %w", server, err)
 	}
@@ -93,7 +155,7 @@ func Start(server string, c *exec.Cmd, log string) (*Process, error) {
 // Find gives the process that a pid file names, if it runs the given program; what a dead
 // one left behind is removed. lines are the file's.
 func Find(server, pidFile, program string) (p *Process, lines []string) {
-	content, err := os.ReadFile(pidFile)
+	content, err := read(pidFile)
 	if err != nil {
 		return nil, nil
 	}
@@ -159,4 +221,17 @@ func Port(wanted int) (int, error) {
 	}
 	defer func() { _ = l.Close() }()
 	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// KeepPort remembers the port of the server in a folder, so that it comes up there again:
+// whoever was told the address finds it.
+func KeepPort(dir string, port int) error {
+	return os.WriteFile(filepath.Join(dir, "port"), []byte(strconv.Itoa(port)), 0o600)
+}
+
+// LastPort is the port that KeepPort was told last; 0 for none.
+func LastPort(dir string) int {
+	content, _ := os.ReadFile(filepath.Join(dir, "port"))
+	port, _ := strconv.Atoi(string(content))
+	return port
 }

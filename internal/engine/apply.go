@@ -63,7 +63,7 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 			err = f.suspend(ctx, t, b)
 		}
 		if err != nil {
-			return err
+			return blame(t, err)
 		}
 	}
 	if g.Open || (f.commit == nil && g.To <= f.place.Position.Value) {
@@ -111,7 +111,7 @@ func (f *follow) finish(ctx context.Context, g source.Gathered) error {
 			continue
 		}
 		if books[t], err = t.part.Close(ctx, to); err != nil {
-			return err
+			return blame(t, err)
 		}
 		t.part = nil
 	}

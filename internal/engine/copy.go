@@ -3,15 +3,18 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"golang.org/x/sync/errgroup"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
@@ -69,6 +72,18 @@ func dropCopies(feed, table string) []string {
 	}
 }
 
+// beginCopy gives the statement that begins the first copy of a table.
+func beginCopy(feed, table string, generation int64) string {
+	return fmt.Sprintf("INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment) VALUES (%s, %s, '%s', %d, '', '[]', '', 0) ON CONFLICT DO NOTHING",
+		schema.Literal(feed), schema.Literal(table), Copying, generation)
+}
+
+// copyAgain gives the statements that begin the copy of a table anew.
+func copyAgain(feed, table string) []string {
+	return append(dropCopies(feed, table), fmt.Sprintf("UPDATE noemata.copies SET state = '%s', generation = generation + 1, layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
+		Copying, schema.Literal(feed), schema.Literal(table)))
+}
+
 func (f *follow) copiedTable(t *logTable) schema.Name {
 	return controlTable("copied", f.Feed.Name, t.Table.Table)
 }
@@ -112,8 +127,7 @@ func (f *follow) readCopies(ctx context.Context) error {
 	for _, t := range f.tables {
 		row, ok := known[t.Table.Table]
 		if !ok {
-			statements = append(statements, fmt.Sprintf("INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment) VALUES (%s, %s, '%s', 1, '', '[]', '', 0) ON CONFLICT DO NOTHING",
-				schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table), Copying))
+			statements = append(statements, beginCopy(f.Feed.Name, t.Table.Table, 1))
 			t.copy = copyState{Generation: 1}
 		} else {
 			t.state = row[1].(string)
@@ -121,8 +135,11 @@ func (f *follow) readCopies(ctx context.Context) error {
 			if err := json.Unmarshal([]byte(row[4].(string)), &t.copy.Snapshots); err != nil {
 				return fmt.Errorf("the snapshots of %s in noemata.copies: %w", t.Table.Table, err)
 			}
+			if statements, err = f.recall(ctx, t, statements); err != nil {
+				return err
+			}
 		}
-		if t.state != Following {
+		if t.trouble == nil && t.state != Following && t.state != Held {
 			statements = append(statements, d.CreateTableOf(f.copiedTable(t), copiedColumns(t)), d.CreateTableOf(f.suspendedTable(t), suspendedOf(t)))
 		}
 	}
@@ -132,25 +149,86 @@ func (f *follow) readCopies(ctx context.Context) error {
 	return f.Warehouse.Make(ctx, statements...)
 }
 
-// copyAll copies the tables that are not yet there, one after another.
-func (f *follow) copyAll(ctx context.Context) error {
-	for _, t := range f.tables {
-		f.mu.Lock()
-		copying := t.state == Copying
-		f.mu.Unlock()
-		if !copying {
-			continue
+// recall takes up a table that was known before, as the control schema has it.
+func (f *follow) recall(ctx context.Context, t *logTable, statements []string) ([]string, error) {
+	switch {
+	case t.state == Held:
+		t.heldFor = &reason{}
+		return statements, json.Unmarshal([]byte(t.copy.Layout), t.heldFor)
+	case t.state == Following && t.made: // what it held is gone, or is elsewhere
+		statements = append(statements, f.copyAgain(t)...)
+	case t.state == Following && t.trouble == nil && t.copy.Layout == "": // of a version that kept none
+		statements = append(statements, fmt.Sprintf("UPDATE noemata.copies SET layout = %s WHERE feed = %s AND source_table = %s", schema.Literal(layoutOf(t).String()), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table)))
+	case t.state == Following && t.trouble == nil:
+		var was layout
+		if err := json.Unmarshal([]byte(t.copy.Layout), &was); err != nil {
+			return statements, fmt.Errorf("the layout of %s in noemata.copies: %w", t.Table.Table, err)
 		}
-		if err := f.copyTable(ctx, t); err != nil {
-			return err
+		if err := layoutOf(t).changed(was, t.Table.Table); err != nil {
+			return statements, blame(t, err)
+		}
+		if layoutOf(t).gains(was) { // the target has the new columns already; older rows have no values in them
+			statements = append(statements, f.copyAgain(t)...)
+		}
+	case t.state == Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "": // a person has asked for it, so the target may be changed
+		if err := f.Warehouse.Refit(ctx, t.target); err != nil {
+			return statements, blame(t, err)
+		}
+		if t.made, t.trouble = f.Warehouse.Prepare(ctx, t.target); t.trouble != nil && !problem.OfTable(t.trouble) {
+			return statements, t.trouble
 		}
 	}
-	return nil
+	return statements, nil
 }
+
+// copyAgain begins the copy of a table that was known before anew.
+func (f *follow) copyAgain(t *logTable) []string {
+	t.state, t.copy = Copying, copyState{Generation: t.copy.Generation + 1}
+	return copyAgain(f.Feed.Name, t.Table.Table)
+}
+
+// settleFor is how long one table's open transactions are waited for, while others wait to
+// be copied.
+const settleFor = 5 * time.Second
+
+// copyAll copies the tables that are not yet there, one after another. One that waits for
+// somebody's transaction lets the others go first.
+func (f *follow) copyAll(ctx context.Context) error {
+	for {
+		waiting := 0
+		for _, t := range f.tables {
+			f.mu.Lock()
+			copying := t.state == Copying
+			f.mu.Unlock()
+			if !copying {
+				continue
+			}
+			if err := f.copyTable(ctx, t); errors.Is(err, errUnsettled) {
+				waiting++
+			} else if err != nil {
+				return blame(t, err)
+			}
+		}
+		if waiting == 0 {
+			return nil
+		}
+	}
+}
+
+// errUnsettled says that transactions are still open that a copy waits for.
+var errUnsettled = errors.New("transactions are open")
 
 func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 	f.wait(t, "transactions that wrote to the table before it was followed must end")
-	if err := f.log.Settle(ctx, t.query.Table); err != nil {
+	settling, stop := context.WithTimeout(ctx, settleFor)
+	defer stop()
+	err := f.log.Settle(settling, t.query.Table, func(who string) {
+		f.wait(t, "transactions that wrote to the table before it was followed must end: "+who)
+	})
+	if settling.Err() != nil && ctx.Err() == nil {
+		return errUnsettled
+	}
+	if err != nil {
 		return err
 	}
 	f.wait(t, "other copies from this source must end")
@@ -181,7 +259,7 @@ func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 				continue
 			}
 		}
-		group.Go(func() error { return f.copyPart(working, t, c, part, since, &copied) })
+		group.Go(problem.Guarded(func() error { return f.copyPart(working, t, c, part, since, &copied) }))
 	}
 	if err := group.Wait(); err != nil {
 		return err

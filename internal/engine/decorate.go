@@ -148,6 +148,12 @@ func (c *committer) instants(n int, typ arrow.DataType, wall func(int) int64) ar
 func (c *committer) positions(record arrow.RecordBatch) arrow.Array {
 	b := array.NewStringBuilder(allocator)
 	defer b.Release()
+	if c.query.Watermark == nil { // of a table that is read whole: the moment it was read at
+		for range record.NumRows() {
+			b.Append(c.stretch.end.Value)
+		}
+		return b.NewArray()
+	}
 	column := record.Column(c.watermarkPlace())
 	for i := range int(record.NumRows()) {
 		text, _ := schema.CellText(column, i, c.query.Watermark.Column.Type)

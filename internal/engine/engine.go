@@ -7,6 +7,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -79,7 +80,7 @@ func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
 		r.Progress = func(Progress) {}
 	}
 	r.Progress(Progress{Phase: "looking"})
-	err := r.run(ctx)
+	err := named(problem.Guarded(func() error { return r.run(ctx) })(), w.Feed.Name, w.Table.Table)
 	if err != nil && ctx.Err() != nil {
 		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
 	}
@@ -100,14 +101,21 @@ func (r *run) run(ctx context.Context) (err error) {
 		return err
 	}
 	r.outcome.Target = r.plan.target
-	if err := r.Warehouse.Prepare(ctx, r.plan.target); err != nil {
+	made, err := r.Warehouse.Prepare(ctx, r.plan.target)
+	if err != nil {
 		return err
 	}
 	place, err := r.Warehouse.Place(ctx, r.Feed.Name, r.Table.Table)
 	if err != nil {
 		return err
 	}
+	if place, err = r.sameTarget(ctx, place, made); err != nil {
+		return err
+	}
 	r.outcome.From, r.outcome.To = place, place
+	if err := r.leftOver(ctx); err != nil {
+		return err
+	}
 	if r.Table.Find == feed.FindWhole {
 		return r.whole(ctx)
 	}
@@ -117,6 +125,39 @@ func (r *run) run(ctx context.Context) (err error) {
 	return r.sweep(ctx)
 }
 
+// leftOver says which columns the target has from before the feed dropped them.
+func (r *run) leftOver(ctx context.Context) error {
+	left, err := r.Warehouse.LeftOver(ctx, r.plan.target)
+	for _, c := range left {
+		if slices.Contains(r.Table.Drop, c) {
+			r.note("The target still holds the column %s, which the feed drops, with the values of before. To remove them: ALTER TABLE %s DROP COLUMN %s;", c, r.plan.target.Name.Quoted(), schema.Quote(c))
+		}
+	}
+	return err
+}
+
+// sameTarget makes sure that a position is that of the target: what lies before it must be
+// there. A target that was missing is loaded from the beginning.
+func (r *run) sameTarget(ctx context.Context, place warehouse.Place, made bool) (warehouse.Place, error) {
+	if place.Position.IsZero() || place.Run == 0 && !made { // nothing was loaded, or a person has set it
+		return place, nil
+	}
+	if made {
+		r.note("The target %s was not there, so the table is loaded from its beginning.", r.plan.target.Name)
+		if err := r.Warehouse.SetPlace(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
+			return place, err
+		}
+		return r.Warehouse.Place(ctx, r.Feed.Name, r.Table.Table)
+	}
+	last, err := r.Warehouse.LastTarget(ctx, r.Feed.Name, r.Table.Table)
+	if err != nil || last == "" || last == r.plan.target.Name.Display() {
+		return place, err
+	}
+	return place, problem.Newf(problem.Held,
+		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s '%[3]s'.", r.Feed.Name, r.Table.Table, place.Position),
+		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last, place.Position, r.plan.target.Name)
+}
+
 // whole reads the table and swaps it in.
 func (r *run) whole(ctx context.Context) error {
 	m, err := r.Source.Moment(ctx)
@@ -124,11 +165,15 @@ func (r *run) whole(ctx context.Context) error {
 		return err
 	}
 	expected := max(r.plan.query.Table.Rows, 0)
+	r.clock = m.Clock
 	to := position.Position{Value: schema.TimestampTZText(m.Clock.UnixMicro())}
 	if err := r.load(ctx, r.plan.query, stretch{expected: expected, end: &to}); err != nil {
 		return err
 	}
 	r.outcome.CompleteAt = m.Clock
+	if b := r.outcome.Books; b.Read > 0 && b.Read == b.Unchanged {
+		r.note("Nothing has changed: all %d rows are the same.", b.Read)
+	}
 	return nil
 }
 

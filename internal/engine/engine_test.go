@@ -344,11 +344,35 @@ func TestReplaceSwapsWhole(t *testing.T) {
 		table := feed.Table{Table: "public.loan_rules", Find: feed.FindWhole, Keep: feed.KeepReplace}
 		require.Equal(t, rows.Books{Read: 2, Inserted: 2}, b.bring(table).Books)
 		b.exec(`DELETE FROM loan_rules WHERE kind = 'film'; INSERT INTO loan_rules VALUES ('map', 3), ('game', 14)`)
-		require.Equal(t, rows.Books{Read: 3, Inserted: 3}, b.bring(table).Books)
+		require.Equal(t, rows.Books{Read: 4, Inserted: 2, Deleted: 1, Unchanged: 1}, b.bring(table).Books)
 		b.equal(table, 3)
+		out := b.bring(table)
+		require.Equal(t, rows.Books{Read: 3, Unchanged: 3}, out.Books)
+		require.Contains(t, fmt.Sprint(out.Notes), "Nothing has changed")
+		b.exec(`INSERT INTO loan_rules VALUES ('map', 3)`) // a twin
+		require.Equal(t, rows.Books{Read: 4, Inserted: 1, Unchanged: 3}, b.bring(table).Books)
 		b.exec(`DELETE FROM loan_rules`)
-		require.Equal(t, rows.Books{}, b.bring(table).Books)
+		require.Equal(t, rows.Books{Read: 4, Deleted: 4}, b.bring(table).Books)
 		b.equal(table, 0)
+	})
+}
+
+// A table that is read whole is kept in every way that needs no single changes.
+func TestWholeInEveryKeep(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
+			b.exec(`DROP TABLE IF EXISTS loan_rules; CREATE TABLE loan_rules (kind text PRIMARY KEY, days int); INSERT INTO loan_rules VALUES ('book', 28), ('film', 7), ('map', 3)`)
+			table := feed.Table{Table: "public.loan_rules", Find: feed.FindWhole, Keep: keep, Target: "kept." + strings.ReplaceAll(string(keep), "-", "_")}
+			require.Equal(t, rows.Books{Read: 3, Inserted: 3}, b.bring(table).Books, keep)
+			require.Equal(t, rows.Books{Read: 3, Unchanged: 3}, b.bring(table).Books, keep)
+			b.exec(`DELETE FROM loan_rules WHERE kind = 'film'; UPDATE loan_rules SET days = 5 WHERE kind = 'map'; INSERT INTO loan_rules VALUES ('game', 14)`)
+			books := b.bring(table).Books
+			require.Equal(t, []int64{1, 1, 1, 1}, []int64{books.Inserted, books.Updated, books.Deleted, books.Unchanged}, "%s %+v", keep, books)
+			b.equal(table, 3)
+			b.exec(`INSERT INTO loan_rules VALUES ('film', 7); DELETE FROM loan_rules WHERE kind <> 'film'`)
+			b.bring(table)
+			b.equal(table, 1)
+		}
 	})
 }
 
@@ -463,5 +487,55 @@ func TestEveryStatementIsRecorded(t *testing.T) {
 		}
 		require.Greater(t, sides[statement.Source], 4)
 		require.Greater(t, sides[statement.Warehouse], 6)
+	})
+}
+
+// A position belongs to one target: another one, or one that was dropped, is filled from the
+// beginning, or held with the choice. No hole comes about in silence.
+func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		ctx := context.Background()
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, at timestamptz NOT NULL); INSERT INTO loans VALUES (1, 'C1', '2026-01-01Z'), (2, 'C2', '2026-01-02Z')`)
+		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, copy text); INSERT INTO holds VALUES (1, 'C1')`)
+		count := func(target string) string {
+			t.Helper()
+			found, err := b.warehouse.Ask(ctx, "SELECT count(*) FROM "+target)
+			require.NoError(t, err)
+			return fmt.Sprint(found[0][0])
+		}
+		table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.loans", Watermark: &feed.Watermark{Column: "at"}}
+		run := func() error {
+			_, err := b.engine.Run(ctx, b.work(table))
+			return err
+		}
+		require.NoError(t, run())
+		table.Target = "kept.lent"
+		require.NoError(t, run())
+		require.Equal(t, "2", count("kept.lent"), "a new target is filled")
+		require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE kept.lent"))
+		require.NoError(t, run())
+		require.Equal(t, "2", count("kept.lent"), "and so is one that was dropped")
+		table.Target = "kept.loans"
+		require.ErrorContains(t, run(), "To load it from the beginning: noemata positions clear")
+		require.NoError(t, b.warehouse.SetPlace(ctx, b.feed.Name, "public.loans", nil))
+		require.NoError(t, run())
+
+		table.Drop = []string{"copy"}
+		out, err := b.engine.Run(ctx, b.work(table))
+		require.NoError(t, err)
+		require.Contains(t, fmt.Sprint(out.Notes), `ALTER TABLE "kept"."loans" DROP COLUMN "copy"`)
+		require.Contains(t, fmt.Sprint(engine.Check(ctx, b.feed, b.source, b.warehouse)), "still holds the column copy")
+
+		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
+		f.catchUp()
+		require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE kept.holds"))
+		f.catchUp()
+		require.Equal(t, "1", count("kept.holds"))
+		b.feed.Tables[0].Target = "kept.held"
+		f.catchUp()
+		require.Equal(t, "1", count("kept.held"))
+		b.feed.Tables[0].Target = "kept.holds"
+		_, err = f.engine.Follow(ctx, f.work())
+		require.ErrorContains(t, err, "that this feed has not filled")
 	})
 }

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -54,7 +56,8 @@ type LogReport struct {
 type TableReport struct {
 	Table    string
 	Target   warehouse.Target
-	State    string // copying, joining (the copy is done, and the log must pass its snapshot) or following
+	State    string // copying, joining (the copy is done, and the log must pass its snapshot), following or held
+	Trouble  error  // why it is held
 	Copied   int64  // rows, while it is copied
 	Expected int64  // an estimate of the rows
 	Books    rows.Books
@@ -71,11 +74,24 @@ const (
 // Follow brings all tables of a feed forward together, each commit to the end of a
 // transaction of the source. What was committed before an error stays.
 func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
-	f := &follow{LogWork: w}
-	if f.CutBytes == 0 {
-		f.CutBytes = CutBytes
+	if w.CutBytes == 0 {
+		w.CutBytes = CutBytes
 	}
-	err := f.run(ctx)
+	f := &follow{LogWork: w, booked: map[string]rows.Books{}}
+	var err error
+	for range len(w.Feed.Tables) + 1 {
+		err = problem.Guarded(func() error { return f.run(ctx) })()
+		var trouble *tableError
+		if ctx.Err() != nil || !errors.As(err, &trouble) {
+			break
+		}
+		// The others go on without the table, from what was committed last.
+		if err = hold(ctx, w.Warehouse, w.Feed.Name, f.place, trouble); err != nil {
+			break
+		}
+		f = f.again()
+	}
+	err = named(err, w.Feed.Name, "TABLE")
 	if err != nil && ctx.Err() != nil {
 		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
 	}
@@ -85,8 +101,10 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 type follow struct {
 	LogWork
 	log    source.Log
-	name   string // of slot and publication
-	tables []*logTable
+	name   string      // of slot and publication
+	tables []*logTable // that follow, or will
+	held   []*logTable
+	booked map[string]rows.Books // of the attempts before, in this run
 	stream source.Stream
 	cuts   chan source.Gathered
 	copies chan beginning
@@ -131,6 +149,18 @@ type logTable struct {
 	copied   int64
 	expected int64
 	waiting  string
+	made     bool  // its target was missing
+	trouble  error // what is in the way, found before the log was read
+	heldFor  *reason
+}
+
+// again is a new attempt of the same run.
+func (f *follow) again() *follow {
+	next := &follow{LogWork: f.LogWork, booked: f.booked, commits: f.commits, completeAt: f.completeAt}
+	for _, t := range append(f.tables, f.held...) {
+		next.booked[t.Table.Table] = next.booked[t.Table.Table].Add(t.books)
+	}
+	return next
 }
 
 func (f *follow) run(ctx context.Context) error {
@@ -158,11 +188,12 @@ func (f *follow) run(ctx context.Context) error {
 	defer f.stream.Close()
 	f.cuts, f.copies, f.ready = make(chan source.Gathered), make(chan beginning), make(chan struct{}, 1)
 	group, working := errgroup.WithContext(working)
-	group.Go(func() error { return f.applyAll(working) })
-	group.Go(func() error { return f.copyAll(working) })
+	work := func(do func() error) { group.Go(problem.Guarded(do)) }
+	work(func() error { return f.applyAll(working) })
+	work(func() error { return f.copyAll(working) })
 	watching, rest := context.WithCancel(working)
-	group.Go(func() error { return f.watchEnd(watching) })
-	group.Go(func() error {
+	work(func() error { return f.watchEnd(watching) })
+	work(func() error {
 		defer rest()
 		defer close(f.cuts)
 		return f.gather(working, end)
@@ -190,18 +221,27 @@ func (f *follow) begin(ctx context.Context) error {
 	if f.log, ok = f.Source.(source.Log); !ok {
 		return problem.Newf(problem.Invalid, "Write find: watermark.", "The change log of this kind of source cannot be followed.")
 	}
-	var tables []source.Followed
+	f.tables, f.held = nil, nil
+	var first error
 	for _, t := range f.Feed.Tables {
-		p, err := makePlan(ctx, f.Feed, t, f.Source)
-		if err != nil {
+		x := &logTable{Table: t, state: Copying}
+		var err error
+		if x.plan, err = makePlan(ctx, f.Feed, t, f.Source); err == nil {
+			x.made, err = f.Warehouse.Prepare(ctx, x.target)
+		}
+		if err != nil && !problem.OfTable(err) {
 			return err
 		}
-		if err := f.Warehouse.Prepare(ctx, p.target); err != nil {
-			return err
-		}
-		f.tables = append(f.tables, &logTable{plan: p, Table: t, state: Copying, expected: max(p.query.Table.Rows, 0), key: schema.Places(p.target.Columns, p.target.Key)})
+		x.trouble, x.expected, x.key = err, max(x.query.Table.Rows, 0), schema.Places(x.target.Columns, x.target.Key)
+		f.tables, first = append(f.tables, x), cmp.Or(first, named(err, f.Feed.Name, t.Table))
 	}
-	var err error
+	names, err := logNames(ctx, f.Feed.Name, f.Warehouse)
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 && !slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.trouble == nil }) {
+		return first // nothing has begun, and nothing can
+	}
 	if f.place, err = f.Warehouse.Place(ctx, f.Feed.Name, ""); err != nil {
 		return err
 	}
@@ -212,28 +252,101 @@ func (f *follow) begin(ctx context.Context) error {
 	if err := f.readCopies(ctx); err != nil {
 		return err
 	}
-	for _, t := range f.tables {
-		x := t.followed()
-		if t.state == Following {
-			x.Since = f.place.Position.Value
-		}
-		tables = append(tables, x)
-	}
-	findings, err := f.log.LogFindings(ctx, tables)
-	if err != nil {
+	if err := f.findTroubles(ctx); err != nil {
 		return err
 	}
-	for _, found := range findings {
-		if found.Level == problem.Blocker {
-			return problem.New(problem.Held, strings.TrimSpace(found.Table+": "+found.What), found.Remedy)
-		}
+	var tables []source.Followed
+	for _, t := range f.tables {
+		tables = append(tables, t.since(f.place))
 	}
 	begun, err := f.log.PrepareLog(ctx, f.name, tables, f.place.Position.Value)
+	var one *source.TableError
+	if errors.As(err, &one) {
+		i := slices.IndexFunc(f.tables, func(t *logTable) bool { return t.query.Table.Name == one.Table })
+		return blame(f.tables[i], err)
+	}
 	if err != nil {
 		return err
 	}
 	f.place.Position = position.Position{Value: begun}
 	return nil
+}
+
+// since is the table as the log must tell of it from the feed's place on.
+func (t *logTable) since(place warehouse.Place) source.Followed {
+	x := t.followed()
+	if t.state == Following {
+		x.Since = place.Position.Value
+	}
+	return x
+}
+
+// findTroubles asks the source what is in the way of following, and holds the tables that
+// something is in the way of. What is in the way of all is the run's own failure.
+func (f *follow) findTroubles(ctx context.Context) error {
+	var asked []source.Followed
+	for _, t := range f.tables {
+		if t.trouble == nil && t.state != Held {
+			asked = append(asked, t.since(f.place))
+		}
+	}
+	findings, err := f.log.LogFindings(ctx, asked)
+	if err != nil {
+		return err
+	}
+	for _, found := range findings {
+		if found.Level != problem.Blocker {
+			continue
+		}
+		trouble := problem.New(problem.Held, strings.TrimSpace(found.Table+": "+found.What), found.Remedy)
+		i := slices.IndexFunc(f.tables, func(t *logTable) bool { return t.trouble == nil && t.query.Table.Name.Display() == found.Table })
+		if i < 0 {
+			return trouble
+		}
+		f.tables[i].trouble = trouble
+	}
+	if !slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.trouble == nil && (t.state != Held || t.heldFor.Heals) }) {
+		return f.allHeld()
+	}
+	var goes []*logTable
+	for _, t := range f.tables {
+		switch {
+		case t.state == Held && t.trouble == nil && t.heldFor.Heals: // nothing is in the way any more
+			if err := CopyAgain(ctx, f.Feed, []string{t.Table.Table}, f.Source, f.Warehouse); err != nil {
+				return err
+			}
+			return f.begin(ctx)
+		case t.state == Held && t.trouble == nil:
+			t.trouble = t.heldFor.problem()
+		case t.state == Held:
+			t.trouble = named(t.trouble, f.Feed.Name, t.Table.Table)
+		case t.trouble != nil:
+			if err := hold(ctx, f.Warehouse, f.Feed.Name, f.place, &tableError{t.Table.Table, t.trouble, true}); err != nil {
+				return err
+			}
+			t.trouble, t.state = named(t.trouble, f.Feed.Name, t.Table.Table), Held
+		}
+		if t.state == Held {
+			f.held = append(f.held, t)
+		} else {
+			goes = append(goes, t)
+		}
+	}
+	f.tables = goes
+	return nil
+}
+
+// allHeld is the failure of a run in which no table can go on. The feed's place stays, so no
+// table misses anything by it, and none needs to be copied for that.
+func (f *follow) allHeld() error {
+	for _, t := range f.tables {
+		if t.trouble == nil {
+			t.trouble = t.heldFor.problem()
+		}
+		t.trouble, t.state = named(t.trouble, f.Feed.Name, t.Table.Table), Held
+	}
+	f.tables, f.held = nil, f.tables
+	return f.held[0].trouble
 }
 
 // recognise finds the follower's name, or makes one up, and makes sure that the source
@@ -385,7 +498,7 @@ func (f *follow) finished(p source.Progress, end string) bool {
 	if f.Until != nil {
 		select {
 		case <-f.Until:
-			return f.copied()
+			return !f.reading()
 		default:
 			return false
 		}
@@ -398,6 +511,13 @@ func (f *follow) copied() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return !slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.state == Copying })
+}
+
+// reading tells whether rows of a copy come in, which a run that ends would give up.
+func (f *follow) reading() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.ContainsFunc(f.tables, func(t *logTable) bool { return t.state == Copying && t.waiting == "" })
 }
 
 // joins tells whether a table can join those that follow, now that the log was read up
@@ -418,8 +538,8 @@ func (f *follow) report() LogReport {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	r := LogReport{Position: f.place.Position.Value, CompleteAt: f.completeAt, Commits: f.commits}
-	for _, t := range f.tables {
-		r.Tables = append(r.Tables, TableReport{Table: t.Table.Table, Target: t.target, State: t.state, Copied: t.copied, Expected: max(t.expected, t.copied), Books: t.books, Waiting: t.waiting})
+	for _, t := range slices.Concat(f.tables, f.held) {
+		r.Tables = append(r.Tables, TableReport{Table: t.Table.Table, Target: t.target, State: t.state, Trouble: t.trouble, Copied: t.copied, Expected: max(t.expected, t.copied), Books: f.booked[t.Table.Table].Add(t.books), Waiting: t.waiting})
 	}
 	return r
 }
@@ -520,14 +640,22 @@ func CopyAgain(ctx context.Context, f *feed.Feed, tables []string, src source.So
 	if err := MayCopyAgain(f, tables); err != nil {
 		return err
 	}
-	if len(tables) == 0 {
-		return DropLog(ctx, f, src, wh)
-	}
 	var statements []string
+	if len(tables) == 0 {
+		names, err := logNames(ctx, f.Name, wh)
+		if err != nil || len(names) == 0 {
+			return err // it has not begun
+		}
+		if err := DropLog(ctx, f, src, wh); err != nil {
+			return err
+		}
+		for _, t := range f.Tables { // a second generation: what the targets hold is this feed's own
+			statements = append(statements, beginCopy(f.Name, t.Table, 2))
+		}
+		return wh.Make(ctx, statements...)
+	}
 	for _, name := range tables {
-		statements = append(statements, dropCopies(f.Name, name)...)
-		statements = append(statements, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', generation = generation + 1, layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
-			Copying, schema.Literal(f.Name), schema.Literal(name)))
+		statements = append(statements, copyAgain(f.Name, name)...)
 	}
 	return wh.Make(ctx, statements...)
 }

@@ -14,6 +14,8 @@ import (
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/engine"
 	"noemata/internal/testkit"
 )
 
@@ -131,4 +133,81 @@ func (l *life) runSomehow(table feed.Table) {
 func (l *life) count(table string) (n int64) {
 	require.NoError(l.t, l.conn.QueryRow(context.Background(), "SELECT count(*) FROM "+table).Scan(&n))
 	return n
+}
+
+// Columns may be called like what a statement uses for itself; and the function that gives a
+// history as it was has the columns that the table has by now.
+func TestAsOfWithOddNamesAndNewColumns(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, "a$1b" text, nm_moment text, "$1" text); INSERT INTO holds VALUES (1, 'x', 'y', 'z')`)
+		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepHistory, Target: "kept.holds"})
+		f.catchUp()
+		require.Equal(t, []string{"1 | x | y | z"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
+		b.exec(`ALTER TABLE holds ADD COLUMN shelf text DEFAULT 's'; UPDATE holds SET nm_moment = 'w'`)
+		_, err := f.engine.Follow(context.Background(), f.work())
+		require.ErrorContains(t, err, "noemata feeds copy "+b.feed.Name+" --table public.holds")
+		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source, b.warehouse))
+		f.catchUp()
+		require.Equal(t, []string{"1 | x | w | z | s"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
+		b.feed.Tables[0].Drop = []string{"shelf"}
+		f.catchUp()
+		require.Equal(t, []string{"1 | x | w | z"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
+
+		// A column that a person has added to the target is filled for older rows, too.
+		b.feed.Tables[0].Drop = nil
+		b.exec(`ALTER TABLE holds ADD COLUMN seen text DEFAULT 'never'`)
+		require.NoError(t, b.warehouse.Make(context.Background(), `ALTER TABLE kept.holds ADD COLUMN seen `+b.warehouse.Dialect().TypeName(schema.Type{Kind: schema.Text})))
+		f.catchUp()
+		require.Equal(t, []string{"1 | x | w | z | s | never"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
+	})
+	b := newWorkbench(t, "duckdb")
+	b.exec(`CREATE TABLE odd (id int PRIMARY KEY, noemata_row text)`)
+	_, err := newFollower(t, b, feed.Table{Table: "public.odd", Keep: feed.KeepLatest, Target: "kept.odd"}).engine.Follow(context.Background(), engine.LogWork{Feed: b.feed, Source: b.source, Warehouse: b.warehouse})
+	require.ErrorContains(t, err, "drop: [noemata_row]")
+}
+
+// A commit waits for no upkeep of its target, and cancels none: it makes no index that is there.
+func TestACommitTakesNoLockThatUpkeepHolds(t *testing.T) {
+	b := newWorkbench(t, "postgresql")
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT clock_timestamp()); INSERT INTO loans VALUES (1)`)
+	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+	f.catchUp()
+	upkeep, err := b.warehouse.Begin(context.Background()) // as VACUUM and ANALYZE do
+	require.NoError(t, err)
+	defer upkeep.Abort()
+	_, err = upkeep.Exec(context.Background(), `LOCK TABLE kept.loans IN SHARE UPDATE EXCLUSIVE MODE`)
+	require.NoError(t, err)
+	for i := range 3 {
+		b.exec(fmt.Sprintf(`INSERT INTO loans VALUES (%d); UPDATE loans SET at = clock_timestamp()`, i+2))
+		require.EqualValues(t, 1, f.catchUp()["public.loans"].Inserted)
+	}
+	b.engine = engine.New() // of another process, whose first commit finds the index as well
+	b.exec(`DELETE FROM loans WHERE id = 1`)
+	require.EqualValues(t, 1, f.catchUp()["public.loans"].Deleted)
+}
+
+// A key of times has one text: its versions are found, and a row that was set aside is taken
+// out again.
+func TestAKeyOfTimesHasOneText(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE visits (at timestamptz PRIMARY KEY, people int, note text); ALTER TABLE visits ALTER note SET STORAGE EXTERNAL; INSERT INTO visits VALUES ('2026-03-01 09:00:00.25Z', 3, repeat('n', 5000))`)
+		f := newFollower(t, b, feed.Table{Table: "public.visits", Keep: feed.KeepHistory, Target: "kept.visits"})
+		f.catchUp()
+		b.exec(`UPDATE visits SET people = 4`)
+		f.catchUp()
+		for _, key := range []string{"2026-03-01T09:00:00.250000Z"} {
+			_, versions, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{key})
+			require.NoError(t, err)
+			require.Len(t, versions, 2, key)
+		}
+		_, _, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"yesterday"})
+		require.ErrorContains(t, err, "is no value of the key's column at")
+		require.NoError(t, b.warehouse.Make(context.Background(), `DELETE FROM kept.visits`))
+		b.exec(`UPDATE visits SET people = 5`) // the note is left out of the log, and there is no row to take it from
+		require.EqualValues(t, 1, f.catchUp()["public.visits"].SetAside)
+		require.Equal(t, []string{`["2026-03-01T09:00:00.250000Z"]`}, f.see(`SELECT key FROM noemata.set_aside`))
+		b.exec(`UPDATE visits SET people = 6, note = 'whole'`)
+		f.catchUp()
+		require.Empty(t, f.see(`SELECT key FROM noemata.set_aside`))
+	})
 }

@@ -13,12 +13,13 @@ import (
 	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 )
 
-// replayRows is how many suspended changes are merged at once.
-const replayRows = 100_000
+// replayRows is how many suspended changes are merged at once; tests cut elsewhere.
+var replayRows int64 = 100_000
 
 // suspended makes the record that keeps some changes of a batch.
 func suspended(t *logTable, b change.Batch, keep []int32) arrow.RecordBatch {
@@ -79,7 +80,7 @@ func (f *follow) join(ctx context.Context) error {
 	f.mu.Unlock()
 	for _, i := range ready {
 		if err := f.settleCopy(ctx, f.tables[i]); err != nil {
-			return err
+			return blame(f.tables[i], err)
 		}
 		at, err := f.begins(ctx, f.tables[i])
 		if err != nil {
@@ -89,7 +90,7 @@ func (f *follow) join(ctx context.Context) error {
 			return err
 		}
 		if err := f.joinTable(ctx, f.tables[i], at); err != nil {
-			return err
+			return blame(f.tables[i], err)
 		}
 		f.tables[i].joined = true
 	}
@@ -189,8 +190,8 @@ func (f *follow) joinTable(ctx context.Context, t *logTable, at change.Txn) erro
 	if err := f.replay(ctx, t); err != nil {
 		return err
 	}
-	statements := append(dropCopies(f.Feed.Name, t.Table.Table), fmt.Sprintf("UPDATE noemata.copies SET state = '%s', layout = '', snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
-		Following, schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table)))
+	statements := append(dropCopies(f.Feed.Name, t.Table.Table), fmt.Sprintf("UPDATE noemata.copies SET state = '%s', layout = %s, snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
+		Following, schema.Literal(layoutOf(t).String()), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table)))
 	for _, sql := range statements {
 		if _, err := f.commit.Exec(ctx, sql); err != nil {
 			return err
@@ -227,7 +228,13 @@ func (f *follow) mergeCopy(ctx context.Context, t *logTable, begins change.Txn) 
 	if err != nil {
 		return nil, err
 	}
-	if !found[0][0].(bool) || t.Keep == feed.KeepLedger {
+	filled := found[0][0].(bool)
+	if filled && t.Keep != feed.KeepLedger {
+		if filled, err = f.sameKey(ctx, t, at); err != nil {
+			return nil, err
+		}
+	}
+	if !filled || t.Keep == feed.KeepLedger {
 		count, err := f.commit.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", t.target.Name.Quoted(), schema.QuoteAll("", columns), strings.Join(values, ", "), f.copiedTable(t).Quoted()))
 		if err != nil {
 			return nil, err
@@ -257,13 +264,34 @@ func (f *follow) mergeCopy(ctx context.Context, t *logTable, begins change.Txn) 
 	return part, part.Merge(ctx, warehouse.Has{Gone: true, Filled: true})
 }
 
+// sameKey tells whether the rows of a target can be matched by the table's key. Where they
+// were kept by another one, and some of them are alike in this, they give way to the copy: a
+// history ends them, and the others are emptied.
+func (f *follow) sameKey(ctx context.Context, t *logTable, at string) (bool, error) {
+	key, where := schema.QuoteAll("", t.target.Key), ""
+	if t.Keep == feed.KeepHistory {
+		where = " WHERE " + schema.Quote(t.target.Names.Current)
+	}
+	found, err := f.commit.Ask(ctx, fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM %s%s GROUP BY %s HAVING count(*) > 1)", t.target.Name.Quoted(), where, key))
+	if err != nil || !found[0][0].(bool) {
+		return true, err
+	}
+	if t.Keep != feed.KeepHistory {
+		_, err = f.commit.Exec(ctx, "DELETE FROM "+t.target.Name.Quoted())
+		return false, err
+	}
+	n := t.target.Names
+	_, err = f.commit.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s, %s = false WHERE %[4]s", t.target.Name.Quoted(), schema.Quote(n.Until), at, schema.Quote(n.Current)))
+	return false, err
+}
+
 // replay merges the suspended changes in the order of the log.
 func (f *follow) replay(ctx context.Context, t *logTable) error {
 	columns := suspendedOf(t)
 	var kept []arrow.RecordBatch
 	var rows int64
-	last := "" // the transaction of the last change that was merged
-	flush := func() error {
+	before := "" // the transaction of the last change that was merged
+	flush := func(last bool) error {
 		if len(kept) == 0 {
 			return nil
 		}
@@ -272,14 +300,21 @@ func (f *follow) replay(ctx context.Context, t *logTable) error {
 			r.Release()
 		}
 		kept, rows = nil, 0
+		// What becomes of a row whose key was changed needs both halves of the change.
+		if n := record.NumRows(); !last && n > 1 && change.Kind(record.Column(len(t.target.Columns)+1).(*array.Int16).Value(int(n-1))) == change.Left {
+			whole := record
+			kept, rows = append(kept, whole.NewSlice(n-1, n)), 1
+			record = whole.NewSlice(0, n-1)
+			whole.Release()
+		}
 		defer record.Release()
 		b := f.revive(t, record)
 		if b.Record == nil {
 			return nil
 		}
 		defer b.Record.Release()
-		goes := b.Txns[0].Position == last
-		last = b.Txns[len(b.Txns)-1].Position
+		goes := b.Txns[0].Position == before
+		before = b.Txns[len(b.Txns)-1].Position
 		return f.merge(ctx, t, b, goes)
 	}
 	err := f.Warehouse.Read(ctx, warehouse.Query{Name: f.suspendedTable(t), Columns: columns, OrderBy: []string{"noemata_place"}}, func(r arrow.RecordBatch) error {
@@ -287,12 +322,12 @@ func (f *follow) replay(ctx context.Context, t *logTable) error {
 		if rows += r.NumRows(); rows < replayRows {
 			return nil
 		}
-		return flush()
+		return flush(false)
 	})
 	if err != nil {
 		return err
 	}
-	return flush()
+	return flush(true)
 }
 
 func concatenate(s *arrow.Schema, records []arrow.RecordBatch) arrow.RecordBatch {
@@ -364,7 +399,7 @@ func (f *follow) revive(t *logTable, record arrow.RecordBatch) change.Batch {
 			r.Unknown = int32(len(b.Unknown))
 		}
 		if !record.Column(n + 7).IsNull(row) {
-			r.Unfit, b.Unfit = true, fmt.Errorf("%s", text(7, row))
+			r.Unfit, b.Unfit = true, problem.New(problem.Held, text(7, row), "")
 		}
 		b.Rows = append(b.Rows, r)
 		keep = append(keep, int32(row))

@@ -8,7 +8,9 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
@@ -33,14 +35,16 @@ func (r *run) load(ctx context.Context, q source.Query, s stretch) error {
 	batches, failed := make(chan rows.Batch, 1), make(chan error, 1)
 	go func() {
 		defer close(batches)
-		failed <- r.Source.Read(reading, q, func(b rows.Batch) error {
-			select {
-			case batches <- b:
-				return nil
-			case <-reading.Done():
-				return reading.Err()
-			}
-		})
+		failed <- problem.Guarded(func() error {
+			return r.Source.Read(reading, q, func(b rows.Batch) error {
+				select {
+				case batches <- b:
+					return nil
+				case <-reading.Done():
+					return reading.Err()
+				}
+			})
+		})()
 	}()
 	var err error
 	for batch := range batches {
@@ -161,6 +165,14 @@ func (r *run) endWith(ctx context.Context, c *warehouse.Commit, p *warehouse.Par
 	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
 	if err != nil {
 		return err
+	}
+	if r.Table.Find == feed.FindWhole && r.Table.Keep != feed.KeepReplace { // what was not read has gone
+		gone, err := c.Exec(ctx, r.Warehouse.Dialect().Sweep(r.plan.target, p.Stage(), schema.Literal(to.Value)+"::timestamptz", r.Run))
+		if err != nil {
+			return err
+		}
+		p.Staged(gone)
+		has = warehouse.Has{Gone: true, Filled: true}
 	}
 	if err := p.Merge(ctx, has); err != nil {
 		return err

@@ -242,10 +242,10 @@ CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_cop
 		{Table: "catalogue.all_copies", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"id"}}, {Table: "catalogue.by_code", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"code"}}}
 	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse))
 	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'", "SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
-		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE \"catalogue\".\"old_cards\" ENGINE = InnoDB", "It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
+		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB", "It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
 		require.Contains(t, said, wanted)
 	}
-	_, err = newFollower(t, b.workbench, b.feed.Tables[0]).engine.Follow(t.Context(), (&follower{b.workbench}).work())
+	_, err = newFollower(t, b.workbench, b.feed.Tables[0]).engine.Follow(t.Context(), (&follower{workbench: b.workbench}).work())
 	require.True(t, problem.Is(err, problem.Held), "%v", err)
 }
 

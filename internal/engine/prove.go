@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"noemata/internal/core/compare"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -37,7 +39,7 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if err != nil {
 		return Proof{}, err
 	}
-	if err := w.Warehouse.Prepare(ctx, p.target); err != nil {
+	if _, err := w.Warehouse.Prepare(ctx, p.target); err != nil {
 		return Proof{}, err
 	}
 	keys := p.target.Key
@@ -63,6 +65,17 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 	q := p.query
 	if q.Watermark != nil {
 		q.Beyond = &place.Position
+		switch start := w.Table.Watermark.Start; start {
+		case "", feed.StartBeginning:
+		case feed.StartNow: // what lies below the first position was never meant to come
+			first, err := w.Warehouse.FirstPosition(ctx, w.Feed.Name, w.Table.Table)
+			if err != nil {
+				return Proof{}, err
+			}
+			q.Window.Low = first
+		default:
+			q.Window.Low, q.Window.Inclusive = position.Position{Value: start}, true
+		}
 	}
 	err = w.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
@@ -73,15 +86,13 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 		if q.Beyond != nil && !place.Position.IsZero() {
 			inFlight = b.Record.Column(int(b.Record.NumCols()) - 1).(*array.Boolean).Value
 		}
-		c.Source(b.Record, inFlight)
-		return nil
+		return tooLarge(c.Source(b.Record, inFlight), w)
 	})
 	if err != nil {
 		return Proof{}, err
 	}
 	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: q.Table.Columns, Where: warehouse.Holds(p.target)}, func(record arrow.RecordBatch) error {
-		c.Warehouse(record)
-		return nil
+		return tooLarge(c.Warehouse(record), w)
 	})
 	if err != nil {
 		return Proof{}, err
@@ -92,6 +103,14 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 		same = result.Missing == 0 && result.Differing == 0
 	}
 	return Proof{Result: result, Place: place, Same: same}, nil
+}
+
+// tooLarge explains that a table has too many rows to be proved.
+func tooLarge(err error, w Work) error {
+	if errors.Is(err, compare.ErrBudget) {
+		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("%s cannot be proved: it has more rows than a proof has memory for (%d MB).", w.Table.Table, compare.Budget>>20), "Nothing was judged. Prove smaller tables, or a feed of a part of this one.")
+	}
+	return err
 }
 
 // placeName is the name under which a table's position is kept: that of the feed, where
@@ -156,7 +175,16 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 		if i > 0 {
 			where += " AND "
 		}
-		where += fmt.Sprintf("CAST(%s AS VARCHAR) = %s", schema.Quote(k), schema.Literal(key[i]))
+		column, _ := schema.Table{Columns: p.target.Columns}.Column(k)
+		switch column.Type.Kind {
+		case schema.Timestamp, schema.TimestampTZ, schema.Date: // their text has several forms
+			if _, err := schema.ParseTimestamp(key[i]); err != nil {
+				return nil, nil, problem.Newf(problem.Invalid, "Write it as 2026-03-01T09:00:00Z.", "%q is no value of the key's column %s.", key[i], k)
+			}
+			where += fmt.Sprintf("%s = CAST(%s AS %s)", schema.Quote(k), schema.Literal(key[i]), w.Warehouse.Dialect().TypeName(column.Type))
+		default:
+			where += fmt.Sprintf("CAST(%s AS VARCHAR) = %s", schema.Quote(k), schema.Literal(key[i]))
+		}
 	}
 	n := p.target.Names
 	all := p.target.All()

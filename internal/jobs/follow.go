@@ -24,6 +24,7 @@ const followFor = time.Minute
 // While a feed follows, its state is kept this often, and what its source retains for it
 // is measured this often.
 const (
+	firstNote    = 200 * time.Millisecond
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
 )
@@ -36,17 +37,19 @@ type following struct {
 	src  source.Source
 	wh   warehouse.Warehouse
 
-	mu       sync.Mutex
 	began    time.Time
 	noted    map[string]client.Books // what was added to the tables' state
-	at       time.Time               // when the state was kept last
 	measured time.Time
 	applied  int64
-	last     engine.LogReport
+	last     engine.LogReport // what was recorded last
+
+	mu     sync.Mutex
+	latest engine.LogReport // what the engine has said last
 }
 
-// follow runs a feed that follows a log.
-func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64) (client.Books, error) {
+// follow runs a feed that follows a log. What it reports is recorded beside it, so that
+// records that are slow or away hold nothing up.
+func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64, until <-chan struct{}) (client.Books, error) {
 	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]client.Books{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
@@ -55,18 +58,27 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	err := x.copyAgain(recording)
 	if err == nil {
 		wait, follows := f.Fresh()
-		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Wait: wait, Report: func(l engine.LogReport) { x.report(kept, l, false) }}
+		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Wait: wait, Report: x.hear}
 		if run, runErr := r.store.Run(kept, id); follows && runErr == nil && run.Trigger == "schedule" {
-			w.Until = r.until(ctx, f.Name)
+			w.Until = until
 		}
+		ended, recorded := make(chan struct{}), make(chan struct{})
+		go func() {
+			defer close(recorded)
+			x.record(kept, ended)
+		}()
 		var report engine.LogReport
 		report, err = r.engine.Follow(recording, w)
-		x.report(kept, report, true)
+		x.hear(report)
+		close(ended)
+		<-recorded
 	}
 	state := "done"
 	switch {
-	case problem.Is(err, problem.Stopped):
+	case problem.Is(err, problem.Stopped), context.Cause(ctx) != nil:
 		state = "stopped"
+	case problem.Is(err, problem.Busy):
+		state = "waited"
 	case err != nil:
 		state = "failed"
 	}
@@ -79,6 +91,33 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books})
 	}
 	return x.sum(), err
+}
+
+// hear takes what the engine reports.
+func (x *following) hear(l engine.LogReport) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.latest = l
+}
+
+// record keeps what was heard, once a second, until the run has ended, and then once more.
+func (x *following) record(ctx context.Context, ended <-chan struct{}) {
+	wait := firstNote
+	for over := false; !over; wait = noteEvery {
+		select {
+		case <-ended:
+			over = true
+		case <-time.After(wait):
+		}
+		if err := problem.Guarded(func() error {
+			limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+			defer cancel()
+			x.note(limited, over)
+			return nil
+		})(); err != nil {
+			slog.Error("A run was not recorded.", "run", x.run, "error", err)
+		}
+	}
 }
 
 // sum adds up the books of all tables.
@@ -101,49 +140,25 @@ func (x *following) copyAgain(ctx context.Context) error {
 	return x.store.EndCopies(ctx, x.feed.Name)
 }
 
-// until is closed when a run has followed for long enough, when a person waits for a run,
-// and when the feed is paused or changed.
-func (r *Runner) until(ctx context.Context, name string) <-chan struct{} {
-	done := make(chan struct{})
-	stamp, err := r.store.FeedStamp(ctx, name)
-	go func() {
-		defer close(done)
-		for ends := time.Now().Add(followFor); err == nil && time.Now().Before(ends); {
-			select {
-			case <-ctx.Done():
-				return
-			case <-r.stopping:
-				return
-			case <-time.After(500 * time.Millisecond):
-			}
-			var now string
-			var queued bool
-			if now, err = r.store.FeedStamp(ctx, name); err != nil || now != stamp {
-				return
-			}
-			if queued, err = r.store.HasQueuedRun(ctx, name); err != nil || queued {
-				return
-			}
-		}
-	}()
-	return done
-}
-
-// report keeps and tells how far the run has come.
-func (x *following) report(ctx context.Context, l engine.LogReport, whatever bool) {
+// note records what was heard last, and tells whoever listens if anything has happened.
+func (x *following) note(ctx context.Context, over bool) {
 	x.mu.Lock()
-	defer x.mu.Unlock()
-	if len(l.Tables) == 0 || !whatever && time.Since(x.at) < noteEvery {
-		x.last = l
+	l := x.latest
+	x.mu.Unlock()
+	if len(l.Tables) == 0 {
 		return
 	}
-	x.at, x.last = time.Now(), l
-	x.note(ctx, nil)
-	if whatever || time.Since(x.measured) > measureEvery {
+	before := x.last
+	x.last = l
+	x.noteTables(ctx, nil)
+	if over || time.Since(x.measured) > measureEvery {
 		x.measured = time.Now()
 		x.sample(ctx)
 	}
-	for _, t := range l.Tables {
+	for i, t := range l.Tables {
+		if i < len(before.Tables) && before.Tables[i].State == t.State && before.Tables[i].Books == t.Books && before.Tables[i].Copied == t.Copied {
+			continue
+		}
 		phase := "following"
 		if t.State != engine.Following {
 			phase = "copying"
@@ -156,8 +171,8 @@ func (x *following) report(ctx context.Context, l engine.LogReport, whatever boo
 	}
 }
 
-// note adds what has happened since the last time to the tables' state.
-func (x *following) note(ctx context.Context, failure error) {
+// noteTables adds what has happened since the last time to the tables' state.
+func (x *following) noteTables(ctx context.Context, failure error) {
 	for _, t := range x.last.Tables {
 		was := x.noted[t.Table]
 		now := t.Books
@@ -166,9 +181,18 @@ func (x *following) note(ctx context.Context, failure error) {
 		x.applied += delta.Read
 		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Key: t.Target.Key, Failure: failure}
 		var copying *client.CopyStatus
-		if t.State == engine.Following {
+		switch t.State {
+		case engine.Following:
 			result.Position = x.last.Position
-		} else {
+		case engine.Held: // it stays where it was
+			if err := x.store.NoteFailure(ctx, x.feed.Name, t.Table, x.run, t.Trouble); err != nil {
+				slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
+			}
+			if err := x.store.NoteCopy(ctx, x.feed.Name, t.Table, nil); err != nil {
+				slog.Error("A table's copy was not recorded.", "table", t.Table, "error", err)
+			}
+			continue
+		default:
 			copying = &client.CopyStatus{State: t.State, Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
 		}
 		work := engine.Work{Feed: x.feed, Warehouse: x.wh}
@@ -209,9 +233,7 @@ func (x *following) sample(ctx context.Context) {
 
 // end keeps the tables' state at the end of a run.
 func (x *following) end(ctx context.Context, failure error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if problem.Is(failure, problem.Stopped) {
+	if problem.Is(failure, problem.Stopped) || problem.Is(failure, problem.Busy) {
 		failure = nil // it was not the feed's fault
 	}
 	if len(x.last.Tables) == 0 { // it failed before it knew the tables
@@ -222,7 +244,7 @@ func (x *following) end(ctx context.Context, failure error) {
 		}
 		return
 	}
-	x.note(ctx, failure)
+	x.noteTables(ctx, failure)
 }
 
 // save keeps what the run did to each table.
@@ -236,7 +258,9 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
 		}
-		if r := reports[t.Table]; r.State != "" && r.State != engine.Following {
+		if r := reports[t.Table]; r.State == engine.Held {
+			d.State, d.To, d.Problem = engine.Held, "", client.NewProblem(r.Trouble)
+		} else if r.State != "" && r.State != engine.Following {
 			d.Notes = append(d.Notes, fmt.Sprintf("The table is being copied: %d rows have come in.", r.Copied))
 			if r.Waiting != "" {
 				d.Notes = append(d.Notes, "Before the copy, "+r.Waiting+".")

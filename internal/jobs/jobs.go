@@ -23,7 +23,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"noemata/client"
-	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
@@ -32,9 +31,10 @@ import (
 	"noemata/internal/store"
 )
 
-// At one time a process works on this many feeds, and on this many tables of each.
+// At one time a process works on this many feeds, which is as many as there may be, since
+// sources have slots of their own; and on this many tables of each.
 const (
-	feedsAtOnce  = 4
+	feedsAtOnce  = 5000
 	tablesAtOnce = 2
 )
 
@@ -69,6 +69,7 @@ type Runner struct {
 	cancel context.CancelFunc
 	done   sync.WaitGroup
 
+	slots    slots
 	stopping chan struct{} // closed by Stop
 
 	runs  *prometheus.CounterVec
@@ -83,7 +84,7 @@ func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Register
 		rows:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total", Help: "Rows by feed, table and what became of them; read is their sum."}, []string{"feed", "table", "outcome"}),
 		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total", Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
 	}
-	registry.MustRegister(r.runs, r.rows, r.spent)
+	registry.MustRegister(r.runs, r.rows, r.spent, feedMetrics{s})
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	var err error
@@ -119,7 +120,25 @@ func (r *Runner) Start(ctx context.Context) error {
 		return err
 	}
 	r.done.Go(func() { r.keepHouse(ctx) })
+	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
+	r.done.Go(func() {
+		r.repeat(ctx, 10*time.Minute, "Pruning the records", func(ctx context.Context) error { return r.store.Prune(ctx, keepIdleRuns, keepRuns) })
+	})
 	return nil
+}
+
+// repeat does something again and again, now first. What fails is tried the next time.
+func (r *Runner) repeat(ctx context.Context, every time.Duration, what string, work func(context.Context) error) {
+	for {
+		if err := problem.Guarded(func() error { return work(ctx) })(); err != nil && ctx.Err() == nil {
+			slog.Warn(what+" failed; it is tried again.", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(every):
+		}
+	}
 }
 
 // Stop gives up the runs that go on: what they have not committed is rolled back.
@@ -181,8 +200,12 @@ WHERE j.state = 'running' AND NOT EXISTS (
 	}
 	for _, o := range orphans {
 		slog.Info("Taking over from a process that is gone.", "process", o.Worker)
-		if err := r.store.EndRunsOf(ctx, o.Worker); err != nil {
+		held, err := r.store.EndRunsOf(ctx, o.Worker)
+		if err != nil {
 			return err
+		}
+		for _, feed := range held {
+			slog.Error("A feed is held: the service ended during its runs, several times in a row.", "feed", feed)
 		}
 		if _, err := r.store.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now(), attempt = 0
 WHERE id = $1 AND state = 'running' AND attempted_by[array_length(attempted_by, 1)] = $2`, o.Job, o.Worker); err != nil {
@@ -224,12 +247,6 @@ func (r *Runner) keepHouse(ctx context.Context) {
 		err := r.recover(ctx)
 		if err == nil && tick%2 == 0 {
 			err = r.enqueueAll(ctx)
-		}
-		if err == nil && tick%10 == 0 {
-			err = r.measureLogs(ctx)
-		}
-		if err == nil && tick%200 == 0 {
-			err = r.store.Prune(ctx, keepIdleRuns, keepRuns)
 		}
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("Housekeeping failed; trying again.", "error", err)
@@ -294,12 +311,12 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 			return nil
 		}
 		if err != nil {
-			return river.JobSnooze(2 * time.Second)
+			return later(name, err)
 		}
 		due := active && (next == nil || !next.After(time.Now()))
 		id, err := r.store.BeginRun(ctx, name, r.id, due)
 		if err != nil {
-			return river.JobSnooze(2 * time.Second)
+			return later(name, err)
 		}
 		if id == 0 {
 			return r.sleep(active, next)
@@ -311,11 +328,17 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		if queued, err := r.store.HasQueuedRun(ctx, name); err != nil || !queued {
 			active, next, _, err = r.store.Schedule(ctx, name)
 			if err != nil {
-				return river.JobSnooze(2 * time.Second)
+				return later(name, err)
 			}
 			return r.sleep(active, next)
 		}
 	}
+}
+
+// later comes back to a feed whose schedule could not be read or kept.
+func later(feed string, err error) error {
+	slog.Warn("The schedule of a feed cannot be read; trying again.", "feed", feed, "error", err)
+	return river.JobSnooze(2 * time.Second)
 }
 
 func (r *Runner) sleep(active bool, next *time.Time) error {
@@ -329,56 +352,95 @@ func (r *Runner) sleep(active bool, next *time.Time) error {
 func (r *Runner) run(ctx context.Context, name string, id int64) {
 	kept := context.WithoutCancel(ctx) // records are written even when the run is stopped
 	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: "running"})
-	books, err := r.runTables(ctx, name, id)
+	running, until, release := r.watch(ctx, id)
+	var books client.Books
+	err := problem.Guarded(func() (err error) {
+		books, err = r.runTables(running, name, id, until)
+		return err
+	})()
+	cause := context.Cause(running)
+	release()
 	state := "done"
 	switch {
-	case ctx.Err() != nil:
+	case cause != nil:
 		state = "stopped"
 		err = problem.New(problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+		if errors.Is(cause, errAsked) {
+			err = problem.New(problem.Stopped, "A person has stopped the run.", "What was committed stays; the next run goes on from there.")
+		}
+	case problem.Is(err, problem.Busy):
+		state = "waited"
 	case err != nil:
 		state = "failed"
+	}
+	if errors.Is(cause, errGone) {
+		return
 	}
 	if endErr := r.store.EndRun(kept, id, state, books, err); endErr != nil {
 		slog.Error("A run's end was not recorded.", "run", id, "error", endErr)
 	}
-	r.scheduleNext(kept, name)
+	r.scheduleNext(kept, name, state)
 	r.runs.WithLabelValues(name, state).Inc()
 	if err != nil {
 		slog.Warn("A run did not succeed.", "feed", name, "run", id, "state", state, "error", err)
+		var fault *problem.Panic
+		if errors.As(err, &fault) {
+			slog.Error("A fault of the service ended a run.", "feed", name, "run", id, "stack", string(fault.Stack))
+		}
 	}
 	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: state})
 }
 
-// scheduleNext sets the time of the next run. After failures the pause grows, up
-// to five minutes beyond the schedule.
-func (r *Runner) scheduleNext(ctx context.Context, name string) {
-	f, err := r.store.Feed(ctx, name)
-	if err != nil {
-		return // removed meanwhile
-	}
-	_, _, failures, err := r.store.Schedule(ctx, name)
-	next, scheduled := f.Next(time.Now())
-	if err != nil {
-		return
-	}
-	if failures > 0 && scheduled {
-		pause := min(time.Duration(1<<min(failures, 10))*2*time.Second, 5*time.Minute)
-		if f.Every != "" {
-			next = next.Add(pause)
-		} else if again := time.Now().Add(pause); again.Before(next) {
-			next = again
+// After a failure the next run is not before four seconds, and the pause doubles with each
+// one, up to five minutes. Whoever waits for another program looks again soon.
+const (
+	firstPause = 4 * time.Second
+	mostPause  = 5 * time.Minute
+	busyPause  = 5 * time.Second
+)
+
+// scheduleNext sets the time of the next run.
+func (r *Runner) scheduleNext(ctx context.Context, name, state string) {
+	err := func() error {
+		f, err := r.store.Feed(ctx, name)
+		if problem.Is(err, problem.NotFound) {
+			return nil // removed meanwhile
 		}
-	}
-	var at *time.Time
-	if scheduled {
-		at = &next
-	}
-	if err := r.store.SetNextRun(ctx, name, at); err != nil {
+		if err != nil {
+			return err
+		}
+		_, _, failures, err := r.store.Schedule(ctx, name)
+		if err != nil {
+			return err
+		}
+		at, scheduled := f.Next(time.Now())
+		if !scheduled {
+			return r.store.SetNextRun(ctx, name, nil)
+		}
+		if at = afterFailures(at, f.Cron != "", failures, time.Now()); state == "waited" {
+			at = time.Now().Add(busyPause)
+		}
+		return r.store.SetNextRun(ctx, name, &at)
+	}()
+	if err != nil {
 		slog.Error("The next run was not scheduled.", "feed", name, "error", err)
 	}
 }
 
-func (r *Runner) runTables(ctx context.Context, name string, id int64) (client.Books, error) {
+// afterFailures is when a feed that has failed so often in a row runs next. A time of day
+// is far away, so it is tried again before.
+func afterFailures(next time.Time, cron bool, failures int, now time.Time) time.Time {
+	if failures == 0 {
+		return next
+	}
+	again := now.Add(min(firstPause<<min(failures-1, 10), mostPause))
+	if cron == again.Before(next) {
+		return again
+	}
+	return next
+}
+
+func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (client.Books, error) {
 	f, err := r.store.Feed(ctx, name)
 	if err != nil {
 		return client.Books{}, err
@@ -392,8 +454,13 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64) (client.B
 		return client.Books{}, err
 	}
 	if f.FollowsLog() {
-		return r.follow(ctx, f, src, wh, id)
+		return r.follow(ctx, f, src, wh, id, until)
 	}
+	free, err := r.slots.take(ctx, f.Source)
+	if err != nil {
+		return client.Books{}, err
+	}
+	defer free()
 	var mu sync.Mutex
 	var sum client.Books
 	var failed []error
@@ -402,7 +469,11 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64) (client.B
 	for place, t := range f.Tables {
 		group.Go(func() error {
 			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh}
-			books, err := r.runTable(ctx, work, place)
+			var books client.Books
+			err := problem.Guarded(func() (err error) {
+				books, err = r.runTable(ctx, work, place)
+				return err
+			})()
 			mu.Lock()
 			defer mu.Unlock()
 			sum = sum.Add(books)
@@ -470,8 +541,7 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client
 // not been before, and kept by the books from then on.
 func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, failure error) {
 	kept := context.WithoutCancel(ctx)
-	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books, Key: out.Target.Key,
-		Replaced: w.Table.Keep == feed.KeepReplace && failure == nil, Failure: failure}
+	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books, Key: out.Target.Key, Failure: failure}
 	if out.Target.Name.Table != "" && !r.counted(kept, w) {
 		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {
 			result.Count = &n

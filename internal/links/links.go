@@ -15,6 +15,7 @@ import (
 
 // Links opens sources and warehouses by name.
 type Links struct {
+	Folders    connection.Folders // where database files may be
 	store      *store.Store
 	mu         sync.Mutex
 	sources    map[string]link[source.Source]
@@ -26,9 +27,9 @@ type link[T any] struct {
 	stamp time.Time
 }
 
-// New makes Links to what the store knows.
-func New(s *store.Store) *Links {
-	return &Links{store: s, sources: map[string]link[source.Source]{}, warehouses: map[string]link[warehouse.Warehouse]{}}
+// New makes Links to what the store knows; database files may be below the folders.
+func New(s *store.Store, folders connection.Folders) *Links {
+	return &Links{Folders: folders, store: s, sources: map[string]link[source.Source]{}, warehouses: map[string]link[warehouse.Warehouse]{}}
 }
 
 // Source gives an open source. The caller does not close it.
@@ -55,6 +56,9 @@ func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side
 		}
 		delete(kept, name)
 		go k.open.Close() // waits for whoever still uses it
+	}
+	if settings, err = l.Folders.Resolve(settings); err != nil {
+		return none, err
 	}
 	opened, err := open(kind, settings, side.What(name))
 	if err != nil {

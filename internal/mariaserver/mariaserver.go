@@ -68,6 +68,9 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return s, nil
 	}
 	var last error
+	if o.Port == 0 {
+		o.Port = daemon.LastPort(s.dir)
+	}
 	for attempt := range 5 {
 		wanted := o.Port
 		if attempt > 0 {
@@ -89,7 +92,7 @@ func exists(path string) bool {
 }
 
 func (s *Server) data() string    { return filepath.Join(s.dir, "data") }
-func (s *Server) pidFile() string { return filepath.Join(s.dir, "mariadb.pid") }
+func (s *Server) pidFile() string { return filepath.Join(s.data(), "mariadb.pid") }
 
 // temporary is a folder of the server's own: one that starts removes what looks like
 // temporary tables of its.
@@ -100,10 +103,12 @@ func (s *Server) secret() string { return filepath.Join(s.dir, "set-up.sql") }
 // initialize makes the database files, once. The statements that the server runs when it
 // starts make the user, with a password that only the owner of the folder can read.
 func (s *Server) initialize(owner *daemon.Owner) error {
-	for _, dir := range []string{s.dir, s.temporary()} {
-		if err := daemon.MakeDir(dir, owner); err != nil {
-			return fmt.Errorf("make the folder for MariaDB: %w", err)
-		}
+	err := daemon.MakeHome(s.dir, owner)
+	if err == nil {
+		err = daemon.MakeDir(s.temporary(), owner)
+	}
+	if err != nil {
+		return fmt.Errorf("make the folder for MariaDB: %w", err)
 	}
 	content, err := os.ReadFile(s.secret())
 	if err == nil && exists(filepath.Join(s.data(), "mysql", "global_priv.MAD")) {
@@ -112,6 +117,9 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 		return nil
 	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
+	if err := daemon.MakeDir(s.data(), owner); err != nil {
+		return fmt.Errorf("make the folder for MariaDB's data: %w", err)
+	}
 	s.Password = rand.Text()
 	c := daemon.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(), "--auth-root-authentication-method=socket", "--auth-root-socket-user=root", "--skip-test-db", "--skip-name-resolve")
 	c.Env = append(c.Env, "TMPDIR="+s.temporary())
@@ -119,10 +127,10 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 		return problem.Wrap(err, problem.Failed, "MariaDB's database could not be made: "+strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
 	}
 	sets := fmt.Sprintf("SET SESSION sql_log_bin = 0;\nCREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON *.* TO '%[1]s'@'127.0.0.1' WITH GRANT OPTION;\n", User, s.Password)
-	if err := os.WriteFile(s.secret(), []byte(sets), 0o600); err != nil {
+	if err := daemon.WriteNew(s.secret(), []byte(sets), owner); err != nil {
 		return fmt.Errorf("write MariaDB's password: %w", err)
 	}
-	return daemon.Give(s.secret(), owner)
+	return nil
 }
 
 // adopt finds a server that is still running in the folder.
@@ -131,12 +139,8 @@ func (s *Server) adopt(ctx context.Context) bool {
 	if process == nil {
 		return false
 	}
-	port, err := os.ReadFile(filepath.Join(s.dir, "port"))
-	if err != nil {
-		return false
-	}
 	s.process = process
-	s.Port, _ = strconv.Atoi(string(port))
+	s.Port = daemon.LastPort(s.dir)
 	return s.wait(ctx) == nil
 }
 
@@ -155,7 +159,7 @@ func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner
 	if s.process, err = daemon.Start(name, daemon.Command(owner, s.dir, program, args...), log); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(s.dir, "port"), []byte(strconv.Itoa(s.Port)), 0o644); err != nil {
+	if err := daemon.KeepPort(s.dir, s.Port); err != nil {
 		return err
 	}
 	if err := s.wait(ctx); err != nil {

@@ -49,7 +49,8 @@ func decodeFloat64(b array.Builder, v []byte) {
 	b.(*array.Float64Builder).Append(math.Float64frombits(binary.BigEndian.Uint64(v)))
 }
 
-// checkText matters in a database in SQL_ASCII, which may hold any bytes.
+// checkText matters in a database in SQL_ASCII, which may hold any bytes, and with a server
+// that does not do what it says: whoever reads the rows later relies on it.
 func checkText(v []byte) (reason, shown string) {
 	if utf8.Valid(v) {
 		return "", ""
@@ -60,6 +61,11 @@ func checkText(v []byte) (reason, shown string) {
 func decodeText(b array.Builder, v []byte) {
 	b.(*array.StringBuilder).BinaryBuilder.Append(v)
 }
+
+// fitsJSONB wants the version byte that jsonb_send writes.
+func fitsJSONB(v []byte) bool { return len(v) > 0 && v[0] == 1 }
+
+func checkJSONB(v []byte) (reason, shown string) { return checkText(v[1:]) }
 
 // decodeJSONB skips the version byte (jsonb_send).
 func decodeJSONB(b array.Builder, v []byte) { decodeText(b, v[1:]) }
@@ -148,6 +154,38 @@ func checkDecimal(t schema.Type) func(v []byte) (reason, shown string) {
 			return "", ""
 		}
 		return fmt.Sprintf("is %s, which %s cannot hold; name it under as_text to keep it", shown, t), shown
+	}
+}
+
+// fitsDecimal tells whether a value is a numeric with no more digits than its column has
+// room for: there are as many groups of digits as it says, and none is above 9999.
+func fitsDecimal(t schema.Type) func(v []byte) bool {
+	return func(v []byte) bool {
+		if len(v) < 8 || len(v) != 8+2*int(binary.BigEndian.Uint16(v)) {
+			return false
+		}
+		switch binary.BigEndian.Uint16(v[4:]) {
+		case 0, numericNegative:
+		case numericNaN, numericInf, numericNegInf:
+			return true
+		default:
+			return false
+		}
+		groups := len(v)/2 - 4
+		weight := int(int16(binary.BigEndian.Uint16(v[2:])))
+		for i := range groups {
+			if binary.BigEndian.Uint16(v[8+2*i:]) > 9999 {
+				return false
+			}
+		}
+		if groups == 0 {
+			return true
+		}
+		whole := 4 * weight // digits before the point, below the first group
+		for first := binary.BigEndian.Uint16(v[8:]); first > 0; first /= 10 {
+			whole++
+		}
+		return whole <= t.Precision-t.Scale && weight-groups >= -32
 	}
 }
 

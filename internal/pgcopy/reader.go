@@ -63,11 +63,11 @@ func NewReader(columns []schema.Column, table int, key, notNull []string, sink f
 	return r
 }
 
-// TrustText leaves out the check that texts are UTF-8, for a server that makes sure
-// of it itself: each but one whose database is in SQL_ASCII.
-func (r *Reader) TrustText() {
-	r.checked = slices.DeleteFunc(r.checked, func(i int) bool { return !r.notNull[i] && r.mappings[i].text })
-}
+// How long the header's extension and a row may be, in bytes.
+const (
+	mostExtension = 64 << 10
+	mostRow       = 256 << 20
+)
 
 var copySignature = []byte("PGCOPY\n\xff\r\n\x00")
 
@@ -88,6 +88,9 @@ func (r *Reader) Write(chunk []byte) (int, error) {
 		}
 		data = data[used:]
 	}
+	if len(data) > mostRow {
+		return 0, fmt.Errorf("the server's COPY stream has a row of more than %d MB, which is the most that is taken in", mostRow>>20)
+	}
 	r.partial = append(r.partial[:0:0], data...)
 	return len(chunk), nil
 }
@@ -103,6 +106,9 @@ func (r *Reader) next(data []byte) (int, error) {
 			return 0, errors.New("the server's COPY stream does not begin as PostgreSQL documents it")
 		}
 		extension := int(binary.BigEndian.Uint32(data[15:]))
+		if extension > mostExtension {
+			return 0, fmt.Errorf("the server's COPY stream has a header of %d bytes", extension)
+		}
 		if len(data) < fixed+extension {
 			return 0, errShort
 		}
@@ -127,14 +133,20 @@ func (r *Reader) next(data []byte) (int, error) {
 		}
 		length := int(int32(binary.BigEndian.Uint32(data[used:])))
 		used += 4
-		if length < 0 {
+		if length == -1 {
 			r.values[i] = null
 			continue
+		}
+		if length < 0 || length > mostRow {
+			return 0, fmt.Errorf("the server's COPY stream has a value of %d bytes in the column %s, and %d MB are the most that is taken in", length, r.columns[i].Name, mostRow>>20)
 		}
 		if len(data) < used+length {
 			return 0, errShort
 		}
 		r.values[i] = span{used, used + length}
+		if err := r.mappings[i].malformed(data[used : used+length]); err != nil {
+			return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)
+		}
 		used += length
 	}
 	r.data = data

@@ -22,6 +22,9 @@ func textOf(c schema.Column) func(b array.Builder, v []byte) error {
 	switch c.Wire {
 	case "bool":
 		return func(b array.Builder, v []byte) error {
+			if string(v) != "t" && string(v) != "f" {
+				return fmt.Errorf("%q is neither t nor f", v)
+			}
 			b.(*array.BooleanBuilder).Append(string(v) == "t")
 			return nil
 		}
@@ -103,6 +106,9 @@ func textDecimal(t schema.Type) func(array.Builder, []byte) error {
 		switch string(v) {
 		case "NaN", "Infinity", "-Infinity":
 			return fmt.Errorf("is %s, which %s cannot hold; name it under as_text to keep it", v, t)
+		}
+		if len(v) > 2*schema.MaxDecimalDigits || strings.Trim(string(v), "-.0123456789") != "" { // no exponent
+			return fmt.Errorf("%q is not a decimal number", v)
 		}
 		n, err := decimal128.FromString(string(v), int32(t.Precision), int32(t.Scale))
 		if err == nil {

@@ -18,33 +18,42 @@ type mapping struct {
 	typ    schema.Type
 	decode func(b array.Builder, value []byte)
 	check  func(value []byte) (reason, shown string) // nil where every value can be stored
-	text   bool                                      // check looks at the encoding alone
+	width  int                                       // of each value, in bytes; 0 where it varies
+	fits   func(value []byte) bool                   // whether bytes of varying width are such a value; nil where all are
+}
+
+// malformed tells that bytes are no value of the type, whatever the server says.
+func (m mapping) malformed(v []byte) error {
+	if m.width != 0 && len(v) != m.width || m.fits != nil && !m.fits(v) {
+		return fmt.Errorf("the server sent %d bytes that are no %s in its binary form", len(v), m.typ)
+	}
+	return nil
 }
 
 // builtin maps the types whose binary form is decoded here, by their name in
 // pg_catalog. The name is also the Wire of such a column.
 var builtin = map[string]mapping{
-	"bool":        {typ: of(schema.Bool), decode: decodeBool},
-	"int2":        {typ: of(schema.Int16), decode: decodeInt16},
-	"int4":        {typ: of(schema.Int32), decode: decodeInt32},
-	"int8":        {typ: of(schema.Int64), decode: decodeInt64},
-	"oid":         {typ: of(schema.Int64), decode: decodeOID},
-	"float4":      {typ: of(schema.Float32), decode: decodeFloat32},
-	"float8":      {typ: of(schema.Float64), decode: decodeFloat64},
-	"text":        {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
-	"varchar":     {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
-	"bpchar":      {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
-	"name":        {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
-	"xml":         {typ: of(schema.Text), decode: decodeText, check: checkText, text: true},
-	"json":        {typ: of(schema.JSON), decode: decodeText, check: checkText, text: true},
-	"jsonb":       {typ: of(schema.JSON), decode: decodeJSONB},
+	"bool":        {typ: of(schema.Bool), decode: decodeBool, width: 1},
+	"int2":        {typ: of(schema.Int16), decode: decodeInt16, width: 2},
+	"int4":        {typ: of(schema.Int32), decode: decodeInt32, width: 4},
+	"int8":        {typ: of(schema.Int64), decode: decodeInt64, width: 8},
+	"oid":         {typ: of(schema.Int64), decode: decodeOID, width: 4},
+	"float4":      {typ: of(schema.Float32), decode: decodeFloat32, width: 4},
+	"float8":      {typ: of(schema.Float64), decode: decodeFloat64, width: 8},
+	"text":        {typ: of(schema.Text), decode: decodeText, check: checkText},
+	"varchar":     {typ: of(schema.Text), decode: decodeText, check: checkText},
+	"bpchar":      {typ: of(schema.Text), decode: decodeText, check: checkText},
+	"name":        {typ: of(schema.Text), decode: decodeText, check: checkText},
+	"xml":         {typ: of(schema.Text), decode: decodeText, check: checkText},
+	"json":        {typ: of(schema.JSON), decode: decodeText, check: checkText},
+	"jsonb":       {typ: of(schema.JSON), decode: decodeJSONB, check: checkJSONB, fits: fitsJSONB},
 	"bytea":       {typ: of(schema.Bytes), decode: decodeBytes},
-	"date":        {typ: of(schema.Date), decode: decodeDate},
-	"time":        {typ: of(schema.Time), decode: decodeTime},
-	"timestamp":   {typ: of(schema.Timestamp), decode: decodeTimestamp, check: checkTimestamp},
-	"timestamptz": {typ: of(schema.TimestampTZ), decode: decodeTimestamp, check: checkTimestamp},
-	"interval":    {typ: of(schema.Interval), decode: decodeInterval, check: checkInterval},
-	"uuid":        {typ: of(schema.UUID), decode: decodeUUID},
+	"date":        {typ: of(schema.Date), decode: decodeDate, width: 4},
+	"time":        {typ: of(schema.Time), decode: decodeTime, width: 8},
+	"timestamp":   {typ: of(schema.Timestamp), decode: decodeTimestamp, check: checkTimestamp, width: 8},
+	"timestamptz": {typ: of(schema.TimestampTZ), decode: decodeTimestamp, check: checkTimestamp, width: 8},
+	"interval":    {typ: of(schema.Interval), decode: decodeInterval, check: checkInterval, width: 16},
+	"uuid":        {typ: of(schema.UUID), decode: decodeUUID, width: 16},
 }
 
 // The Wire of columns that are not read by a name in builtin.
@@ -114,6 +123,7 @@ func Expression(c schema.Column) string {
 
 // Value reads the values of one column as the change log has them.
 type Value struct {
+	Fits   func(value []byte) error                  // of a binary value: whether it is one; asked before the others
 	Check  func(value []byte) (reason, shown string) // of a binary value; nil where every one can be stored
 	Binary func(b array.Builder, value []byte)
 	Text   func(b array.Builder, value []byte) error
@@ -122,7 +132,7 @@ type Value struct {
 // ValueOf says how a column's values are read.
 func ValueOf(c schema.Column) Value {
 	m, _ := mappingOf(c)
-	return Value{Check: m.check, Binary: m.decode, Text: textOf(c)}
+	return Value{Fits: m.malformed, Check: m.check, Binary: m.decode, Text: textOf(c)}
 }
 
 // Literal is a text, as schema.CellText writes it, as a literal of the column's
@@ -146,7 +156,7 @@ func mappingOf(c schema.Column) (m mapping, cast bool) {
 	case wireEnum: // sent as its label
 		return builtin["text"], false
 	case wireDecimal:
-		return mapping{typ: c.Type, decode: decodeDecimal(c.Type.Scale), check: checkDecimal(c.Type)}, false
+		return mapping{typ: c.Type, decode: decodeDecimal(c.Type.Scale), check: checkDecimal(c.Type), fits: fitsDecimal(c.Type)}, false
 	}
 	return builtin[c.Wire], false
 }

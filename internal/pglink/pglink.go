@@ -6,11 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"regexp"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"noemata/internal/connection"
@@ -69,6 +72,13 @@ func Replicate(ctx context.Context, s connection.Settings, application string, s
 	return conn, nil
 }
 
+// How long a message of a server may be, in bytes: before the sign-in, and after it. A row
+// travels in one message.
+const (
+	mostBeforeSignIn = 64 << 10
+	MostMessage      = 256 << 20
+)
+
 func configOf(s connection.Settings, application string) (*pgxpool.Config, error) {
 	s, err := Check(s)
 	if err != nil {
@@ -82,9 +92,21 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 	c := config.ConnConfig
 	c.Host, c.Port, c.Database, c.User, c.Password = s.Host, uint16(s.Port), s.Database, s.User, s.Password
 	c.Fallbacks = nil
-	c.ConnectTimeout = 10 * time.Second
+	c.ConnectTimeout, c.DialFunc = connection.DialTimeout, connection.Dial
 	c.TLSConfig = s.TLSConfig()
 	c.RuntimeParams = map[string]string{"application_name": application}
+	if !s.Verified() && !s.InClear {
+		c.RequireAuth = "scram-sha-256,none" // whoever else listens there learns nothing from these
+	}
+	c.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		f := pgproto3.NewFrontend(r, w)
+		f.SetMaxBodyLen(mostBeforeSignIn)
+		return f
+	}
+	c.AfterConnect = func(_ context.Context, conn *pgconn.PgConn) error {
+		conn.Frontend().SetMaxBodyLen(MostMessage)
+		return nil
+	}
 	// Servers that share connections between clients need no prepared statements to be kept.
 	c.DefaultQueryExecMode = pgx.QueryExecModeExec
 	return config, nil
@@ -105,8 +127,22 @@ func Explain(err error, what string, s connection.Settings) error {
 	if errors.As(err, &server) {
 		return explainServer(server, err, at, what, s)
 	}
+	var long *pgproto3.ExceededMaxBodyLenErr
+	switch {
+	case errors.As(err, &long) && long.MaxExpectedBodyLen == mostBeforeSignIn:
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s sent a message of %d bytes before the sign-in, which no PostgreSQL server does.", at, long.ActualBodyLen), "Check host and port.")
+	case errors.As(err, &long):
+		return problem.Wrap(err, problem.Failed, fmt.Sprintf("%s sent a row of %d MB, and %d MB are the most that is taken in.", at, long.ActualBodyLen>>20, MostMessage>>20), "Drop the column that holds so much from the feed.")
+	case strings.Contains(err.Error(), "require_auth check failed"):
+		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks for the password of user %q in the clear or by MD5, and TLS does not verify that it is the right server.", at, s.User),
+			"Let the server ask by SCRAM (password_encryption = 'scram-sha-256', and set the password again), use the TLS mode verify-full, or allow it with --password-in-clear.")
+	}
 	return connection.Explain(err, at, what, s)
 }
+
+// refusal matches the codes of errors that are a statement's own: of data, constraints, names
+// and syntax (PostgreSQL, Error Codes).
+var refusal = regexp.MustCompile("^(22|23|42)")
 
 func explainServer(e *pgconn.PgError, err error, at, what string, s connection.Settings) error {
 	said := fmt.Sprintf("%s (SQLSTATE %s)", strings.TrimSuffix(e.Message, "."), e.Code)
@@ -118,7 +154,7 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	case e.Code == "3D000":
 		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.Database), "Check the database name, or create it.")
 	case e.Code == "42501" && strings.Contains(e.Message, "row-level security"):
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User, said), fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS.", schema.Quote(s.User)))
+		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User, said), fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS;", schema.Quote(s.User)))
 	case e.Code == "42501":
 		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.User, at, said), "Grant it to the user and start the run again.")
 	case e.Code == "42P01" || e.Code == "3F000":
@@ -130,7 +166,9 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	case e.Code == "25006":
 		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.", "Use the primary server, or lift default_transaction_read_only.")
 	case e.Code == "55P03":
-		return problem.Wrap(err, problem.Failed, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it in pg_locks; the next run tries again.")
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it in pg_locks; the next run tries again.")
+	case strings.Contains(e.Message, "invalid snapshot identifier"): // whoever took the snapshot has lost its connection
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s has let go of the snapshot that a copy was read in, as happens when a connection is lost.", at), "The next run goes on where this one ended.")
 	case strings.HasPrefix(e.Code, "57P"):
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said), "Check whether the server is running; the next run goes on where this one ended.")
 	}
@@ -138,5 +176,9 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	if e.Hint != "" {
 		detail = "The server adds: " + e.Hint
 	}
-	return problem.Wrap(err, problem.Failed, fmt.Sprintf("A statement failed at %s: %s.", at, said), detail)
+	code := problem.Failed
+	if refusal.MatchString(e.Code) {
+		code = problem.Refused
+	}
+	return problem.Wrap(err, code, fmt.Sprintf("A statement failed at %s: %s.", at, said), detail)
 }

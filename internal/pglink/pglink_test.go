@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/connection"
@@ -98,3 +99,18 @@ func TestURLs(t *testing.T) {
 }
 
 func TestMain(m *testing.M) { testkit.Main(m) }
+
+// Each error of a server is told in words, with what it means for the run, whatever its code
+// looks like.
+func TestWhatServersSay(t *testing.T) {
+	s := connection.Settings{Host: "127.0.0.1", Port: 5432, Database: "circulation", User: "reader"}
+	for sqlstate, want := range map[string]problem.Code{
+		"28P01": problem.Denied, "3D000": problem.NoDatabase, "42501": problem.NoPrivilege, "55P03": problem.Busy, "57P01": problem.Unreachable,
+		"22003": problem.Refused, "23505": problem.Refused, "42601": problem.Refused, "XX000": problem.Failed, "": problem.Failed, "4": problem.Failed,
+	} {
+		err := pglink.Explain(&pgconn.PgError{Severity: "ERROR", Code: sqlstate, Message: "no"}, `source "circulation"`, s)
+		p := problem.Of(err)
+		require.Equal(t, want, p.Code, "%q: %v", sqlstate, err)
+		require.NotEmpty(t, p.What, sqlstate)
+	}
+}

@@ -67,6 +67,9 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return s, nil
 	}
 	var last error
+	if o.Port == 0 {
+		o.Port = daemon.LastPort(s.dir)
+	}
 	for attempt := range 5 {
 		wanted := o.Port
 		if attempt > 0 {
@@ -77,7 +80,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 			return nil, err
 		}
 		if last = s.launch(ctx, bin, owner, port, o.Settings); last == nil || ctx.Err() != nil {
-			return s, last
+			return s, errors.Join(last, daemon.KeepPort(s.dir, port))
 		}
 	}
 	return nil, last
@@ -105,25 +108,25 @@ func version(path string) int {
 // initialize makes the database files, once.
 func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner, o Options) error {
 	secret := filepath.Join(s.dir, "password")
+	if err := daemon.MakeHome(s.dir, owner); err != nil {
+		return fmt.Errorf("make the folder for PostgreSQL: %w", err)
+	}
 	if content, err := os.ReadFile(secret); err == nil {
 		if _, err := os.Stat(filepath.Join(s.data(), "PG_VERSION")); err == nil {
 			s.Password = string(content)
 			return nil
 		}
 	}
-	if err := daemon.MakeDir(s.dir, owner); err != nil {
-		return fmt.Errorf("make the folder for PostgreSQL: %w", err)
-	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
+	if err := daemon.MakeDir(s.data(), owner); err != nil {
+		return fmt.Errorf("make the folder for PostgreSQL's data: %w", err)
+	}
 	s.Password = o.Password
 	if s.Password == "" {
 		s.Password = rand.Text()
 	}
-	if err := os.WriteFile(secret, []byte(s.Password), 0o600); err != nil {
+	if err := daemon.WriteNew(secret, []byte(s.Password), owner); err != nil {
 		return fmt.Errorf("write PostgreSQL's password: %w", err)
-	}
-	if err := daemon.Give(secret, owner); err != nil {
-		return fmt.Errorf("give the password to PostgreSQL's user: %w", err)
 	}
 	c := daemon.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8", "--locale=C.UTF-8",
 		"--auth=scram-sha-256", "--pwfile="+secret)

@@ -28,7 +28,7 @@ type Box struct{ aead cipher.AEAD }
 func Open(file string) (*Box, error) {
 	text := os.Getenv(Variable)
 	if text == "" {
-		content, err := os.ReadFile(file)
+		content, err := readKey(file)
 		if errors.Is(err, os.ErrNotExist) {
 			content, err = makeKey(file)
 		}
@@ -52,14 +52,31 @@ func Open(file string) (*Box, error) {
 	return &Box{aead}, nil
 }
 
+// readKey reads a key file that is its owner's alone.
+func readKey(file string) ([]byte, error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, problem.Newf(problem.Invalid, "chmod 600 "+file, "The key file %s can be read by others than its owner (%s).", file, info.Mode().Perm())
+	}
+	return os.ReadFile(file)
+}
+
 func makeKey(file string) ([]byte, error) {
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(file), 0o711); err != nil {
 		return nil, err
 	}
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // never fails (crypto/rand)
 	text := []byte(hex.EncodeToString(key) + "\n")
-	return text, os.WriteFile(file, text, 0o600)
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	_, err = f.Write(text)
+	return text, errors.Join(err, f.Sync(), f.Close())
 }
 
 // Seal encrypts text. about, such as the name of what it belongs to, must be given
@@ -70,15 +87,15 @@ func (b *Box) Seal(text, about string) []byte {
 	return b.aead.Seal(nonce, nonce, []byte(text), []byte(about))
 }
 
-// Open decrypts what Seal made.
-func (b *Box) Open(sealed []byte, about string) (string, error) {
+// Open decrypts what Seal made; what names it in the error.
+func (b *Box) Open(sealed []byte, about, what string) (string, error) {
 	n := b.aead.NonceSize()
 	if len(sealed) < n {
 		return "", errors.New("the stored password is damaged")
 	}
 	text, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(about))
 	if err != nil {
-		return "", problem.Wrap(err, problem.Failed, "The stored password of "+about+" cannot be decrypted.", "Was the key replaced? Put the old key back, or set the password again.")
+		return "", problem.Wrap(err, problem.Failed, "The stored password of "+what+" cannot be decrypted: the key, or what the password was given for, is another.", "Put the old key back, or set the password again.")
 	}
 	return string(text), nil
 }

@@ -4,6 +4,7 @@ package serve
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -16,6 +17,7 @@ import (
 
 	"noemata/console"
 	"noemata/internal/core/problem"
+	"noemata/internal/daemon"
 	"noemata/internal/jobs"
 	"noemata/internal/links"
 	"noemata/internal/pgserver"
@@ -31,6 +33,10 @@ type Options struct {
 	DatabaseURL string // of the records; empty starts PostgreSQL in DataDir
 	Certificate string // PEM files for HTTPS; both or neither
 	Key         string
+	PlainHTTP   bool     // tokens may travel in the clear beyond this machine
+	Proxies     []string // addresses, or networks, of proxies that are believed
+	Folders     []string // where warehouse files may be; empty is warehouses/ in DataDir
+	Paused      bool     // nothing runs until a person starts it
 	Version     string
 }
 
@@ -57,6 +63,9 @@ func Start(ctx context.Context, o Options) (s *Service, firstToken string, err e
 			s = nil
 		}
 	}()
+	if o, err = prepare(o); err != nil {
+		return s, "", err
+	}
 	box, err := secret.Open(filepath.Join(o.DataDir, "key"))
 	if err != nil {
 		return s, "", err
@@ -89,14 +98,39 @@ func Start(ctx context.Context, o Options) (s *Service, firstToken string, err e
 	return s, firstToken, s.listen(o)
 }
 
+// prepare makes the data folder. Its files are their owner's alone; the folder itself may
+// be passed through by the user that runs the records' database.
+func prepare(o Options) (Options, error) {
+	dir, err := filepath.Abs(o.DataDir)
+	if err == nil {
+		err = daemon.MakePassable(dir)
+	}
+	if err != nil {
+		return o, problem.Wrap(err, problem.Failed, "The data folder cannot be used: "+err.Error()+".", "Choose another with --data.")
+	}
+	o.DataDir = dir
+	if len(o.Folders) == 0 {
+		o.Folders = []string{filepath.Join(dir, "warehouses")}
+	}
+	for i, folder := range o.Folders {
+		if o.Folders[i], err = filepath.Abs(folder); err == nil {
+			err = os.MkdirAll(folder, 0o700)
+		}
+		if err != nil {
+			return o, problem.Wrap(err, problem.Failed, "The folder for warehouse files cannot be used: "+err.Error()+".", "Choose another with --warehouse-dir.")
+		}
+	}
+	return o, nil
+}
+
 func (s *Service) listen(o Options) error {
-	certificate, err := loadCertificate(o)
+	certificate, err := certificateOf(o)
 	if err != nil {
 		return err
 	}
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	s.links = links.New(s.Store)
+	s.links = links.New(s.Store, o.Folders)
 	events := jobs.NewEvents(s.Store.Pool)
 	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners", Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
 	if s.runner, err = jobs.New(s.Store, s.links, events, registry); err != nil {
@@ -105,54 +139,40 @@ func (s *Service) listen(o Options) error {
 	running, end := context.WithCancel(context.Background())
 	s.end = end
 	go events.Run(running)
-	if err := s.runner.Start(running); err != nil {
-		return err
-	}
-	// Before the framework listens, so that a port in use is told at once.
-	probe, err := net.Listen("tcp", o.Listen)
+	// Before anything runs, so that a port in use is told at once.
+	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
 		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err), "Stop what uses the port, or choose another with --listen.")
 	}
-	address := probe.Addr().String()
-	if err := probe.Close(); err != nil {
-		return err
-	}
-	s.service = service.New(service.Parts{Store: s.Store, Links: s.links, Runner: s.runner, Events: events, Registry: registry, Console: console.Files(), Version: o.Version})
-	go func() { s.failed <- s.service.Listen(address, certificate) }()
+	address := listener.Addr().String()
 	s.Address = "http://" + address
 	if certificate != nil {
 		s.Address = "https://" + address
+		listener = tls.NewListener(listener, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get})
 	}
-	return s.awaitListening(address)
+	if o.Paused {
+		if err := s.pause(running); err != nil {
+			return errors.Join(err, listener.Close())
+		}
+	}
+	if err := s.runner.Start(running); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	s.service = service.New(service.Parts{Store: s.Store, Links: s.links, Runner: s.runner, Events: events, Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
+	go func() { s.failed <- s.service.Listen(listener) }()
+	return nil
 }
 
-func (s *Service) awaitListening(address string) error {
-	for range 100 {
-		select {
-		case err := <-s.failed:
-			return fmt.Errorf("listen on %s: %w", address, err)
-		default:
-		}
-		if conn, err := net.DialTimeout("tcp", address, time.Second); err == nil {
-			return conn.Close()
-		}
-		time.Sleep(20 * time.Millisecond)
+// pause leaves nothing that would run by itself.
+func (s *Service) pause(ctx context.Context) error {
+	names, err := s.Store.PauseAll(ctx)
+	if err == nil {
+		_, err = s.Store.DropQueued(ctx, 0, "")
 	}
-	return fmt.Errorf("the service does not listen on %s", address)
-}
-
-func loadCertificate(o Options) (*tls.Certificate, error) {
-	if o.Certificate == "" && o.Key == "" {
-		if host, _, err := net.SplitHostPort(o.Listen); err == nil && host != "localhost" && !net.ParseIP(host).IsLoopback() {
-			slog.Warn("The service listens beyond this machine without TLS: tokens travel in the clear. Give --certificate and --key, or put a proxy in front.")
-		}
-		return nil, nil
+	if len(names) > 0 {
+		slog.Warn("Feeds were paused, as --paused asks; each runs again once it is started.", "feeds", names)
 	}
-	c, err := tls.LoadX509KeyPair(o.Certificate, o.Key)
-	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, "The certificate for HTTPS cannot be used: "+err.Error()+".", "Give --certificate and --key as PEM files that belong together.")
-	}
-	return &c, nil
+	return err
 }
 
 // Wait returns when the context ends or the service fails.

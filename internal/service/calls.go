@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 
 	"noemata/client"
 	"noemata/internal/connection"
@@ -48,7 +49,7 @@ func (s *Service) register(api huma.API) {
 		handle(api, operation{"add-" + noun, post, "/" + group, "Add a " + noun, group, http.StatusCreated}, c.add)
 		handle(api, operation{"try-" + noun, post, "/" + group + "/try", "Test the settings of a " + noun + " that is not added yet", group, 0}, c.try)
 		handle(api, operation{"show-" + noun, get, "/" + group + "/{name}", "Show a " + noun, group, 0}, c.show)
-		handle(api, operation{"change-" + noun, put, "/" + group + "/{name}", "Change a " + noun + "; without a password the stored one stays", group, 0}, c.change)
+		handle(api, operation{"change-" + noun, put, "/" + group + "/{name}", "Change a " + noun + "; without a password the stored one stays, as long as it goes to the same server", group, 0}, c.change)
 		handle(api, operation{"remove-" + noun, del, "/" + group + "/{name}", "Remove a " + noun, group, 0}, c.remove)
 		handle(api, operation{"test-" + noun, post, "/" + group + "/{name}/test", "Test a " + noun, group, 0}, c.test)
 	}
@@ -73,10 +74,12 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"start-run", post, "/feeds/{name}/runs", "Run a feed now", "runs", http.StatusAccepted}, s.startRun)
 	handle(api, operation{"list-runs", get, "/runs", "List runs, the newest first", "runs", 0}, s.runs)
 	handle(api, operation{"show-run", get, "/runs/{id}", "Show a run with its tables", "runs", 0}, s.run)
+	handle(api, operation{"stop-run", post, "/runs/{id}/stop", "Stop a run; what it has committed stays", "runs", http.StatusAccepted}, s.stopRun)
 	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run", "runs", 0}, s.statements)
 }
 
 type signInRequest struct {
+	overHTTP
 	Body struct {
 		Token string `json:"token" minLength:"1" doc:"The token to sign in with"`
 	}
@@ -98,21 +101,53 @@ func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer
 	if err != nil {
 		return nil, err
 	}
-	out := &sessionAnswer{SetCookie: sessionCookie(cookie, int(store.SessionLength.Seconds()))}
+	out := &sessionAnswer{SetCookie: sessionCookie(in.secure, cookie, int(store.SessionLength.Seconds()))}
 	out.Body.Name = token.Name
 	return out, nil
 }
 
-func sessionCookie(value string, age int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+// The console's session is kept in a cookie that over HTTPS is for this host alone and
+// for nothing but HTTPS (RFC 6265bis, 4.1.3.2).
+const (
+	plainCookie  = "noemata_session"
+	secureCookie = "__Host-noemata_session"
+)
+
+func cookieName(secure bool) string {
+	if secure {
+		return secureCookie
+	}
+	return plainCookie
+}
+
+func sessionCookie(secure bool, value string, age int) http.Cookie {
+	return http.Cookie{Name: cookieName(secure), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+}
+
+// overHTTP is how a request came in.
+type overHTTP struct{ secure bool }
+
+// Resolve finds out before the call (huma.Resolver).
+func (o *overHTTP) Resolve(ctx huma.Context) []error {
+	o.secure = humafiber.Unwrap(ctx).Secure()
+	return nil
 }
 
 type withCookie struct {
-	Cookie string `cookie:"noemata_session"`
+	overHTTP
+	Plain  string `cookie:"noemata_session"`
+	Secure string `cookie:"__Host-noemata_session"`
+}
+
+func (c withCookie) value() string {
+	if c.secure {
+		return c.Secure
+	}
+	return c.Plain
 }
 
 func (s *Service) session(ctx context.Context, in *withCookie) (*answer[client.Token], error) {
-	token, ok := s.store.SessionOf(ctx, in.Cookie)
+	token, ok := s.store.SessionOf(ctx, in.value())
 	if !ok {
 		return nil, unauthorized("You are not signed in.", "Sign in with a token.")
 	}
@@ -120,7 +155,7 @@ func (s *Service) session(ctx context.Context, in *withCookie) (*answer[client.T
 }
 
 func (s *Service) signOut(ctx context.Context, in *withCookie) (*sessionAnswer, error) {
-	return &sessionAnswer{SetCookie: sessionCookie("", -1)}, s.store.RemoveSession(ctx, in.Cookie)
+	return &sessionAnswer{SetCookie: sessionCookie(in.secure, "", -1)}, s.store.RemoveSession(ctx, in.value())
 }
 
 func (s *Service) tokens(ctx context.Context, _ *none) (*answer[[]client.Token], error) {
@@ -174,9 +209,14 @@ func (c connections) settings(n client.NewConnection) (connection.Settings, erro
 		return s, err
 	}
 	if c.side == store.Sources {
-		return source.Kinds.Check(n.Kind, s)
+		s, err = source.Kinds.Check(n.Kind, s)
+	} else {
+		s, err = warehouse.Kinds.Check(n.Kind, s)
 	}
-	return warehouse.Kinds.Check(n.Kind, s)
+	if err != nil {
+		return s, err
+	}
+	return c.links.Folders.Resolve(s)
 }
 
 func (c connections) add(ctx context.Context, in *newConnection) (*answer[client.Connection], error) {
@@ -232,6 +272,10 @@ func (c connections) tryOne(ctx context.Context, kind string, settings connectio
 		}
 		defer open.Close()
 		return open.Test(ctx)
+	}
+	settings, err := c.links.Folders.Resolve(settings)
+	if err != nil {
+		return "", err
 	}
 	open, err := warehouse.Kinds.Open(kind, settings, what)
 	if err != nil {
@@ -404,8 +448,17 @@ func (s *Service) exportFeed(ctx context.Context, in *named) (*answer[feedFile],
 }
 
 func (s *Service) startFeed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
+	f, err := s.store.Feed(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.store.SetFeedState(ctx, in.Name, "active"); err != nil {
 		return nil, err
+	}
+	if next, scheduled := f.Next(time.Now()); scheduled && f.Cron != "" { // at the times that were written, and not before
+		if err := s.store.SetNextRun(ctx, in.Name, &next); err != nil {
+			return nil, err
+		}
 	}
 	if err := s.runner.Wake(ctx, in.Name); err != nil {
 		return nil, err
@@ -415,6 +468,9 @@ func (s *Service) startFeed(ctx context.Context, in *named) (*answer[client.Feed
 
 func (s *Service) pauseFeed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
 	if err := s.store.SetFeedState(ctx, in.Name, "paused"); err != nil {
+		return nil, err
+	}
+	if _, err := s.store.AskStop(ctx, 0, in.Name); err != nil {
 		return nil, err
 	}
 	if err := s.runner.Wake(ctx, in.Name); err != nil {
@@ -428,10 +484,44 @@ func (s *Service) removeFeed(ctx context.Context, in *named) (*none, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.quiet(ctx, in.Name); err != nil {
+		return nil, err
+	}
 	if err := s.store.RemoveFeed(ctx, in.Name); err != nil || !f.FollowsLog() {
 		return nil, err
 	}
 	return nil, s.dropLog(ctx, f)
+}
+
+// quietWithin is how long the run of a feed that is removed may take to end.
+const quietWithin = 20 * time.Second
+
+// quiet pauses a feed and waits until nothing of it runs: a copy that went on would make
+// anew what is about to be dropped.
+func (s *Service) quiet(ctx context.Context, name string) error {
+	if err := s.store.SetFeedState(ctx, name, "paused"); err != nil {
+		return err
+	}
+	if _, err := s.store.DropQueued(ctx, 0, name); err != nil {
+		return err
+	}
+	for until := time.Now().Add(quietWithin); ; {
+		if _, err := s.store.AskStop(ctx, 0, name); err != nil {
+			return err
+		}
+		running, err := s.store.IsRunning(ctx, name)
+		if err != nil || !running {
+			return err
+		}
+		if time.Now().After(until) {
+			return problem.Newf(problem.Conflict, "It is paused. Remove it again when its run has ended.", "The feed %s was not removed: its run has not ended within %s.", name, quietWithin)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // dropLog removes what a feed has made at its source.
@@ -598,7 +688,7 @@ func (s *Service) checkPosition(ctx context.Context, w engine.Work, text string)
 	if p, err = p.Check(column.Type); err != nil {
 		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write a value of the watermark column, as noemata positions list shows it.")
 	}
-	return p, nil
+	return p, notInTheFuture(ctx, w, p, column.Type)
 }
 
 func (s *Service) clearPosition(ctx context.Context, in *ofTable) (*answer[client.Place], error) {
@@ -657,4 +747,38 @@ type statementsRequest struct {
 
 func (s *Service) statements(ctx context.Context, in *statementsRequest) (*answer[[]client.Statement], error) {
 	return reply(s.store.Statements(ctx, in.ID, in.Table))
+}
+
+// stopRun has a run end that is queued or goes on.
+func (s *Service) stopRun(ctx context.Context, in *numbered) (*answer[client.Run], error) {
+	dropped, err := s.store.DropQueued(ctx, in.ID, "")
+	if err != nil {
+		return nil, err
+	}
+	asked, err := s.store.AskStop(ctx, in.ID, "")
+	if err != nil {
+		return nil, err
+	}
+	run, err := s.store.Run(ctx, in.ID)
+	if err == nil && dropped+asked == 0 {
+		err = problem.Newf(problem.Conflict, "There is nothing to stop.", "Run %d has ended: it is %s.", in.ID, run.State)
+	}
+	return reply(run, err)
+}
+
+// notInTheFuture refuses a position that the source's clock has not come to: whatever is
+// written until then would be passed over.
+func notInTheFuture(ctx context.Context, w engine.Work, p position.Position, t schema.Type) error {
+	if !window.Timed(t.Kind) {
+		return nil
+	}
+	moment, err := w.Source.Moment(ctx)
+	if err != nil {
+		return err
+	}
+	latest := moment.Clock.Add(24 * time.Hour) // whatever the zone that it is written in
+	if us, err := schema.ParseTimestamp(p.Value); err != nil || us <= latest.UnixMicro() {
+		return err
+	}
+	return problem.Newf(problem.Invalid, "Write a time that has been: rows that are written before it would never be read.", "The position %s lies in the future; the source's clock shows %s.", p, moment.Clock.UTC().Format(time.RFC3339))
 }

@@ -34,7 +34,7 @@ func (p *ProblemDetails) ContentType(string) string { return "application/proble
 var statuses = map[problem.Code]int{
 	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
 	problem.Unreachable: http.StatusBadGateway, problem.Denied: http.StatusBadGateway, problem.NoDatabase: http.StatusBadGateway,
-	problem.NoPrivilege: http.StatusBadGateway, problem.NoTable: http.StatusBadGateway, problem.Held: http.StatusConflict, problem.Overtaken: http.StatusConflict,
+	problem.NoPrivilege: http.StatusBadGateway, problem.NoTable: http.StatusBadGateway, problem.Held: http.StatusConflict, problem.Refused: http.StatusConflict, problem.Busy: http.StatusConflict, problem.Overtaken: http.StatusConflict,
 }
 
 // fromError makes an API problem of any error. What has no remedy for a person is a

@@ -4,15 +4,17 @@ package service
 
 import (
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"mime"
+	"net"
 	"net/http"
 	"net/url"
 	"reflect"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -57,13 +59,11 @@ type Parts struct {
 	Registry *prometheus.Registry
 	Console  fs.FS // the built console
 	Version  string
+	Proxies  []string // addresses, or networks, of proxies that tell whom a request is from
 }
 
-// The cookie of the console's session, and what a request carries who it is from.
-const (
-	cookieName = "noemata_session"
-	tokenLocal = "token"
-)
+// tokenLocal is what a request carries who it is from.
+const tokenLocal = "token"
 
 // SignInsPerMinute is how many failed sign-ins one address may make in a minute.
 const SignInsPerMinute = 10
@@ -71,21 +71,27 @@ const SignInsPerMinute = 10
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
 	s := &Service{store: p.Store, links: p.Links, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
-	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError})
+	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
+		// Texts of a request are copied, so that whoever keeps one keeps it as it was.
+		Immutable:               true,
+		EnableTrustedProxyCheck: true, TrustedProxies: p.Proxies, ProxyHeader: fiber.HeaderXForwardedFor, EnableIPValidation: true})
 	s.app.Use(recover.New(), helmet.New(helmet.Config{
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
 		XFrameOptions:         "DENY",
+		HSTSMaxAge:            365 * 24 * 60 * 60, // over HTTPS alone
+		HSTSExcludeSubdomains: true,
 	}))
 	s.app.Get("/healthz", func(c *fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	s.app.Use("/api/v1/session", limiter.New(limiter.Config{
 		Max: SignInsPerMinute, Expiration: time.Minute, SkipSuccessfulRequests: true,
-		Next: func(c *fiber.Ctx) bool { return c.Method() != fiber.MethodPost },
+		// Who knows a token signs in, however often others at the same address have failed.
+		Next: func(c *fiber.Ctx) bool { return c.Method() != fiber.MethodPost || s.knows(c) },
 		LimitReached: func(*fiber.Ctx) error {
 			return &ProblemDetails{Type: "about:blank", Title: "Too Many Requests", Status: http.StatusTooManyRequests, Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
 		},
 	}))
-	s.app.Use("/api/v1", s.authenticate)
+	s.app.Use("/api/v1", onlyJSON, s.authenticate, untilAbandoned)
 	s.app.Use("/metrics", s.authenticate)
 	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(p.Registry, promhttp.HandlerOpts{})))
 	api := humafiber.New(s.app, apiConfig(p.Version))
@@ -98,12 +104,29 @@ func New(p Parts) *Service {
 	return s
 }
 
-// Listen answers requests until Stop; certificate may be nil.
-func (s *Service) Listen(address string, certificate *tls.Certificate) error {
-	if certificate != nil {
-		return s.app.ListenTLSWithCertificate(address, *certificate)
+// Listen answers requests until Stop.
+func (s *Service) Listen(l net.Listener) error { return s.app.Listener(l) }
+
+// knows tells whether a sign-in names a token that is known.
+func (s *Service) knows(c *fiber.Ctx) bool {
+	var in signInRequest
+	if json.Unmarshal(c.Body(), &in.Body) != nil {
+		return false
 	}
-	return s.app.Listen(address)
+	_, known := s.store.TokenOf(c.UserContext(), in.Body.Token)
+	return known
+}
+
+// onlyJSON refuses bodies of another type: a form of another site's page can be sent
+// without asking first, and JSON cannot (Fetch Standard, CORS-safelisted request-header).
+func onlyJSON(c *fiber.Ctx) error {
+	if len(c.Request().Body()) == 0 {
+		return c.Next()
+	}
+	if media, _, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType)); err == nil && media == fiber.MIMEApplicationJSON {
+		return c.Next()
+	}
+	return &ProblemDetails{Type: "about:blank", Title: "Unsupported Media Type", Status: http.StatusUnsupportedMediaType, Code: string(problem.Invalid), Detail: "The request's body is not said to be JSON.", Remedy: "Send it with Content-Type: application/json."}
 }
 
 // Stop lets running requests end, for a few seconds.
@@ -183,7 +206,7 @@ func (s *Service) authenticate(c *fiber.Ctx) error {
 	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost {
 		return s.sameOrigin(c)
 	}
-	cookie := c.Cookies(cookieName)
+	cookie := c.Cookies(cookieName(c.Secure()))
 	token, known := s.store.SessionOf(c.UserContext(), cookie)
 	if cookie == "" || !known {
 		return unauthorized("You are not signed in.", "Sign in with a token.")
@@ -204,23 +227,82 @@ func (s *Service) sameOrigin(c *fiber.Ctx) error {
 	if site == "same-origin" || site == "none" {
 		return c.Next()
 	}
-	origin, err := url.Parse(c.Get(fiber.HeaderOrigin))
-	if site == "" && err == nil && (origin.Host == "" || origin.Host == string(c.Request().Host())) {
+	said := c.Get(fiber.HeaderOrigin)
+	origin, err := url.Parse(said)
+	if site == "" && err == nil && (said == "" || origin.Host == string(c.Request().Host())) {
 		return c.Next()
 	}
 	return &ProblemDetails{Type: "about:blank", Title: "Forbidden", Status: http.StatusForbidden, Code: "other-origin", Detail: "The request comes from another site.", Remedy: "Use the console at its own address."}
 }
 
-// streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2).
+// untilAbandoned ends what a request has begun when whoever made it has gone: a count at a
+// source would go on for nobody.
+func untilAbandoned(c *fiber.Ctx) error {
+	conn, ok := socketOf(c.Context().Conn())
+	if !ok {
+		return c.Next()
+	}
+	ctx, cancel := context.WithCancel(c.UserContext())
+	defer cancel()
+	c.SetUserContext(ctx)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(lookForCaller):
+			}
+			if hasEnded(conn) {
+				cancel()
+				return
+			}
+		}
+	}()
+	return c.Next()
+}
+
+// lookForCaller is how often it is looked whether the caller of a request is still there.
+const lookForCaller = 500 * time.Millisecond
+
+// socketOf finds the socket below TLS and the like.
+func socketOf(conn net.Conn) (syscall.Conn, bool) {
+	if secure, ok := conn.(interface{ NetConn() net.Conn }); ok {
+		conn = secure.NetConn()
+	}
+	socket, ok := conn.(syscall.Conn)
+	return socket, ok
+}
+
+// hasEnded looks, without taking anything in, whether the other side has closed a socket.
+func hasEnded(conn syscall.Conn) (ended bool) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return true
+	}
+	err = raw.Control(func(fd uintptr) {
+		n, _, err := syscall.Recvfrom(int(fd), make([]byte, 1), syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		ended = n == 0 && err == nil || err == syscall.ECONNRESET
+	})
+	return ended || err != nil
+}
+
+// knownAgain is how often the token or session of a stream of events is looked at again.
+const knownAgain = 3 * time.Second
+
+// streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2), until
+// the token or the session that asked for them ends.
 func (s *Service) streamEvents(c *fiber.Ctx) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
+	known := s.stillKnown(c)
 	events, end := s.events.Listen()
 	c.Context().SetBodyStreamWriter(func(w *bufioWriter) {
 		defer end()
+		again := time.NewTicker(knownAgain)
+		defer again.Stop()
 		_, _ = fmt.Fprint(w, ": listening\n\n")
-		for {
+		for quiet := time.Now(); ; {
 			if w.Flush() != nil {
 				return // the client is gone
 			}
@@ -229,12 +311,35 @@ func (s *Service) streamEvents(c *fiber.Ctx) error {
 				return
 			case event := <-events:
 				_, _ = fmt.Fprintf(w, "data: %s\n\n", encode(event))
-			case <-time.After(15 * time.Second):
-				_, _ = fmt.Fprint(w, ": still here\n\n")
+				quiet = time.Now()
+			case <-again.C:
+				if !known() {
+					return
+				}
+				if time.Since(quiet) > 15*time.Second {
+					_, _ = fmt.Fprint(w, ": still here\n\n")
+					quiet = time.Now()
+				}
 			}
 		}
 	})
 	return nil
+}
+
+// stillKnown looks whether whoever made a request might make it again.
+func (s *Service) stillKnown(c *fiber.Ctx) func() bool {
+	bearer, isBearer := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+	cookie := c.Cookies(cookieName(c.Secure()))
+	return func() (known bool) {
+		ctx, cancel := context.WithTimeout(context.Background(), knownAgain)
+		defer cancel()
+		if isBearer {
+			_, known = s.store.TokenOf(ctx, strings.TrimSpace(bearer))
+		} else {
+			_, known = s.store.SessionOf(ctx, cookie)
+		}
+		return known
+	}
 }
 
 // operation describes one call of the API.

@@ -24,6 +24,7 @@ type Gathering struct {
 	seq     int32 // of the last change within its transaction
 	changes int64
 	commits int64
+	taken   int64 // how often what was gathered was handed over
 }
 
 // Changes is what has been gathered of one table.
@@ -34,6 +35,7 @@ type Changes struct {
 
 	builder *array.RecordBuilder
 	batch   change.Batch
+	asideAt []change.Row // of each change that is set aside, what it was
 }
 
 // NewGathering begins after the transaction that a clock has told last.
@@ -63,6 +65,45 @@ func (g *Gathering) EndTxn() {
 		g.commits++
 	}
 	g.open, g.seq = false, 0
+}
+
+// Mark is a place in what has been gathered.
+type Mark struct{ taken, rows, aside, seq int64 }
+
+// Mark is where the gathering stands.
+func (g *Gathering) Mark() Mark {
+	m := Mark{taken: g.taken, seq: int64(g.seq)}
+	for _, c := range g.tables {
+		m.rows, m.aside = m.rows+int64(len(c.batch.Rows)), m.aside+int64(len(c.batch.Aside))
+	}
+	return m
+}
+
+// Discard takes back what was gathered since a mark: it never happened. It cannot where some
+// of it was handed over, and tells so.
+func (g *Gathering) Discard(since Mark) bool {
+	now := g.Mark()
+	if now.rows == since.rows && now.aside == since.aside && now.taken == since.taken {
+		return true
+	}
+	if now.taken != since.taken {
+		return false
+	}
+	txn := int32(len(g.txns) - 1)
+	for _, c := range g.tables {
+		for i := len(c.batch.Rows) - 1; i >= 0 && c.batch.Rows[i].Txn == txn && int64(c.batch.Rows[i].Seq) > since.seq; i-- {
+			c.batch.Rows[i].Kind, c.batch.Rows[i].Unfit = 0, false
+		}
+		for len(c.asideAt) > 0 {
+			last := c.asideAt[len(c.asideAt)-1]
+			if last.Txn != txn || int64(last.Seq) <= since.seq {
+				break
+			}
+			c.asideAt = c.asideAt[:len(c.asideAt)-1]
+			c.batch.Aside = c.batch.Aside[:len(c.batch.Aside)-1]
+		}
+	}
+	return true
 }
 
 // Count numbers the next change of a transaction.
@@ -96,7 +137,7 @@ func (g *Gathering) Take(position string) Gathered {
 	out := Gathered{To: position, Clock: g.clock, Commits: g.commits, Open: g.open, Goes: g.goes}
 	for _, c := range g.tables {
 		b := c.batch
-		c.batch = change.Batch{}
+		c.batch, c.asideAt = change.Batch{}, nil
 		b.Txns = g.txns
 		if len(b.Rows) > 0 {
 			b.Record = c.builder.NewRecordBatch()
@@ -104,6 +145,7 @@ func (g *Gathering) Take(position string) Gathered {
 		out.Batches = append(out.Batches, b)
 	}
 	g.Bytes, g.changes, g.commits, g.goes = 0, 0, 0, g.open
+	g.taken++
 	if g.open {
 		g.txns = append([]change.Txn{}, g.txns[len(g.txns)-1])
 	} else {
@@ -153,7 +195,7 @@ func (c *Changes) SetAside(a rows.Aside, r change.Row, appended int) {
 		r.Kind = 0
 		c.batch.Rows = append(c.batch.Rows, r)
 	}
-	c.batch.Aside = append(c.batch.Aside, a)
+	c.batch.Aside, c.asideAt = append(c.batch.Aside, a), append(c.asideAt, r)
 }
 
 func (c *Changes) fill(from int) {

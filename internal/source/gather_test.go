@@ -155,3 +155,61 @@ func TestKindsThatAreLeftOut(t *testing.T) {
 	require.False(t, f.Ignores(change.Insert) || f.Ignores(change.Delete))
 	require.False(t, followed("loans").Ignores(change.Truncate))
 }
+
+// What a transaction gave up is gone, rows and rows set aside alike, and what it did before
+// and after stays; what was handed over already cannot be taken back.
+func TestWhatIsGivenUpIsGone(t *testing.T) {
+	g := source.NewGathering(change.Clock{})
+	loans := g.Table(followed("loans"))
+	add := func(id int64, aside bool) {
+		t.Helper()
+		g.Count()
+		r, err := g.Row(change.Insert)
+		require.NoError(t, err)
+		if aside {
+			loans.SetAside(rows.Aside{Key: fmt.Sprint(id)}, r, 0)
+			return
+		}
+		loans.Fields[0].(*array.Int64Builder).Append(id)
+		loans.Fields[1].AppendNull()
+		loans.Add(r, nil)
+	}
+	ids := func(b change.Batch) (ids []int64) {
+		for i, r := range b.Rows {
+			if r.Kind != 0 {
+				ids = append(ids, b.Record.Column(0).(*array.Int64).Value(i))
+			}
+		}
+		return ids
+	}
+	g.BeginTxn("1", 1, 1)
+	add(1, false)
+	g.EndTxn()
+	g.BeginTxn("2", 2, 2)
+	add(2, false)
+	add(3, true)
+	savepoint := g.Mark()
+	add(4, false)
+	add(5, true)
+	require.True(t, g.Discard(savepoint))
+	add(6, false)
+	g.EndTxn()
+	got := g.Take("2").Batches[0]
+	require.Equal(t, []int64{1, 2, 6}, ids(got))
+	require.Len(t, got.Aside, 1)
+	require.Equal(t, "3", got.Aside[0].Key)
+	require.EqualValues(t, 4, got.Read(false))
+
+	g.BeginTxn("3", 3, 3)
+	first := g.Mark()
+	add(7, false)
+	require.True(t, g.Discard(first))
+	g.EndTxn()
+	require.Empty(t, ids(g.Take("3").Batches[0]))
+	g.BeginTxn("4", 4, 4)
+	first = g.Mark()
+	add(8, false)
+	g.Take("3")
+	add(9, false)
+	require.False(t, g.Discard(first), "a part of it was handed over")
+}

@@ -33,13 +33,27 @@ type Log interface {
 	// Follow reads the log from a position on.
 	Follow(ctx context.Context, f Follow) (Stream, error)
 	// Settle waits until no transaction is open that wrote to the table before its
-	// changes were retained.
-	Settle(ctx context.Context, table schema.Table) error
+	// changes were retained. waits is told who is waited for.
+	Settle(ctx context.Context, table schema.Table, waits func(who string)) error
 	// Copy opens a consistent snapshot of a table. layout is what an earlier copy of the
 	// same table gave, or empty.
 	Copy(ctx context.Context, table schema.Table, layout string) (Copy, error)
 	// Sees tells whether a snapshot, as Copy gave it, shows what a transaction did.
 	Sees(snapshot string, t change.Txn) bool
+}
+
+// TableError is an error that is one table's.
+type TableError struct {
+	Table schema.Name
+	Err   error
+}
+
+func (e *TableError) Error() string { return e.Err.Error() }
+func (e *TableError) Unwrap() error { return e.Err }
+
+// CopyAgain is the problem of a table whose rows are not known any more.
+func CopyAgain(table schema.Name, format string, args ...any) error {
+	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+table.Display()+". A history keeps its past.", format, args...)
 }
 
 // Followed is a table whose changes are followed.

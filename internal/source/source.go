@@ -39,6 +39,8 @@ type Source interface {
 	Estimate(ctx context.Context, q Query) (int64, error)
 	// Read passes the rows of a query on in batches and ends with sink's error, if any.
 	Read(ctx context.Context, q Query, sink func(rows.Batch) error) error
+	// Quote is a name as the server's own SQL has it.
+	Quote(name string) string
 	// Findings tells what is worth knowing about a table before it is read.
 	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
 	Close()

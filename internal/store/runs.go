@@ -65,16 +65,72 @@ func (s *Store) HasQueuedRun(ctx context.Context, feed string) (waiting bool, er
 func (s *Store) EndRun(ctx context.Context, id int64, state string, books client.Books, failure error) error {
 	_, err := s.Pool.Exec(ctx, `WITH ended AS (
     UPDATE runs SET state = $2, ended_at = now(), books = $3, problem = $4 WHERE id = $1 RETURNING feed_id
-) UPDATE feeds SET failures = CASE WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END FROM ended WHERE feeds.id = ended.feed_id`,
+) UPDATE feeds SET failures = CASE WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END, deaths = 0 FROM ended WHERE feeds.id = ended.feed_id`,
 		id, state, jsonOf(&books), jsonOf(client.NewProblem(failure)))
 	return err
 }
 
-// EndRunsOf closes the runs of a worker that is gone.
-func (s *Store) EndRunsOf(ctx context.Context, worker string) error {
-	p := problem.New(problem.Stopped, "The service ended during the run.", "What was committed stays; the next run goes on from there.")
-	_, err := s.Pool.Exec(ctx, "UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running'", worker, jsonOf(client.NewProblem(p)))
-	return err
+// mostDeaths is during how many runs of a feed in a row the service may end before the
+// feed is held: what it reads may be what ends it.
+const mostDeaths = 3
+
+// EndRunsOf closes the runs of a worker that is gone, and gives the feeds that are held
+// from now on.
+func (s *Store) EndRunsOf(ctx context.Context, worker string) (held []string, err error) {
+	ended := problem.New(problem.Stopped, "The service ended during the run.", "What was committed stays; the next run goes on from there.")
+	reason := problem.Newf(problem.Held, "Look into the service's log for what ended it. To try once more, start the feed.",
+		"The service ended %d times in a row during a run of this feed, before anything was committed.", mostDeaths)
+	found, err := s.Pool.Query(ctx, `WITH ended AS (
+    UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running' RETURNING feed_id
+), uncounted AS ( -- what was written last may not have been noted
+    UPDATE feed_tables SET row_count = NULL WHERE feed_id IN (SELECT feed_id FROM ended)
+), counted AS (
+    UPDATE feeds SET deaths = deaths + 1, state = CASE WHEN deaths + 1 >= $3 THEN 'held' ELSE state END,
+      held = CASE WHEN deaths + 1 >= $3 THEN $4::jsonb ELSE held END
+    WHERE id IN (SELECT feed_id FROM ended) RETURNING name, state
+) SELECT name FROM counted WHERE state = 'held'`, worker, jsonOf(client.NewProblem(ended)), mostDeaths, jsonOf(client.NewProblem(reason)))
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(found, pgx.RowTo[string])
+}
+
+// Wish is what people want of a run that goes on.
+type Wish struct {
+	Gone   bool   // its feed was removed
+	Stop   bool   // it is to be stopped
+	Queued bool   // a person waits for another run of the feed
+	Stamp  string // changes when the feed, its source or its warehouse is changed
+}
+
+// Wish tells what people want of a run.
+func (s *Store) Wish(ctx context.Context, run int64) (w Wish, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT r.stop, EXISTS (SELECT 1 FROM runs q WHERE q.feed_id = f.id AND q.state = 'queued'), concat_ws(' ', f.updated_at, s.updated_at, w.updated_at)
+FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source JOIN warehouses w ON w.name = f.warehouse WHERE r.id = $1`, run).Scan(&w.Stop, &w.Queued, &w.Stamp)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return Wish{Gone: true}, nil
+	}
+	return w, err
+}
+
+// AskStop has runs that go on be stopped: one, or those of a feed.
+func (s *Store) AskStop(ctx context.Context, run int64, feed string) (asked int64, err error) {
+	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET stop = true WHERE state = 'running' AND (id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`, run, feed)
+	return tag.RowsAffected(), err
+}
+
+// DropQueued ends the queued runs of all feeds, or of one: nobody waits for them any more.
+func (s *Store) DropQueued(ctx context.Context, run int64, feed string) (dropped int64, err error) {
+	p := problem.New(problem.Stopped, "The run was stopped before it began.", "Start another one.")
+	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET state = 'stopped', ended_at = now(), problem = $3 WHERE state = 'queued' AND ($1 = 0 AND $2 = '' OR id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`,
+		run, feed, jsonOf(client.NewProblem(p)))
+	return tag.RowsAffected(), err
+}
+
+// IsRunning tells whether a run of the feed goes on.
+func (s *Store) IsRunning(ctx context.Context, feed string) (running bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'running')", feed).Scan(&running)
+	return running, err
 }
 
 // SetNextRun notes when a feed will run again; nil when only a person can start it.
@@ -101,7 +157,8 @@ ON CONFLICT (run_id, source_table) DO UPDATE SET detail = excluded.detail`, run,
 
 // NoteBooks keeps what a run that goes on has done so far.
 func (s *Store) NoteBooks(ctx context.Context, run int64, books client.Books) error {
-	_, err := s.Pool.Exec(ctx, "UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running'", run, jsonOf(&books))
+	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running' RETURNING feed_id)
+UPDATE feeds SET deaths = 0 FROM kept WHERE feeds.id = kept.feed_id AND deaths > 0 AND $3`, run, jsonOf(&books), books.Read > 0)
 	return err
 }
 
@@ -111,7 +168,6 @@ type TableResult struct {
 	CompleteAt time.Time // zero keeps the one there is
 	Nulls      int64
 	Books      client.Books
-	Replaced   bool     // the rows inserted are all there are
 	Count      *int64   // rows in the warehouse, where they were counted anew
 	Key        []string // the columns that name its rows; nil where they are not known
 	Failure    error
@@ -124,11 +180,11 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
 		completeAt = &r.CompleteAt
 	}
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3, complete_at = coalesce($4, complete_at), nulls = $5, set_aside = set_aside + $6,
-  row_count = CASE WHEN $7::bigint IS NOT NULL THEN $7 WHEN $8 THEN $9 ELSE row_count + $9 - $10 END,
-  last_run = $11, last_run_at = now(), problem = $12, key = coalesce($14, key),
-  changed = CASE WHEN $13 > 0 THEN $13 ELSE changed END, changed_at = CASE WHEN $13 > 0 THEN now() ELSE changed_at END
+  row_count = CASE WHEN $7::bigint IS NOT NULL THEN $7 ELSE row_count + $8 - $9 END,
+  last_run = $10, last_run_at = now(), problem = $11, key = coalesce($13, key),
+  changed = CASE WHEN $12 > 0 THEN $12 ELSE changed END, changed_at = CASE WHEN $12 > 0 THEN now() ELSE changed_at END
 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
-		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Replaced, r.Books.Inserted, r.Books.Deleted, run,
+		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Books.Inserted, r.Books.Deleted, run,
 		jsonOf(client.NewProblem(r.Failure)), r.Books.Written(), r.Key)
 	return err
 }
@@ -191,12 +247,6 @@ func (s *Store) Copies(ctx context.Context, feed string) (tables []string, ok bo
 func (s *Store) EndCopies(ctx context.Context, feed string) error {
 	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = NULL WHERE name = $1", feed)
 	return err
-}
-
-// FeedStamp changes with a feed's file, and when it is started or paused.
-func (s *Store) FeedStamp(ctx context.Context, feed string) (stamp string, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT state || ' ' || updated_at FROM feeds WHERE name = $1", feed).Scan(&stamp)
-	return stamp, err
 }
 
 // NotePosition keeps a position that a person has set.
@@ -276,10 +326,11 @@ func (s *Store) Run(ctx context.Context, id int64) (client.Run, error) {
 	return run, err
 }
 
-// Statements lists a run's statements in the order they ended, of one table or all.
+// Statements lists a run's statements in the order they ended: all, or those of one table
+// and those that are for all tables together.
 func (s *Store) Statements(ctx context.Context, run int64, table string) ([]client.Statement, error) {
 	found, err := s.Pool.Query(ctx, `SELECT source_table, side, statement, row_count, started_at, took_us, error FROM statements
-WHERE run_id = $1 AND ($2 = '' OR source_table = $2) ORDER BY id`, run, table)
+WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) ORDER BY id`, run, table)
 	if err != nil {
 		return nil, err
 	}
@@ -294,7 +345,7 @@ WHERE run_id = $1 AND ($2 = '' OR source_table = $2) ORDER BY id`, run, table)
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log, f.held FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -302,7 +353,7 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, er
 	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (client.FeedStatus, error) {
 		x := client.FeedStatus{Tables: []client.TableStatus{}}
 		var f client.Feed
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &x.Log)
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &x.Log, &x.Held)
 		specs[x.Name] = &f
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		return x, err
@@ -383,14 +434,18 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 // tableState tells how a table is doing in one word.
 func tableState(t client.TableStatus, running, active bool, f *client.Feed) string {
 	switch {
+	case t.Problem != nil && t.Problem.Code == string(problem.Held):
+		return "held"
 	case t.Problem != nil:
 		return "failing"
 	case t.Copy != nil:
 		return "copying"
-	case running && f.Freshness != "":
-		return "following"
-	case running:
+	case t.Proof != nil && !t.Proof.Same:
+		return "unequal"
+	case running && (f.Freshness == "" || t.Position == ""): // the log is followed from the first position on
 		return "running"
+	case running:
+		return "following"
 	case t.LastRunAt == nil:
 		return "waiting"
 	case active && f.Freshness != "" && !late(*t.LastRunAt, f):

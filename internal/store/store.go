@@ -56,7 +56,80 @@ func Open(ctx context.Context, url string, box *secret.Box) (*Store, error) {
 		pool.Close()
 		return nil, problem.Wrap(err, problem.Unreachable, "The database for the records cannot be used: "+err.Error()+".", "Check that it runs and that the user may make tables in it.")
 	}
+	if err := s.checkKey(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
 	return s, nil
+}
+
+// The text that is kept sealed so that a wrong key is noticed at the start.
+const (
+	keyCheck      = "the key fits these records"
+	keyCheckAbout = "the service's key"
+)
+
+// checkKey makes sure that the key is the one of these records. Passwords that an earlier
+// version sealed without what they are bound to are sealed again, once.
+func (s *Store) checkKey(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "LOCK TABLE key_check"); err != nil {
+			return err
+		}
+		var sealed []byte
+		err := tx.QueryRow(ctx, "SELECT sealed FROM key_check").Scan(&sealed)
+		if err == nil {
+			if text, err := s.box.Open(sealed, keyCheckAbout, keyCheckAbout); err != nil || text != keyCheck {
+				return wrongKey(err)
+			}
+			return nil
+		}
+		if !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+		for _, side := range []Side{Sources, Warehouses} {
+			if err := s.bind(ctx, tx, side); err != nil {
+				return err
+			}
+		}
+		_, err = tx.Exec(ctx, "INSERT INTO key_check (sealed) VALUES ($1)", s.box.Seal(keyCheck, keyCheckAbout))
+		return err
+	})
+}
+
+func wrongKey(err error) error {
+	return problem.Wrap(err, problem.Invalid, "The key for stored passwords is not the one that these records were made with.", "Put the right key back: the file key in the data folder, or "+secret.Variable+".")
+}
+
+// bind seals the passwords of an earlier version anew.
+func (s *Store) bind(ctx context.Context, tx pgx.Tx, side Side) error {
+	type stored struct {
+		Name, Kind string
+		Settings   connection.Settings
+		Sealed     []byte
+	}
+	found, err := tx.Query(ctx, fmt.Sprintf("SELECT name, kind, settings, secret FROM %s", side))
+	if err != nil {
+		return err
+	}
+	list, err := pgx.CollectRows(found, pgx.RowToStructByPos[stored])
+	if err != nil {
+		return err
+	}
+	var failed int
+	for _, x := range list {
+		password, err := s.box.Open(x.Sealed, side.What(x.Name), side.What(x.Name))
+		if err != nil {
+			if failed++; failed == len(list) {
+				return wrongKey(err)
+			}
+			continue // it was unreadable before; whoever uses it is told
+		}
+		if _, err := tx.Exec(ctx, fmt.Sprintf("UPDATE %s SET secret = $2 WHERE name = $1", side), x.Name, s.box.Seal(password, about(side, x.Name, x.Kind, x.Settings))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Store) migrate(ctx context.Context) error {
@@ -99,17 +172,36 @@ func (s Side) Noun() string { return string(s[:len(s)-1]) }
 // What names one thing of the side in messages.
 func (s Side) What(name string) string { return fmt.Sprintf("%s %q", s.Noun(), name) }
 
-// SaveConnection adds a source or a warehouse, or replaces it where replace is set.
-// An empty password keeps the one that is stored.
+// about is what a stored password is sealed with: it can be had only for the connection
+// that it was given for, and only as long as that leads to the same server.
+func about(side Side, name, kind string, settings connection.Settings) string {
+	return side.What(name) + " " + settings.Destination(kind)
+}
+
+// SaveConnection adds a source or a warehouse, or replaces it where replace is set. An
+// empty password keeps the one that is stored, if it would go where it went before.
 func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string, settings connection.Settings, replace bool) error {
-	sealed := s.box.Seal(settings.Password, side.What(name))
-	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret) VALUES ($1, $2, $3, $4)", side)
-	args := []any{name, kind, settings.WithoutSecret(), sealed}
-	if replace {
-		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = CASE WHEN $5 THEN secret ELSE $4 END, updated_at = now(), tested_at = NULL, version = '', problem = NULL WHERE name = $1`, side)
-		args = append(args, settings.Password == "")
+	if replace && settings.Password == "" {
+		oldKind, old, _, err := s.Settings(ctx, side, name)
+		if problem.Is(err, problem.NotFound) {
+			return err
+		}
+		switch {
+		case old.Destination(oldKind) == settings.Destination(kind):
+			settings.Password = old.Password // it may be unreadable, and is then asked for at the next test
+		case err != nil || old.Password != "":
+			return problem.Newf(problem.Invalid, "Give the password again.", "The stored password of %s was given for another server, user or TLS mode, and is not sent anywhere else.", side.What(name))
+		}
+		if err != nil {
+			return err
+		}
 	}
-	tag, err := s.Pool.Exec(ctx, sql, args...)
+	sealed := s.box.Seal(settings.Password, about(side, name, kind, settings))
+	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret) VALUES ($1, $2, $3, $4)", side)
+	if replace {
+		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, updated_at = now(), tested_at = NULL, version = '', problem = NULL WHERE name = $1`, side)
+	}
+	tag, err := s.Pool.Exec(ctx, sql, name, kind, settings.WithoutSecret(), sealed)
 	if isUnique(err) {
 		return problem.Newf(problem.Conflict, "Choose another name, or change the one there is.", "There is a %s already.", side.What(name))
 	}
@@ -168,7 +260,7 @@ func (s *Store) Settings(ctx context.Context, side Side, name string) (kind stri
 		return "", settings, stamp, notFound(side.What(name))
 	}
 	if err == nil {
-		settings.Password, err = s.box.Open(sealed, side.What(name))
+		settings.Password, err = s.box.Open(sealed, about(side, name, kind, settings), side.What(name))
 	}
 	return kind, settings, stamp, err
 }
@@ -341,11 +433,20 @@ func (s *Store) FeedNames(ctx context.Context) ([]string, error) {
 
 // SetFeedState makes a feed active or paused.
 func (s *Store) SetFeedState(ctx context.Context, name, state string) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE feeds SET state = $2, failures = 0, next_run_at = NULL WHERE name = $1", name, state)
+	tag, err := s.Pool.Exec(ctx, "UPDATE feeds SET state = $2, failures = 0, deaths = 0, held = NULL, next_run_at = NULL WHERE name = $1", name, state)
 	if err == nil && tag.RowsAffected() == 0 {
 		return notFound(fmt.Sprintf("feed %q", name))
 	}
 	return err
+}
+
+// PauseAll pauses every feed that is active, and gives their names.
+func (s *Store) PauseAll(ctx context.Context) ([]string, error) {
+	found, err := s.Pool.Query(ctx, "UPDATE feeds SET state = 'paused', next_run_at = NULL WHERE state = 'active' RETURNING name")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(found, pgx.RowTo[string])
 }
 
 // RemoveFeed forgets a feed, its runs and their statements.

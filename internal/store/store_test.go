@@ -61,11 +61,25 @@ func TestPasswordsAreSealed(t *testing.T) {
 	require.NotContains(t, kept, fmt.Sprintf("%x", "spring tide"))
 
 	// A change without a password keeps the one there is; its stamp tells of the change.
-	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", connection.Settings{Host: "localhost"}, true))
+	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", connection.Settings{Host: "127.0.0.1", Database: "other"}, true))
 	_, settings, next, err := s.Settings(ctx, store.Sources, "circulation")
 	require.NoError(t, err)
-	require.Equal(t, []string{"localhost", "spring tide"}, []string{settings.Host, settings.Password})
+	require.Equal(t, []string{"other", "spring tide"}, []string{settings.Database, settings.Password})
 	require.NotEqual(t, stamp, next)
+
+	// It is kept only as long as it goes where it was meant to go.
+	for what, elsewhere := range map[string]connection.Settings{
+		"host": {Host: "192.0.2.1"}, "port": {Host: "127.0.0.1", Port: 1}, "user": {Host: "127.0.0.1", User: "eve"},
+		"TLS mode": {Host: "127.0.0.1", TLS: connection.TLSRequire}, "CA": {Host: "127.0.0.1", CA: "another"}, "in clear": {Host: "127.0.0.1", InClear: true},
+	} {
+		err := s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", elsewhere, true)
+		require.ErrorContains(t, err, "Give the password again.", what)
+	}
+	require.ErrorContains(t, s.SaveConnection(ctx, store.Sources, "circulation", "mariadb", connection.Settings{Host: "127.0.0.1"}, true), "Give the password again.")
+	_, err = s.Pool.Exec(ctx, `UPDATE sources SET settings = jsonb_set(settings, '{host}', '"192.0.2.1"')`)
+	require.NoError(t, err)
+	_, _, _, err = s.Settings(ctx, store.Sources, "circulation")
+	require.ErrorContains(t, err, "cannot be decrypted", "nor can somebody who writes the records send it elsewhere")
 
 	// What was sealed for one connection opens for no other.
 	_, err = s.Pool.Exec(ctx, "UPDATE warehouses SET secret = (SELECT secret FROM sources)")
@@ -182,7 +196,8 @@ func TestARunIsBegunByOneWorker(t *testing.T) {
 	due, err := s.BeginRun(ctx, "live", "worker", true)
 	require.NoError(t, err)
 	require.Greater(t, due, ids[0])
-	require.NoError(t, s.EndRunsOf(ctx, "worker"))
+	_, err = s.EndRunsOf(ctx, "worker")
+	require.NoError(t, err)
 	run, err := s.Run(ctx, due)
 	require.NoError(t, err)
 	require.Equal(t, "stopped", run.State)
@@ -226,6 +241,28 @@ func TestOddTextsAreKept(t *testing.T) {
 	require.Equal(t, "public.holds", status[0].Tables[1].Table, "tables come in the order of the file")
 }
 
+// A table follows from its first position on, and not because a run has begun.
+func TestATableFollowsFromItsFirstPosition(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	withFeed(t, s)
+	f, err := s.Feed(ctx, "live")
+	require.NoError(t, err)
+	f.Freshness = feed.Continuous
+	require.NoError(t, s.SaveFeed(ctx, f))
+	state := func() string {
+		status, err := s.Feeds(ctx, "live")
+		require.NoError(t, err)
+		return status[0].Tables[0].State
+	}
+	require.Equal(t, "waiting", state())
+	id, err := s.BeginRun(ctx, "live", "worker", true)
+	require.NoError(t, err)
+	require.NoError(t, s.SaveRunTable(ctx, id, 0, client.RunTable{Table: "public.loans", State: "running"}))
+	require.Equal(t, "running", state())
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", id, store.TableResult{Position: "7"}))
+	require.Equal(t, "following", state())
+}
+
 // A feed that loses a table loses its state here, and what is known of the rest stays.
 func TestAFeedThatChanges(t *testing.T) {
 	s, ctx := open(t), context.Background()
@@ -242,13 +279,15 @@ func TestAFeedThatChanges(t *testing.T) {
 	require.NoError(t, s.EndCopies(ctx, "live"))
 	f, err := s.Feed(ctx, "live")
 	require.NoError(t, err)
-	before, err := s.FeedStamp(ctx, "live")
+	run, err := s.BeginRun(ctx, "live", "worker", true)
+	require.NoError(t, err)
+	before, err := s.Wish(ctx, run)
 	require.NoError(t, err)
 	f.Tables = f.Tables[:1]
 	require.NoError(t, s.SaveFeed(ctx, f))
-	after, err := s.FeedStamp(ctx, "live")
+	after, err := s.Wish(ctx, run)
 	require.NoError(t, err)
-	require.NotEqual(t, before, after)
+	require.NotEqual(t, before.Stamp, after.Stamp, "a run that follows notices that its feed was changed")
 	status, err := s.Feeds(ctx, "live")
 	require.NoError(t, err)
 	require.Len(t, status[0].Tables, 1)

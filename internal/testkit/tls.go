@@ -62,3 +62,19 @@ func write(t testing.TB, owner, path string, content []byte) {
 		require.NoError(t, os.Chown(path, uid, gid))
 	}
 }
+
+// Certificate makes a certificate for a name or an address that signs itself, in PEM.
+func Certificate(t testing.TB, name string) (certificate, key []byte) {
+	t.Helper()
+	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	if ip := net.ParseIP(name); ip != nil {
+		template.IPAddresses = []net.IP{ip}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &secret.PublicKey, secret)
+	require.NoError(t, err)
+	encoded, err := x509.MarshalECPrivateKey(secret)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})
+}

@@ -157,8 +157,8 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
 		ctx := context.Background()
 		target := shelf(feed.KeepLatest)
-		require.NoError(t, w.Prepare(ctx, target))
-		require.NoError(t, w.Prepare(ctx, target), "it may be there already")
+		prepared(t, w, target)
+		prepared(t, w, target, "it may be there already")
 		seed := uint64(time.Now().UnixNano())
 		t.Logf("seed %d", seed)
 		r := rand.New(rand.NewPCG(seed, 0))
@@ -210,7 +210,7 @@ func TestOneWorkerMovesAPosition(t *testing.T) {
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
 		ctx := context.Background()
 		target := shelf(feed.KeepLatest)
-		require.NoError(t, w.Prepare(ctx, target))
+		prepared(t, w, target)
 		var at warehouse.Place
 		for round := range 5 {
 			var mu sync.Mutex
@@ -260,7 +260,7 @@ func TestReadersSeeAReplacedTableWhole(t *testing.T) {
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
 		ctx := context.Background()
 		target := shelf(feed.KeepReplace)
-		require.NoError(t, w.Prepare(ctx, target))
+		prepared(t, w, target)
 		fill := func(run int64, n int) {
 			var list []copyRow
 			for i := range n {
@@ -305,7 +305,7 @@ func TestReadersSeeAReplacedTableWhole(t *testing.T) {
 func TestACommitThatIsStoppedLeavesNothing(t *testing.T) {
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
 		target := shelf(feed.KeepLatest)
-		require.NoError(t, w.Prepare(context.Background(), target))
+		prepared(t, w, target)
 		var list []copyRow
 		for i := range 5000 {
 			list = append(list, copyRow{branch: "Aldermoor", number: int64(i)})
@@ -331,4 +331,10 @@ func TestACommitThatIsStoppedLeavesNothing(t *testing.T) {
 		require.NoError(t, commit.Finish(context.Background()))
 		require.Len(t, held(t, w, target), 5000)
 	})
+}
+
+func prepared(t *testing.T, w warehouse.Warehouse, target warehouse.Target, why ...any) {
+	t.Helper()
+	_, err := w.Prepare(context.Background(), target)
+	require.NoError(t, err, why...)
 }

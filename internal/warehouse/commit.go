@@ -96,6 +96,11 @@ func (c *Commit) Finish(ctx context.Context) error {
 	if _, err := c.conn.Exec(ctx, "COMMIT"); err != nil {
 		return err
 	}
+	for _, p := range c.parts {
+		if keys := c.base.SQL.Keys(p.load.Target); len(keys) > 0 {
+			c.base.keyed.Store(strings.Join(keys, ";"), true)
+		}
+	}
 	c.Abort()
 	return nil
 }
@@ -141,7 +146,7 @@ func (c *Commit) Table(ctx context.Context, l Load) (*Part, error) {
 	p.commit = c
 	c.parts = append(c.parts, p)
 	d := c.base.SQL
-	if !l.Direct {
+	if !l.Direct && !c.base.hasKeys(l.Target) {
 		for _, sql := range d.Keys(l.Target) {
 			if _, err := c.conn.Exec(ctx, sql); err != nil {
 				return nil, err
@@ -151,9 +156,6 @@ func (c *Commit) Table(ctx context.Context, l Load) (*Part, error) {
 	switch {
 	case l.Direct:
 		p.into, p.columns = l.Target.Name.Quoted(), l.Target.All()
-	case l.Target.Keep == feed.KeepReplace && d.Direct:
-		p.into, p.columns = l.Target.Name.Quoted(), l.Target.All()
-		_, err = c.conn.Exec(ctx, "DELETE FROM "+p.into)
 	default:
 		p.into = p.stage
 		p.staged = true
@@ -240,7 +242,10 @@ func (p *Part) Merge(ctx context.Context, h Has) error {
 		}
 		return p.exec(ctx, p.commit.base.SQL.Keys(p.load.Target)...)
 	}
-	if n == 0 && p.load.Target.Keep != feed.KeepReplace && !h.Filled {
+	if p.load.Target.Keep == feed.KeepReplace {
+		return p.replace(ctx, n)
+	}
+	if n == 0 && !h.Filled {
 		return nil
 	}
 	d := p.commit.base.SQL
@@ -281,6 +286,31 @@ func (p *Part) Merge(ctx context.Context, h Has) error {
 	return nil
 }
 
+// replace puts the rows that were gathered in the place of the target's. Rows that are the
+// same, as often as they are there, count as unchanged, and where all are nothing is written.
+func (p *Part) replace(ctx context.Context, n int64) error {
+	d, t := p.commit.base.SQL, p.load.Target
+	found, err := p.commit.conn.Ask(ctx, d.SameRows(t, p.stage))
+	if err != nil {
+		return err
+	}
+	had, same := found[0][0].(int64), found[0][1].(int64)
+	if had == n && same == n {
+		return nil
+	}
+	for _, step := range d.Merge(t, p.load.Run, Has{}) {
+		if _, err := p.commit.conn.Exec(ctx, step.SQL); err != nil {
+			return err
+		}
+	}
+	p.Books.Inserted += n - same
+	p.Books.Deleted += had - same
+	p.Books.Read += had - same // no row told of them one by one
+	p.merged += had - same
+	p.used = true
+	return nil
+}
+
 // Stage is the name of the temporary table that the part's rows are gathered in.
 func (p *Part) Stage() string { return p.stage }
 
@@ -312,7 +342,7 @@ func (p *Part) exec(ctx context.Context, statements ...string) error {
 func (p *Part) baseless(ctx context.Context) error {
 	var list []string
 	for _, k := range p.load.Target.Key {
-		list = append(list, "CAST("+schema.Quote(k)+" AS VARCHAR)")
+		list = append(list, schema.Quote(k), "CAST("+schema.Quote(k)+" AS VARCHAR)")
 	}
 	found, err := p.commit.conn.Ask(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d", strings.Join(list, ", "), p.stage, StageUnknown, MostAside+1))
 	if err != nil {
@@ -321,9 +351,11 @@ func (p *Part) baseless(ctx context.Context) error {
 	var aside []rows.Aside
 	for _, values := range found {
 		a := rows.Aside{Row: map[string]*string{}, Reason: "The log leaves out values that did not change, and the warehouse has no row to take them from. It comes in when the row is written whole, or when the table is copied again."}
-		key := make([]string, len(values))
-		for i, v := range values {
-			key[i], _ = v.(string)
+		key := make([]string, len(p.load.Target.Key))
+		for i := range key {
+			column, _ := schema.Table{Columns: p.load.Target.Columns}.Column(p.load.Target.Key[i])
+			cast, _ := values[2*i+1].(string)
+			key[i] = keyPart(values[2*i], cast, column.Type)
 			a.Row[p.load.Target.Key[i]] = &key[i]
 		}
 		a.Key = rows.KeyJSON(key)
@@ -334,6 +366,24 @@ func (p *Part) baseless(ctx context.Context) error {
 		return err
 	}
 	return p.exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s IS NOT NULL", p.stage, StageUnknown))
+}
+
+// keyPart is a value of a key in the one text form that keys have everywhere, which for
+// times is another than the database's.
+func keyPart(v any, cast string, t schema.Type) string {
+	at, ok := v.(time.Time)
+	if !ok {
+		return cast
+	}
+	switch t.Kind {
+	case schema.TimestampTZ:
+		return schema.TimestampTZText(at.UnixMicro())
+	case schema.Timestamp:
+		return schema.TimestampText(at.UnixMicro())
+	case schema.Date:
+		return schema.DateText(schema.Days(at.UnixMicro()))
+	}
+	return cast
 }
 
 // count adds the rows of one step of a merge.
@@ -390,7 +440,7 @@ func (p *Part) balance() error {
 	b := &p.Books
 	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
 	if b.Unchanged < 0 || b.Inserted < 0 {
-		return problem.Newf(problem.Failed, "Nothing was written. Is the key unique in the target? Please report this with the run's statements.",
+		return problem.Newf(problem.Held, "Nothing was written. Is the key unique in the target? Please report this with the run's statements.",
 			"The books of %s do not balance: %+v of %d rows merged.", p.load.Table, *b, p.merged)
 	}
 	return nil

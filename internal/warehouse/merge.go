@@ -3,6 +3,7 @@ package warehouse
 import (
 	"fmt"
 	"hash/fnv"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -109,7 +110,7 @@ func (d Dialect) CreateStage(t Target) string {
 
 // Keys makes the indexes that merges need, where the warehouse has any.
 func (d Dialect) Keys(t Target) []string {
-	if !d.Indexes || len(t.Key) == 0 {
+	if d.Indexes == "" || len(t.Key) == 0 {
 		return nil
 	}
 	h := fnv.New64a()
@@ -128,6 +129,16 @@ func (d Dialect) Keys(t Target) []string {
 		}
 	}
 	return nil
+}
+
+// ourIndex matches the names of indexes that Keys makes.
+var ourIndex = regexp.MustCompile(`^nm_(key|current)_[0-9a-f]{16}$`)
+
+// indexName is the name of the index that a statement of Keys makes.
+func indexName(create string) string {
+	_, rest, _ := strings.Cut(create, " IF NOT EXISTS ")
+	name, _, _ := strings.Cut(rest, " ")
+	return name
 }
 
 // Step is one statement of a merge and the counter its rows belong to.
@@ -414,6 +425,21 @@ func (d Dialect) Truncate(t Target, at string, h Has) []Step {
 	return m.steps
 }
 
+// SameRows counts the rows of a target, and those of them that a stage has, too: in every
+// value, and as often.
+func (d Dialect) SameRows(t Target, stage string) string {
+	var list []string
+	for _, c := range t.Columns {
+		name := schema.Quote(c.Name)
+		if d.NoEquals(c.Type) || mayVary(c.Type) { // equal would not mean the same
+			name = "CAST(" + name + " AS VARCHAR)"
+		}
+		list = append(list, name)
+	}
+	columns := strings.Join(list, ", ")
+	return fmt.Sprintf("SELECT (SELECT count(*) FROM %s), (SELECT count(*) FROM (SELECT %s FROM %[1]s INTERSECT ALL SELECT %[2]s FROM %[3]s) AS same)", t.Name.Quoted(), columns, stage)
+}
+
 // Sweep puts a row that ends its key into the stage for each key that holds in the
 // target and is not among the keys of another table.
 func (d Dialect) Sweep(t Target, keys string, at string, run int64) string {
@@ -448,19 +474,34 @@ func (d Dialect) Sweep(t Target, keys string, at string, run int64) string {
 
 // Misfit tells what keeps an existing table from being the target.
 func (d Dialect) Misfit(t Target, existing map[string]string, normal func(typeName string) string) error {
+	var missing, other, mend []string
 	for _, c := range t.All() {
 		have, ok := existing[c.Name]
 		want := d.TypeName(c.Type)
 		switch {
 		case !ok:
-			return problem.Newf(problem.Held, fmt.Sprintf("Add it with ALTER TABLE %s ADD COLUMN %s %s; or rename the table, so that it is made and loaded anew after its position is cleared.", t.Name.Quoted(), schema.Quote(c.Name), want),
-				"The target table %s lacks the column %s, which the source has.", t.Name, c.Name)
+			missing = append(missing, c.Name)
+			mend = append(mend, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s;", t.Name.Quoted(), schema.Quote(c.Name), want))
 		case normal(have) != normal(want):
-			return problem.Newf(problem.Held, "Change the column's type, or rename the table, so that it is made and loaded anew after its position is cleared.",
-				"The column %s of the target table %s is %s, and %s is needed for the source's %s.", c.Name, t.Name, have, want, c.Native)
+			other = append(other, fmt.Sprintf("%s is %s and must be %s", c.Name, have, want))
+			mend = append(mend, d.Convert(t.Name.Quoted(), schema.Quote(c.Name), want)+";")
 		}
 	}
-	return nil
+	if missing == nil && other == nil {
+		return nil
+	}
+	said := ""
+	if missing != nil {
+		said = " It lacks " + strings.Join(missing, ", ") + "."
+	}
+	if other != nil {
+		said += " " + strings.Join(other, "; ") + "."
+	}
+	remedy := strings.Join(mend, " ") + " Then have older rows read again, which have no values in it yet: noemata positions clear FEED TABLE"
+	if t.Log {
+		remedy = "Copy the table again, which makes the target fit: noemata feeds copy FEED --table TABLE."
+	}
+	return problem.Newf(problem.Held, remedy, "The target table %s does not have the columns that the source has now.%s", t.Name, said)
 }
 
 func equal(columns []string, a, b string) string {

@@ -2,6 +2,7 @@ package warehouse
 
 import (
 	"fmt"
+	"strings"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
@@ -34,6 +35,9 @@ func (d Dialect) ChangeKeep(t Target, existing map[string]string) ([]string, err
 	was := keptAs(t, existing)
 	if was == t.Keep || was == "" {
 		return nil, nil
+	}
+	if d.Remake {
+		return d.remake(t, was)
 	}
 	table, n := t.Name.Quoted(), t.Names
 	q := schema.Quote
@@ -71,10 +75,50 @@ func (d Dialect) ChangeKeep(t Target, existing map[string]string) ([]string, err
 	case was == feed.KeepHistory && t.Keep == feed.KeepSoftDelete:
 		steps = append(append(fromHistory, add(n.DeletedAt, schema.TimestampTZ)), dropHistory...)
 	default:
-		return nil, problem.Newf(problem.Held, "Rename the table or choose another target, so that it is made and loaded anew after its position is cleared.",
-			"The target table %s was kept as %s, and what %s needs cannot be made from that.", t.Name, was, t.Keep)
+		return nil, cannotRekeep(t, was)
 	}
 	return append(dropIndexes, append(steps, d.asOf(t)...)...), nil
+}
+
+// remake gives the statements that make a target anew from what it holds, for a database
+// that cannot change a table and its rows in one transaction.
+func (d Dialect) remake(t Target, was feed.Keep) ([]string, error) {
+	n, q := t.Names, schema.Quote
+	values, where := map[string]string{}, ""
+	switch {
+	case was == feed.KeepLatest && t.Keep == feed.KeepSoftDelete:
+		values[n.DeletedAt] = "NULL"
+	case was == feed.KeepSoftDelete && t.Keep == feed.KeepLatest:
+		where = " WHERE " + q(n.DeletedAt) + " IS NULL"
+	case was == feed.KeepLatest && t.Keep == feed.KeepHistory:
+		values[n.Until], values[n.Current] = "NULL", "true"
+	case was == feed.KeepSoftDelete && t.Keep == feed.KeepHistory:
+		values[n.Until], values[n.Current] = q(n.DeletedAt), q(n.DeletedAt)+" IS NULL"
+	case was == feed.KeepHistory && (t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete):
+		values[n.ChangedAt], values[n.DeletedAt], where = q(n.From), "NULL", " WHERE "+q(n.Current)
+	default:
+		return nil, cannotRekeep(t, was)
+	}
+	if t.Keep == feed.KeepHistory {
+		values[n.From], values[n.Position] = "coalesce("+q(n.ChangedAt)+", now())", "''"
+	}
+	var list []string
+	for _, c := range t.All() {
+		value, changed := values[c.Name]
+		if !changed {
+			value = q(c.Name)
+		}
+		list = append(list, fmt.Sprintf("CAST(%s AS %s) AS %s", value, d.TypeName(c.Type), q(c.Name)))
+	}
+	return append([]string{
+		fmt.Sprintf("CREATE TEMPORARY TABLE noemata_remade AS SELECT %s FROM %s%s", strings.Join(list, ", "), t.Name.Quoted(), where),
+		"DROP TABLE " + t.Name.Quoted(), d.CreateTable(t), "INSERT INTO " + t.Name.Quoted() + " SELECT * FROM noemata_remade", "DROP TABLE noemata_remade",
+	}, d.asOf(t)...), nil
+}
+
+func cannotRekeep(t Target, was feed.Keep) error {
+	return problem.Newf(problem.Held, "Rename the table or choose another target, so that it is made and loaded anew after its position is cleared.",
+		"The target table %s was kept as %s, and what %s needs cannot be made from that.", t.Name, was, t.Keep)
 }
 
 // dropIndex undoes a statement of Keys.

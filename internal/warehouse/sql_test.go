@@ -58,6 +58,8 @@ func TestMergeStatements(t *testing.T) {
 
 func TestMisfitSaysWhatToDo(t *testing.T) {
 	lower := strings.ToLower
+	dialect := dialect
+	dialect.Convert = func(table, column, typeName string) string { return "CONVERT " + table + " " + column + " " + typeName }
 	whole := map[string]string{"id": "bigint", `n"ote`: "json", "at": "timestamptz", "nm_run": "bigint", "of the user's own": "text"}
 	require.NoError(t, dialect.Misfit(target(feed.KeepLatest), whole, lower))
 	delete(whole, `n"ote`)
@@ -65,7 +67,8 @@ func TestMisfitSaysWhatToDo(t *testing.T) {
 	require.True(t, problem.Is(err, problem.Held))
 	require.ErrorContains(t, err, `ALTER TABLE "sh""elf"."loans" ADD COLUMN "n""ote" JSON`)
 	whole[`n"ote`] = "text"
-	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower), `is text, and JSON is needed`)
+	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower), `n"ote is text and must be JSON`)
+	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower), `CONVERT "sh""elf"."loans" "n""ote" JSON;`)
 }
 
 func batch(ids []int64, aside ...rows.Aside) rows.Batch {

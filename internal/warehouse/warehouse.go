@@ -28,8 +28,20 @@ type Warehouse interface {
 	// Test signs in, makes sure that tables can be made, and gives the version.
 	Test(ctx context.Context) (version string, err error)
 	// Prepare makes the target's schema and table where they are missing, and
-	// tells what is in the way where an existing table does not fit.
-	Prepare(ctx context.Context, t Target) error
+	// tells what is in the way where an existing table does not fit. made tells that there
+	// was no table.
+	Prepare(ctx context.Context, t Target) (made bool, err error)
+	// MayWrite tells which privilege is missing to make and write a target.
+	MayWrite(ctx context.Context, t Target) error
+	// LeftOver lists the columns of an existing table that the target does not have.
+	LeftOver(ctx context.Context, t Target) ([]string, error)
+	// LastTarget is what a table's rows were written to last; empty where there were none.
+	LastTarget(ctx context.Context, feed, table string) (string, error)
+	// Refit makes an existing target take what the source has now, before it is copied
+	// again.
+	Refit(ctx context.Context, t Target) error
+	// FirstPosition is where a table's first commit brought it.
+	FirstPosition(ctx context.Context, feed, table string) (position.Position, error)
 	// Place tells how far a table has come; the zero Place when it has not begun.
 	Place(ctx context.Context, feed, table string) (Place, error)
 	// Places lists the places of a feed's tables.

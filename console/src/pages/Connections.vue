@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElMessageBox, ElOption, ElSelect, ElSkeleton } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElMessageBox, ElOption, ElSelect, ElSkeleton } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { api, ask, type Connection, type Schemas, type Trouble } from '../api'
 import { useLive } from '../live'
@@ -52,7 +52,7 @@ async function remove(name: string) {
 }
 
 const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
-const blank = () => ({ name: '', kind: kinds.value.find((k) => k === usual[props.side]) ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', tls: '', ca: '', path: '' })
+const blank = () => ({ name: '', kind: kinds.value.find((k) => k === usual[props.side]) ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', password_in_clear: false, tls: '', ca: '', path: '' })
 const form = ref(blank())
 const adding = ref(false)
 const changing = ref(false)
@@ -74,7 +74,7 @@ const body = computed<Schemas['NewConnection']>(() => {
   const f = form.value
   const settings = inFile.value
     ? { path: f.path }
-    : { host: f.host, port: f.port, database: f.database, user: f.user, password: f.password || undefined, tls: (f.tls || undefined) as 'off' | undefined, ca: f.ca || undefined }
+    : { host: f.host, port: f.port, database: f.database, user: f.user, password: f.password || undefined, tls: (f.tls || undefined) as 'off' | undefined, ca: f.ca || undefined, password_in_clear: f.password_in_clear || undefined }
   return { name: f.name, kind: f.kind, settings }
 })
 
@@ -141,12 +141,12 @@ async function save() {
       <ElForm label-width="130px" @submit.prevent="save">
         <ElFormItem label="Name"><ElInput v-model="form.name" :disabled="changing" placeholder="lower-case letters, digits, hyphens" /></ElFormItem>
         <ElFormItem label="Kind"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>
-        <ElFormItem v-if="inFile" label="Path of the file"><ElInput v-model="form.path" class="mono" placeholder="/var/lib/noemata/lake.duckdb" /></ElFormItem>
+        <ElFormItem v-if="inFile" label="Path of the file"><ElInput v-model="form.path" class="mono" placeholder="lake.duckdb, below the service's folder for warehouses" /></ElFormItem>
         <template v-else>
           <ElFormItem label="Host and port"><div class="pair"><ElInput v-model="form.host" aria-label="Host" /><ElInputNumber v-model="form.port" :min="1" :max="65535" :controls="false" placeholder="usual" aria-label="Port" /></div></ElFormItem>
           <ElFormItem label="Database"><ElInput v-model="form.database" /></ElFormItem>
           <ElFormItem label="User"><ElInput v-model="form.user" autocomplete="off" /></ElFormItem>
-          <ElFormItem label="Password"><ElInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="changing ? 'as it is' : ''" /></ElFormItem>
+          <ElFormItem label="Password"><ElInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="changing ? 'as it is, while it goes to the same server' : ''" /></ElFormItem>
           <ElFormItem label="TLS">
             <ElSelect v-model="form.tls" :empty-values="[null]" aria-label="TLS mode">
               <ElOption value="" label="off on this machine, verified in full elsewhere" />
@@ -154,6 +154,7 @@ async function save() {
             </ElSelect>
           </ElFormItem>
           <ElFormItem v-if="form.tls.startsWith('verify')" label="Trusted CA (PEM)"><ElInput v-model="form.ca" type="textarea" :rows="3" placeholder="the system's, when empty" /></ElFormItem>
+          <ElFormItem v-if="!form.tls.startsWith('verify')" label=" "><ElCheckbox v-model="form.password_in_clear">Let the password go in the clear, or by MD5, if the server asks for it so</ElCheckbox></ElFormItem>
         </template>
       </ElForm>
       <TroubleBox :trouble="objection" />

@@ -87,7 +87,7 @@ async function remove() {
       <span class="grow"></span>
       <template v-if="status">
         <ElButton type="primary" :loading="busy === 'run'" @click="run">Run now</ElButton>
-        <ElButton v-if="status.state === 'paused'" :loading="busy === 'start'" @click="start">Start</ElButton>
+        <ElButton v-if="status.state !== 'active'" :loading="busy === 'start'" @click="start">Start</ElButton>
         <ElButton v-else :loading="busy === 'pause'" @click="pause">Pause</ElButton>
         <ElButton :loading="busy === 'prove'" @click="prove">Prove all tables</ElButton>
         <ElButton v-if="status.log" @click="copyAgain">Copy again…</ElButton>
@@ -97,7 +97,8 @@ async function remove() {
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
-    <TroubleBox v-if="status?.last_run?.state === 'failed'" :trouble="status.last_run.problem"><RouterLink :to="`/runs/${status.last_run.id}`">Run {{ status.last_run.id }} failed.</RouterLink>{{ ' ' }}</TroubleBox>
+    <TroubleBox :trouble="status?.held" />
+    <TroubleBox v-if="status?.last_run?.state === 'failed' && !status.running" :trouble="status.last_run.problem"><RouterLink :to="`/runs/${status.last_run.id}`">Run {{ status.last_run.id }} failed.</RouterLink>{{ ' ' }}</TroubleBox>
     <ElSkeleton v-if="!status && !wrong" :rows="6" animated />
     <section v-if="status" class="sheet" aria-label="Tables">
       <header><h2>Tables</h2></header>

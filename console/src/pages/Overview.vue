@@ -22,17 +22,32 @@ const refresh = useLive(async () => {
 
 const tables = computed(() => (feeds.value ?? []).flatMap((f) => f.tables))
 
+/** Tables of one feed that have the same problem, together: one cause is told once. */
+function sameCause(failing: TableStatus[]): TableStatus[][] {
+  const groups = new Map<string, TableStatus[]>()
+  for (const t of failing) {
+    const cause = JSON.stringify([t.feed, t.problem?.what, t.problem?.remedy])
+    groups.set(cause, [...(groups.get(cause) ?? []), t])
+  }
+  return [...groups.values()]
+}
+
 /** What needs a person, the worst first. */
 const needs = computed(() => {
-  const of = (t: TableStatus) => ({ key: t.feed + t.table, feed: t.feed, table: t.table })
-  const failing = tables.value.filter((t) => t.problem).map((t) => ({ ...of(t), warn: false, trouble: { what: t.problem!.what, remedy: t.problem!.remedy } }))
+  const of = (t: TableStatus) => ({ key: t.feed + t.table, feed: t.feed, table: t.table, more: 0 })
+  const failing = sameCause(tables.value.filter((t) => t.problem)).map((g) => ({ ...of(g[0]!), more: g.length - 1, warn: false, trouble: { what: g[0]!.problem!.what, remedy: g[0]!.problem!.remedy } }))
+  // What an earlier run failed of is past once another one goes on.
   const runs = (feeds.value ?? [])
-    .filter((f) => f.last_run?.state === 'failed' && f.last_run.problem && !f.tables.some((t) => t.problem))
-    .map((f) => ({ key: f.name, feed: f.name, table: '', warn: false, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+    .filter((f) => f.last_run?.state === 'failed' && f.last_run.problem && !f.running && !f.tables.some((t) => t.problem))
+    .map((f) => ({ key: f.name, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+  const waiting = (feeds.value ?? [])
+    .filter((f) => f.last_run?.state === 'waited' && f.last_run.problem && f.state === 'active')
+    .map((f) => ({ key: `waits ${f.name}`, feed: f.name, table: '', more: 0, warn: true, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+  const held = (feeds.value ?? []).filter((f) => f.held).map((f) => ({ key: `held ${f.name}`, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.held!.what, remedy: f.held!.remedy } }))
   const unequal = tables.value.filter((t) => t.proof && !t.proof.same).map((t) => ({ ...of(t), warn: false, trouble: { what: `The last proof found ${plural(t.proof!.differing + t.proof!.missing + t.proof!.extra, 'difference')}.`, remedy: t.proof!.examples[0] } }))
   const nulls = tables.value.filter((t) => t.nulls > 0).map((t) => ({ ...of(t), warn: true, trouble: { what: `${plural(t.nulls, 'row')} with a null watermark: not replicated.`, remedy: 'Name a fallback column in the feed to include them.' } }))
   const late = tables.value.filter((t) => t.state === 'behind').map((t) => ({ ...of(t), warn: true, trouble: { what: `No run has come for ${ago(t.last_run_at, now.value).replace(' ago', '')}.`, remedy: 'Look at the feed’s runs.' } }))
-  return [...runs, ...failing, ...unequal, ...late, ...nulls]
+  return [...held, ...runs, ...failing, ...unequal, ...waiting, ...late, ...nulls]
 })
 
 const verdict = computed(() => {
@@ -63,7 +78,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
     <ElSkeleton v-if="!feeds && !wrong" :rows="6" animated />
     <div v-for="n in needs" :key="n.key">
       <TroubleBox :trouble="n.trouble" :warn="n.warn">
-        <RouterLink :to="n.table ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } } : `/feeds/${n.feed}`"><strong>{{ n.feed }}{{ n.table ? ' / ' + n.table : '' }}</strong></RouterLink>{{ ' ' }}
+        <RouterLink :to="n.table ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } } : `/feeds/${n.feed}`"><strong>{{ n.feed }}{{ n.table ? ' / ' + n.table : '' }}</strong></RouterLink>{{ n.more ? ` and ${plural(n.more, 'more table')} ` : ' ' }}
       </TroubleBox>
     </div>
     <section v-if="feeds?.length === 0" class="sheet pad">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElOption, ElSelect, ElSkeleton } from 'element-plus'
+import { ElButton, ElOption, ElSelect, ElSkeleton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { api, ask, type Run, type Statement, type Trouble } from '../api'
 import { progress, progressKey, useLive } from '../live'
@@ -13,10 +13,12 @@ const props = defineProps<{ id: number }>()
 const run = ref<Run>()
 const statements = ref<Statement[]>([])
 const wrong = ref<Trouble>()
+const refused = ref<Trouble>()
+const stopping = ref(false)
 const only = ref('')
 const now = useNow()
 
-useLive(
+const refresh = useLive(
   async () => {
     const params = { path: { id: props.id } }
     const [r, s] = await Promise.all([ask(api.GET('/api/v1/runs/{id}', { params })), ask(api.GET('/api/v1/runs/{id}/statements', { params }))])
@@ -26,6 +28,13 @@ useLive(
   },
   (event) => event.run === props.id,
 )
+async function stop() {
+  stopping.value = true
+  refused.value = (await ask(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id: props.id } } }))).trouble
+  await refresh()
+  stopping.value = run.value?.state === 'running'
+}
+
 const shown = computed(() => statements.value.filter((s) => !only.value || s.table === only.value))
 const going = (table: string) => (run.value ? progress.get(progressKey(run.value.feed, table)) : undefined)
 const clock = (time: string) => new Date(time).toISOString().slice(11, 23) + 'Z'
@@ -43,8 +52,11 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
           started by {{ run.trigger }}<template v-if="run.started_at">, <span :title="at(run.started_at)">{{ at(run.started_at) }}</span> (<When :time="run.started_at" :now="now" />), took {{ span(between(run.started_at, run.ended_at, now)) }}</template>
         </div>
       </div>
+      <span class="grow"></span>
+      <ElButton v-if="run?.state === 'running' || run?.state === 'queued'" :loading="stopping" @click="stop">Stop</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
+    <TroubleBox :trouble="refused" />
     <TroubleBox :trouble="run?.problem" />
     <ElSkeleton v-if="!run && !wrong" :rows="6" animated />
     <section v-if="run" class="sheet" aria-label="Tables">

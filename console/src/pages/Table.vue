@@ -18,6 +18,8 @@ const status = ref<TableStatus>()
 const runs = ref<Run[]>([])
 const counts = ref<Schemas['Counts']>()
 const sample = ref<Sample>()
+const sampled = ref('')
+const looking = ref('')
 const wrong = ref<Trouble>()
 const unseen = ref<Trouble>() // what kept both sides from being looked at
 const refused = ref<Trouble>()
@@ -27,11 +29,24 @@ const position = ref('')
 const now = useNow()
 const params = { path: { name: props.feed }, query: { table: props.table } }
 
-async function lookAtBothSides() {
-  const [c, s] = await Promise.all([ask(api.GET('/api/v1/feeds/{name}/counts', { params })), ask(api.GET('/api/v1/feeds/{name}/sample', { params }))])
-  counts.value = c.data ?? counts.value
-  sample.value = s.data ?? sample.value
-  unseen.value = c.trouble ?? s.trouble
+// Both sides are looked at when a person asks: a page that is open is no burden to a source.
+async function countBothSides() {
+  looking.value = 'count'
+  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/counts', { params }))
+  counts.value = data ?? counts.value
+  refused.value = trouble
+  looking.value = ''
+}
+
+async function showNewest() {
+  looking.value = 'rows'
+  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/sample', { params }))
+  if (data) {
+    sample.value = data
+    sampled.value = new Date().toISOString()
+  }
+  unseen.value = trouble
+  looking.value = ''
 }
 
 const refresh = useLive(
@@ -45,7 +60,6 @@ const refresh = useLive(
       wrong.value = status.value ? undefined : { what: `The feed ${props.feed} has no table ${props.table}.` }
     } else wrong.value = feed.trouble
     if (list.data) runs.value = list.data
-    if (status.value) await lookAtBothSides()
   },
   (event) => event.feed === props.feed && event.state !== 'running',
 )
@@ -117,6 +131,8 @@ async function clear() {
             <dt>Rows in the source / the warehouse</dt>
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
             <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}</dd>
+            <dd v-if="!counts && status.rows !== undefined" class="quiet">{{ count(status.rows) }} in the warehouse, by the books</dd>
+            <dd class="ask-for"><ElButton size="small" :loading="looking === 'count'" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
           </div>
           <div>
             <dt>Last proof</dt>
@@ -134,10 +150,14 @@ async function clear() {
       </section>
       <RowVersions v-if="status.keep === 'history' && keyColumns.length" :key="keyColumns.join()" :feed="feed" :table="table" :key-columns="keyColumns" :now="now" />
       <section class="sheet" aria-label="Newest rows">
-        <header><h2>Newest rows</h2><span class="quiet">on both sides, side by side where they are the same row</span></header>
+        <header>
+          <h2>Newest rows</h2>
+          <span class="quiet">on both sides, side by side where they are the same row<template v-if="sampled">, read {{ ago(sampled, now) }}</template></span>
+          <span class="grow"></span>
+          <ElButton size="small" :loading="looking === 'rows'" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
+        </header>
         <TroubleBox :trouble="unseen" />
         <SampleRows v-if="sample" :sample="sample" />
-        <div v-else-if="!unseen" class="pad"><ElSkeleton :rows="4" animated /></div>
       </section>
       <section class="sheet" aria-label="Runs">
         <header>
@@ -154,5 +174,6 @@ async function clear() {
 <style scoped>
 .link { background: none; border: 0; padding: 0; color: var(--act); font: inherit; cursor: pointer; }
 .move { display: flex; gap: 10px; align-items: center; border-top: 1px solid var(--line); }
+.ask-for { margin-top: 6px; }
 .move label { white-space: nowrap; }
 </style>

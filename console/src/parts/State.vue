@@ -10,6 +10,8 @@ const shapes: Record<string, string> = {
   active: 'M2.5 1.5v9l8-4.5Z',
   paused: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
   stopped: 'M2 2h8v8H2Z',
+  held: 'M2.5 5.5h1v-1.5a2.5 2.5 0 0 1 5 0v1.5h1v5h-7Z',
+  unequal: 'M1.5 3h9v2h-9ZM1.5 7h9v2h-9ZM8 1l1.4.6-5.4 9.4-1.4-.6Z',
   failing: 'M6 .8 11.6 11H.4Z',
   failed: 'M6 .8 11.6 11H.4Z',
   behind: 'M6 1.5a4.5 4.5 0 0 0 0 9Z',
@@ -29,8 +31,8 @@ const shapes: Record<string, string> = {
 <style scoped>
 .state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
 .current, .following, .done, .works, .active { color: var(--good); }
-.failing, .failed { color: var(--bad); font-weight: 600; }
-.behind, .stopped { color: var(--warn); }
+.failing, .failed, .held, .unequal { color: var(--bad); font-weight: 600; }
+.behind, .stopped, .waited { color: var(--warn); }
 .running, .copying { color: var(--act); }
 .running svg { animation: turn 1.2s linear infinite; }
 @keyframes turn { to { transform: rotate(360deg); } }

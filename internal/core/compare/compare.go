@@ -4,12 +4,13 @@
 // The rows of the source are added first, then those of the warehouse. Rows with
 // a key are matched by it, so a difference can be named by key and column; rows
 // without one are matched as a whole, and counted. Memory grows with the number
-// of rows: 32 bytes and the key for each.
+// of rows, about 130 bytes and the key for each, up to a budget.
 package compare
 
 import (
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash/maphash"
 
@@ -35,6 +36,16 @@ type Result struct {
 // Same tells whether no difference was found.
 func (r Result) Same() bool { return r.Differing == 0 && r.Missing == 0 && r.Extra == 0 }
 
+// Budget is how much memory a comparison may take, in bytes. About three million rows with a
+// short key fit.
+const Budget = 512 << 20
+
+// perRow is what one entry takes beside its name: itself, and its place in a map.
+const perRow = 130
+
+// ErrBudget says that a comparison needs more memory than it may have.
+var ErrBudget = errors.New("there are more rows than can be compared at a time")
+
 type digest [2]uint64
 
 type entry struct {
@@ -50,6 +61,8 @@ type Comparison struct {
 	rows    map[string]*entry
 	seeds   [2]maphash.Seed
 	buffer  []byte
+	taken   int64 // memory, in bytes, about
+	budget  int64
 	result  Result
 	doubts  map[string]pair // what differs, by the row's name
 	before  *Comparison     // the one that this one looks again for
@@ -62,7 +75,7 @@ type pair struct{ source, warehouse digest }
 // the key by place and may be empty.
 func New(columns []schema.Column, key []int) *Comparison {
 	return &Comparison{
-		columns: columns, key: key, rows: map[string]*entry{}, doubts: map[string]pair{},
+		columns: columns, key: key, budget: Budget, rows: map[string]*entry{}, doubts: map[string]pair{},
 		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
 	}
 }
@@ -71,13 +84,15 @@ func New(columns []schema.Column, key []int) *Comparison {
 // only if it differed before in the same way; else it was on its way.
 func (c *Comparison) Again() *Comparison {
 	again := New(c.columns, c.key)
-	again.seeds, again.before = c.seeds, c
+	c.rows = nil // all but the doubts is counted
+	again.seeds, again.before, again.budget = c.seeds, c, c.budget
 	return again
 }
 
 // stands tells whether a difference counts, and keeps it for a later look.
 func (c *Comparison) stands(name string, p pair) bool {
 	c.doubts[name] = p
+	c.taken += int64(len(name)) + perRow
 	if c.before == nil {
 		return true
 	}
@@ -90,8 +105,8 @@ func (c *Comparison) stands(name string, p pair) bool {
 }
 
 // Source adds rows of the source; inFlight tells of each whether it lies beyond
-// the position that is compared.
-func (c *Comparison) Source(record arrow.RecordBatch, inFlight func(row int) bool) {
+// the position that is compared. It fails with ErrBudget alone.
+func (c *Comparison) Source(record arrow.RecordBatch, inFlight func(row int) bool) error {
 	for i := range int(record.NumRows()) {
 		row := c.digest(record, i)
 		name := c.name(record, i, row)
@@ -101,7 +116,16 @@ func (c *Comparison) Source(record arrow.RecordBatch, inFlight func(row int) boo
 			continue
 		}
 		c.rows[name] = &entry{row: row, count: 1, inFlight: flying}
+		c.taken += int64(len(name)) + perRow
 	}
+	return c.within()
+}
+
+func (c *Comparison) within() error {
+	if c.taken > c.budget {
+		return ErrBudget
+	}
+	return nil
 }
 
 // SourceAside adds a row of the source that cannot be stored as it is: it is
@@ -112,8 +136,8 @@ func (c *Comparison) SourceAside(a rows.Aside) {
 	}
 }
 
-// Warehouse adds rows of the warehouse.
-func (c *Comparison) Warehouse(record arrow.RecordBatch) {
+// Warehouse adds rows of the warehouse. It fails with ErrBudget alone.
+func (c *Comparison) Warehouse(record arrow.RecordBatch) error {
 	for i := range int(record.NumRows()) {
 		row := c.digest(record, i)
 		name := c.name(record, i, row)
@@ -138,6 +162,7 @@ func (c *Comparison) Warehouse(record arrow.RecordBatch) {
 			e.count--
 		}
 	}
+	return c.within()
 }
 
 // Result ends the comparison.

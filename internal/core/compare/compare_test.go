@@ -67,8 +67,8 @@ func TestFindsExactlyWhatDiffers(t *testing.T) {
 		n := int64(len(rows))
 		run := func(key []int, warehouse []row) compare.Result {
 			c := compare.New(columns, key)
-			c.Source(record(rows), never)
-			c.Warehouse(record(warehouse))
+			require.NoError(t, c.Source(record(rows), never))
+			require.NoError(t, c.Warehouse(record(warehouse)))
 			return c.Result()
 		}
 		require.Equal(t, n, run([]int{0}, shuffled(rows)).Equal)
@@ -100,8 +100,8 @@ func TestFindsExactlyWhatDiffers(t *testing.T) {
 func TestRowsInFlightAreNotJudged(t *testing.T) {
 	old, new := "old", "new"
 	c := compare.New(columns, []int{0})
-	c.Source(record([]row{{1, &new}, {2, &new}, {3, &old}}), func(i int) bool { return i < 2 })
-	c.Warehouse(record([]row{{1, &old}, {3, &old}}))
+	require.NoError(t, c.Source(record([]row{{1, &new}, {2, &new}, {3, &old}}), func(i int) bool { return i < 2 }))
+	require.NoError(t, c.Warehouse(record([]row{{1, &old}, {3, &old}})))
 	r := c.Result()
 	require.True(t, r.Same())
 	require.Equal(t, []int64{1, 2}, []int64{r.Equal, r.InFlight})
@@ -110,8 +110,8 @@ func TestRowsInFlightAreNotJudged(t *testing.T) {
 func TestTwinsAreCounted(t *testing.T) {
 	x := "twin"
 	c := compare.New(columns, nil)
-	c.Source(record([]row{{1, &x}, {1, &x}, {1, &x}}), never)
-	c.Warehouse(record([]row{{1, &x}, {1, &x}}))
+	require.NoError(t, c.Source(record([]row{{1, &x}, {1, &x}, {1, &x}}), never))
+	require.NoError(t, c.Warehouse(record([]row{{1, &x}, {1, &x}})))
 	r := c.Result()
 	require.Equal(t, []int64{2, 1}, []int64{r.Equal, r.Missing})
 }

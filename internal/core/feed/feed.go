@@ -310,8 +310,8 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 		if t.Watermark != nil {
 			fault(at+".watermark", "find is whole, so there is no watermark; remove it or write find: watermark.")
 		}
-		if t.Keep != KeepReplace {
-			fault(at+".keep", "find: whole reads the table anew each time, so it needs keep: replace.")
+		if t.Keep == KeepLedger {
+			fault(at+".keep", "find: whole reads the table anew each time and tells no single changes, so it cannot fill a ledger: write replace, latest, soft-delete or history.")
 		}
 	default:
 		fault(at+".find", "%q is not a way to find changes: write log, watermark or whole.", t.Find)

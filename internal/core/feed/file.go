@@ -17,6 +17,9 @@ import (
 // ParseFile reads a feed file. Everything wrong with it is told at once, each
 // with its line.
 func ParseFile(content []byte) (*Feed, error) {
+	if len(content) > MostBytes {
+		return nil, problem.Newf(problem.Invalid, "Write several feeds.", "The feed file has %d bytes, and %d are the most that is read.", len(content), MostBytes)
+	}
 	decoder := yaml.NewDecoder(bytes.NewReader(content))
 	var document yaml.Node
 	if err := decoder.Decode(&document); err != nil {
@@ -29,6 +32,9 @@ func ParseFile(content []byte) (*Feed, error) {
 		return nil, problem.New(problem.Invalid, "The feed file holds more than one document.", "Write one feed to a file.")
 	}
 	r := reader{lines: map[string]int{}}
+	if err := r.refuse(&document); err != nil {
+		return nil, err
+	}
 	var f Feed
 	r.read(document.Content[0], reflect.ValueOf(&f).Elem(), "")
 	if len(r.faults) == 0 {
@@ -36,16 +42,45 @@ func ParseFile(content []byte) (*Feed, error) {
 			r.fault(r.line(fault.Path), fault.Path, fault.Message)
 		}
 	}
-	if len(r.faults) > 0 {
-		return nil, problem.New(problem.Invalid, "The feed file has "+count(len(r.faults), "fault")+":\n  "+strings.Join(r.faults, "\n  "), "Correct it and try again; nothing was changed.")
+	if n := len(r.faults); n > 0 {
+		shown := r.faults[:min(n, mostFaults)]
+		if n > mostFaults {
+			shown = append(slices.Clone(shown), fmt.Sprintf("and %d more", n-mostFaults))
+		}
+		return nil, problem.New(problem.Invalid, "The feed file has "+count(n, "fault")+":\n  "+strings.Join(shown, "\n  "), "Correct it and try again; nothing was changed.")
 	}
 	return &f, nil
+}
+
+// How large a feed file may be, and how many of its faults are told.
+const (
+	MostBytes  = 1 << 20
+	mostNodes  = 100_000
+	mostFaults = 25
+)
+
+// refuse looks through the file for what is not taken: anchors and aliases, by which a few
+// lines can stand for millions of nodes, and more nodes than any feed needs.
+func (r *reader) refuse(node *yaml.Node) error {
+	if r.nodes++; r.nodes > mostNodes {
+		return problem.Newf(problem.Invalid, "Write several feeds.", "The feed file has more than %d values.", mostNodes)
+	}
+	if node.Kind == yaml.AliasNode || node.Anchor != "" {
+		return problem.Newf(problem.Invalid, "Write out what it stands for.", "Line %d of the feed file has an anchor or an alias (& or *), which are not taken.", node.Line)
+	}
+	for _, child := range node.Content {
+		if err := r.refuse(child); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // reader puts a YAML tree into Go values by their yaml tags, remembering lines.
 type reader struct {
 	lines  map[string]int
 	faults []string
+	nodes  int
 }
 
 func (r *reader) fault(line int, path, message string) {
@@ -67,9 +102,6 @@ func (r *reader) line(path string) int {
 }
 
 func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
-	if node.Kind == yaml.AliasNode {
-		node = node.Alias
-	}
 	r.lines[path] = node.Line
 	if node.Tag == "!!null" {
 		return
@@ -139,6 +171,9 @@ func shown(node *yaml.Node) string {
 	case yaml.MappingNode:
 		return "fields"
 	}
+	if runes := []rune(node.Value); len(runes) > 60 {
+		return fmt.Sprintf("%q…", string(runes[:60]))
+	}
 	return fmt.Sprintf("%q", node.Value)
 }
 
@@ -146,6 +181,9 @@ func shown(node *yaml.Node) string {
 func suggestion(word string, known []string) string {
 	best, distance := "", 3
 	for _, k := range known {
+		if len(word) > 2*len(k)+3 {
+			continue
+		}
 		if d := editDistance(word, k); d < distance {
 			best, distance = k, d
 		}

@@ -23,7 +23,9 @@ const (
 	NoDatabase  Code = "no-database"  // the database does not exist
 	NoPrivilege Code = "no-privilege" // a privilege is missing
 	NoTable     Code = "no-table"     // the table does not exist
+	Refused     Code = "refused"      // a database refused a statement for what it says or holds
 	Held        Code = "held"         // a table waits for a person's decision
+	Busy        Code = "busy"         // another program has what is needed; it is waited for
 	Overtaken   Code = "overtaken"    // another worker has moved the position
 	Stopped     Code = "stopped"      // the run was stopped before its end
 	Failed      Code = "failed"       // anything else
@@ -45,6 +47,19 @@ func New(code Code, what, remedy string) *Problem {
 // Wrap makes a Problem that keeps its cause.
 func Wrap(cause error, code Code, what, remedy string) *Problem {
 	return &Problem{Code: code, What: what, Remedy: remedy, Cause: cause}
+}
+
+// OfTable tells whether a problem is one table's own: the others of its feed can go on.
+func OfTable(err error) bool {
+	var p *Problem
+	if !errors.As(err, &p) {
+		return false
+	}
+	switch p.Code {
+	case Invalid, NotFound, NoPrivilege, NoTable, Held, Refused:
+		return true
+	}
+	return false
 }
 
 // Newf is New with a formatted first sentence.

@@ -156,8 +156,23 @@ type Table struct {
 	View        bool
 	Partitioned bool
 	Columns     []Column
-	Key         []string // the primary key, or else a unique key without nulls
-	Rows        int64    // the source's own estimate; -1 when it has none
+	Key         []string   // the primary key, or else a unique key without nulls
+	OtherKeys   [][]string // that are unique and without nulls
+	Rows        int64      // the source's own estimate; -1 when it has none
+}
+
+// Unique tells whether no two rows can be alike in some columns, nor any of these be null.
+func (t Table) Unique(columns []string) bool {
+	among := func(key []string) bool {
+		return len(key) > 0 && !slices.ContainsFunc(key, func(k string) bool { return !slices.Contains(columns, k) })
+	}
+	return !slices.ContainsFunc(columns, t.Nullable) && (among(t.Key) || slices.ContainsFunc(t.OtherKeys, among))
+}
+
+// Nullable tells whether a column may be null.
+func (t Table) Nullable(column string) bool {
+	c, _ := t.Column(column)
+	return c.Nullable
 }
 
 // Column finds a column by name.

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"noemata/internal/core/position"
@@ -20,8 +21,11 @@ import (
 
 // Moment is the state of a source at one instant of its own clock.
 type Moment struct {
-	Clock  time.Time
-	Open   []string   // names of the transactions that were open, others than our own
+	Clock time.Time
+	// Open names the transactions that were open, others than our own. A statement that is
+	// no transaction yet, but has its time already, is named SESSION?STATEMENT, and what
+	// becomes of it SESSION/START.
+	Open   []string
 	Oldest *time.Time // the earliest start among them; nil when the source does not tell, or none is open
 }
 
@@ -69,10 +73,25 @@ func Propose(t schema.Type, m Moment, settle time.Duration, highest string, zone
 	return Proposal{High: timeBound(t.Kind, limit, zone), Waiting: waiting}
 }
 
-// Settled tells whether none of the transactions the proposal waits for is open
-// any more.
-func (p Proposal) Settled(m Moment) bool {
-	return !slices.ContainsFunc(p.Waiting, func(id string) bool { return slices.Contains(m.Open, id) })
+// Settled tells whether none of the transactions the proposal waits for is open any more.
+// It goes on to wait for those that statements have become.
+func (p *Proposal) Settled(m Moment) bool {
+	var left []string
+	for _, id := range p.Waiting {
+		if slices.Contains(m.Open, id) {
+			left = append(left, id)
+			continue
+		}
+		if session, _, statement := strings.Cut(id, "?"); statement {
+			for _, open := range m.Open {
+				if strings.HasPrefix(open, session+"/") {
+					left = append(left, open)
+				}
+			}
+		}
+	}
+	p.Waiting = left
+	return len(left) == 0
 }
 
 // timeBound writes an instant as a watermark of the given kind.

@@ -77,6 +77,14 @@ func TestAProposalSettlesWhenItsTransactionsHaveEnded(t *testing.T) {
 	p := window.Proposal{Waiting: []string{"a", "b"}}
 	require.False(t, p.Settled(window.Moment{Open: []string{"b", "c"}}))
 	require.True(t, p.Settled(window.Moment{Open: []string{"c", "d"}}))
+
+	// A statement that had its time, but was no transaction yet, is waited for as what it
+	// became, and no longer.
+	s := window.Proposal{Waiting: []string{"7?41", "8/noon"}}
+	require.False(t, s.Settled(window.Moment{Open: []string{"7?41", "9/one"}}))
+	require.False(t, s.Settled(window.Moment{Open: []string{"7/two", "9/one"}}))
+	require.False(t, s.Settled(window.Moment{Open: []string{"7/two", "7?42"}}))
+	require.True(t, s.Settled(window.Moment{Open: []string{"7/three", "7?43"}}))
 }
 
 func TestLookBack(t *testing.T) {

@@ -1,10 +1,12 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"noemata/internal/core/problem"
@@ -40,7 +42,7 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	err := s.row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_TYPE <> 'SEQUENCE'`,
 		[]any{name.Schema, name.Table}, &t.Name.Schema, &t.Name.Table, &t.View, &estimate, &orEmpty{&created})
 	if errors.Is(err, sql.ErrNoRows) {
-		return t, problem.Newf(problem.NoTable, fmt.Sprintf("Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table without any privilege cannot be seen: GRANT SELECT ON %s TO the user.", name.Quoted()),
+		return t, problem.Newf(problem.NoTable, "Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table without any privilege cannot be seen: "+s.grant(ctx, "SELECT", s.named(name)),
 			"The table %s does not exist in %s, or user %q may not see it.", name, s.what, s.settings.User)
 	}
 	if err != nil {
@@ -56,15 +58,19 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	if len(t.Columns) == 0 {
 		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
 	}
-	// Whether all of it may be read, the server tells best.
-	err = s.rows(ctx, "SELECT "+schema.QuoteAll("", t.ColumnNames())+" FROM "+name.Quoted()+" LIMIT 0", nil, nil, nil)
+	// Whether all of it may be read, the server tells best. Columns that may not be read are not
+	// in the catalogue, and those that are invisible are not among all columns.
+	err = s.rows(ctx, "SELECT t.*, "+schema.QuoteAll("t.", t.ColumnNames())+" FROM "+name.Quoted()+" AS t LIMIT 0", nil, nil, nil)
 	switch number, _ := serverError(err); {
 	case number == errNoTableAccess || number == errNoColumnAccess:
-		return t, problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT SELECT ON %s TO the user.", name.Quoted()), "User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
+		return t, problem.Newf(problem.NoPrivilege, s.grant(ctx, "SELECT", s.named(name)), "User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
 	case err != nil:
 		return t, err
 	}
-	t.Key, err = s.key(ctx, name)
+	keys, err := s.keys(ctx, name)
+	if len(keys) > 0 {
+		t.Key, t.OtherKeys = keys[0], keys[1:]
+	}
 	return t, err
 }
 
@@ -110,8 +116,9 @@ FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? 
 	return columns, err
 }
 
-// key is the primary key, or else the shortest unique key of columns that cannot be null.
-func (s *Source) key(ctx context.Context, name schema.Name) ([]string, error) {
+// keys finds the unique keys of columns that cannot be null: the primary key, and then the
+// shortest first.
+func (s *Source) keys(ctx context.Context, name schema.Name) (keys [][]string, err error) {
 	var index, column string
 	var nullable, partial bool
 	type candidate struct {
@@ -120,8 +127,10 @@ func (s *Source) key(ctx context.Context, name schema.Name) ([]string, error) {
 		unfit   bool
 	}
 	var found []candidate
-	err := s.rows(ctx, `SELECT s.INDEX_NAME, s.COLUMN_NAME, s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
-WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0 ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Schema, name.Table},
+	err = s.rows(ctx, `SELECT s.INDEX_NAME, s.COLUMN_NAME, s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
+WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0
+  AND NOT EXISTS (SELECT 1 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = s.TABLE_SCHEMA AND c.TABLE_NAME = s.TABLE_NAME AND c.COLUMN_NAME = s.COLUMN_NAME AND c.GENERATION_EXPRESSION = 'ROW END')
+ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Schema, name.Table},
 		[]any{&index, &column, &nullable, &partial}, func() error {
 			if len(found) == 0 || found[len(found)-1].name != index {
 				found = append(found, candidate{name: index})
@@ -133,17 +142,20 @@ WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0 ORDER BY s.IN
 	if err != nil {
 		return nil, err
 	}
-	var best []string
+	// The primary key first, and then the shortest.
+	length := func(c candidate) int {
+		if c.name == "PRIMARY" {
+			return 0
+		}
+		return len(c.columns)
+	}
+	slices.SortStableFunc(found, func(a, b candidate) int { return cmp.Compare(length(a), length(b)) })
 	for _, c := range found {
-		switch {
-		case c.unfit:
-		case c.name == "PRIMARY":
-			return c.columns, nil
-		case best == nil || len(c.columns) < len(best):
-			best = c.columns
+		if !c.unfit {
+			keys = append(keys, c.columns)
 		}
 	}
-	return best, nil
+	return keys, nil
 }
 
 // Findings tells what is worth knowing about reading a table by watermark.
@@ -169,13 +181,13 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	case q.Watermark.Fallback != "" || w.Type.Kind == schema.Text:
 		add(problem.Warning, "Choose a watermark that an index can serve: one column, not of text.", "No index can serve the watermark, so every run reads the whole table to find what changed.")
 	case !indexed:
-		columns := schema.Quote(w.Name)
+		columns := s.Quote(w.Name)
 		for _, k := range q.Table.Key {
 			if k != w.Name {
-				columns += ", " + schema.Quote(k)
+				columns += ", " + s.Quote(k)
 			}
 		}
-		add(problem.Warning, fmt.Sprintf("CREATE INDEX %s ON %s (%s);", schema.Quote("nm_"+w.Name), q.Table.Name.Quoted(), columns), "No index begins with %s, so every run reads the whole table to find what changed.", w.Name)
+		add(problem.Warning, fmt.Sprintf("CREATE INDEX %s ON %s (%s);", s.Quote("nm_"+w.Name), s.named(q.Table.Name), columns), "No index begins with %s, so every run reads the whole table to find what changed.", w.Name)
 	}
 	if w.Nullable && q.Watermark.Fallback == "" {
 		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.", "The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Name)

@@ -67,7 +67,7 @@ func (c *snapshot) open(ctx context.Context) error {
 		c.opened = len(conns)
 	}()
 	for range min(readers, len(bounds)+1) {
-		conn, err := c.s.connect(ctx, session...)
+		conn, err := c.s.connect(ctx, reading...)
 		if err != nil {
 			return err
 		}
@@ -106,6 +106,7 @@ func begun(ctx context.Context, conns []*wire.Conn, begin string) ([]string, err
 		var all sync.WaitGroup
 		for i, conn := range conns {
 			all.Go(func() {
+				defer problem.Recover(&failures[i])
 				if failures[i] = conn.Exec(ctx, begin); failures[i] == nil {
 					places[i], failures[i] = placeOf(ctx, conn)
 				}
@@ -173,7 +174,7 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 		columns[i], _ = t.Column(k)
 		list = append(list, expression(columns[i], column(k)))
 	}
-	conn, err := c.s.connect(ctx, session...)
+	conn, err := c.s.connect(ctx, reading...)
 	if err != nil {
 		return nil, err
 	}

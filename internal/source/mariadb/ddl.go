@@ -14,6 +14,7 @@ const (
 	noEffect effect = iota
 	empties         // all rows are gone
 	replaces        // the table is another one from here on, or has lost rows that are not told
+	reshapes        // its columns or keys are others from here on
 	writes          // rows may have been changed by a statement that was logged as it was written
 )
 
@@ -164,12 +165,27 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 				return replaces
 			}
 		}
-	case first.is("INSERT", "UPDATE", "DELETE", "REPLACE", "LOAD", "WITH", "CALL"):
-		if anywhere() {
-			return writes
+		if found {
+			return reshapes
 		}
 	}
 	return noEffect
+}
+
+// writesAnything tells whether a statement of the log may have changed rows of any table:
+// it is none of those that define or look after something. What it wrote is not known from
+// its text, as views, triggers and functions write to others.
+func writesAnything(list []token) bool {
+	return !list[0].is("CREATE", "ALTER", "DROP", "RENAME", "TRUNCATE", "GRANT", "REVOKE", "SET", "FLUSH", "ANALYZE", "OPTIMIZE", "REPAIR", "CHECK", "INSTALL", "UNINSTALL", "BACKUP", "COMMENT")
+}
+
+// words are the first words of a statement, for a person; its texts are left out.
+func words(list []token) string {
+	var some []string
+	for _, t := range list[:min(len(list), 6)] {
+		some = append(some, t.text)
+	}
+	return strings.Join(some, " ")
 }
 
 func (t token) isDot() bool { return !t.quoted && t.text == "." }

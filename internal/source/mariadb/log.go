@@ -83,7 +83,7 @@ func (s *Source) LogState(ctx context.Context, name string) (source.LogState, er
 
 // Settle waits for the transactions that are prepared: the log has told their changes, maybe
 // before the feed began. Any other is logged whole when it commits.
-func (s *Source) Settle(ctx context.Context, _ schema.Table) error {
+func (s *Source) Settle(ctx context.Context, _ schema.Table, waits func(who string)) error {
 	var first []string
 	for begun := false; ; begun = true {
 		var now []string
@@ -102,6 +102,7 @@ func (s *Source) Settle(ctx context.Context, _ schema.Table) error {
 		if len(first) == 0 {
 			return nil
 		}
+		waits(fmt.Sprintf("prepared transactions that XA RECOVER shows (%s)", strings.Join(first[:min(len(first), 5)], ", ")))
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -184,10 +185,10 @@ func (s *Source) mayFollow(ctx context.Context, add addFinding) error {
 		return nil
 	}
 	if !strings.Contains(all, "REPLICATION SLAVE") && !strings.Contains(all, "REPLICATION REPLICA") {
-		add(problem.Blocker, "", "GRANT REPLICATION SLAVE ON *.* TO the user.", "User %q may not read the binary log.", s.settings.User)
+		add(problem.Blocker, "", s.grant(ctx, "REPLICATION SLAVE", "*.*"), "User %q may not read the binary log.", s.settings.User)
 	}
 	if !strings.Contains(all, "BINLOG MONITOR") && !strings.Contains(all, "REPLICATION CLIENT") {
-		add(problem.Blocker, "", "GRANT BINLOG MONITOR ON *.* TO the user.", "User %q may not see where the binary log stands.", s.settings.User)
+		add(problem.Blocker, "", s.grant(ctx, "BINLOG MONITOR", "*.*"), "User %q may not see where the binary log stands.", s.settings.User)
 	}
 	return nil
 }
@@ -206,7 +207,7 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		return err
 	}
 	if transactions != "YES" {
-		block(fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", t.Table.Name.Quoted()), "Its engine %s has no transactions, so it cannot be copied at a place in the log.", engine)
+		block(fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", s.named(t.Table.Name)), "Its engine %s has no transactions, so it cannot be copied at a place in the log.", engine)
 	}
 	if kind == "SYSTEM VERSIONED" {
 		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.", "The server keeps old versions of its rows; the feed has those that are current.")
@@ -227,18 +228,14 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		case way == wayUnknown:
 			block("Drop the column in the feed, or find the table's changes by watermark.", "The type %s of the column %s cannot be read from the log.", c.Native, c.Name)
 		case way == wayText && decode == nil:
-			block(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4; or drop the column in the feed.", t.Table.Name.Quoted()), "The character set %s of the column %s cannot be read from the log.", charset, c.Name)
+			block(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4; or drop the column in the feed.", s.named(t.Table.Name)), "The character set %s of the column %s cannot be read from the log.", charset, c.Name)
 		}
 	}
 	if image == "FULL" {
 		return nil
 	}
-	var primary []string
-	var column string
-	if err := s.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = 'PRIMARY'", []any{t.Table.Name.Schema, t.Table.Name.Table}, []any{&column}, func() error {
-		primary = append(primary, column)
-		return nil
-	}); err != nil {
+	primary, err := s.primaryOf(ctx, t.Table.Name)
+	if err != nil {
 		return err
 	}
 	if slices.ContainsFunc(t.Key, func(k string) bool { return !slices.Contains(primary, k) }) || len(primary) == 0 {

@@ -1,8 +1,8 @@
 // Package mariadb reads MariaDB databases, version 10.6 and later.
 //
-// Its catalogue is read through the usual driver. Rows, and the binary log, are read by a
-// client of our own, straight from the server's packets. The session is read-only, writes
-// times in UTC, and quotes as standard SQL does.
+// Catalogue, rows and the binary log are read by a client of our own (wire), straight from
+// the server's packets. The session is read-only, writes times in UTC, and quotes as
+// standard SQL does.
 package mariadb
 
 import (
@@ -10,11 +10,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/go-sql-driver/mysql"
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
@@ -41,12 +40,17 @@ const Connections = 4
 // schema.Literal do it.
 const mode = "ANSI_QUOTES,NO_BACKSLASH_ESCAPES"
 
-// session is set on each connection that reads rows.
-var session = []string{
-	"SET SESSION sql_mode = '" + mode + "', time_zone = '+00:00', lock_wait_timeout = 10, max_statement_time = 21600, wait_timeout = 3600, net_write_timeout = 3600",
-	"SET NAMES utf8mb4",
-	"SET SESSION TRANSACTION READ ONLY, ISOLATION LEVEL REPEATABLE READ",
+// session gives what is set on each connection; variables are more of them.
+func session(variables string) []string {
+	return []string{
+		"SET SESSION sql_mode = '" + mode + "', time_zone = '+00:00', " + variables,
+		"SET NAMES utf8mb4",
+		"SET SESSION TRANSACTION READ ONLY, ISOLATION LEVEL REPEATABLE READ",
+	}
 }
+
+// reading is the session of a connection that reads rows.
+var reading = session("lock_wait_timeout = 10, max_statement_time = 21600, wait_timeout = 3600, net_write_timeout = 3600")
 
 // Source is a MariaDB database that is read.
 type Source struct {
@@ -55,6 +59,10 @@ type Source struct {
 	what     string
 	places   sync.Map // by follower: the filePlace that its stream has come to
 	tables   sync.Map // by character set: its decoding
+	givenUp  sync.Map // transactions that were rolled back after some of them was read, by position
+
+	collated sync.Mutex
+	charsets map[uint64]string // by the number of a collation
 }
 
 // Check tells whether the settings can name a MariaDB database.
@@ -68,22 +76,18 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := mysql.NewConfig()
-	c.Net, c.Addr = network(s)
-	c.User, c.Passwd, c.DBName, c.TLS = s.User, s.Password, s.Database, s.TLSConfig()
-	c.Timeout, c.ParseTime, c.Logger = dialTimeout, true, &mysql.NopLogger{}
-	c.Params = map[string]string{"sql_mode": "'" + mode + "'", "time_zone": "'+00:00'", "lock_wait_timeout": "10", "max_statement_time": "3600", "tx_read_only": "1"}
-	connector, err := mysql.NewConnector(c)
-	if err != nil {
-		return nil, fmt.Errorf("prepare the connection: %w", err)
-	}
-	db := sql.OpenDB(connector)
+	db := sql.OpenDB(&wire.Connector{Options: options(s), Sets: session("lock_wait_timeout = 10, max_statement_time = 3600")})
 	db.SetMaxOpenConns(Connections)
 	db.SetConnMaxIdleTime(time.Minute)
 	return &Source{db: db, settings: s, what: what}, nil
 }
 
-const dialTimeout = 10 * time.Second
+// options say how a database is reached.
+func options(s connection.Settings) wire.Options {
+	o := wire.Options{Dial: connection.Dial, User: s.User, Password: s.Password, Database: s.Database, TLS: s.TLSConfig(), InClear: s.InClear, Verified: s.Verified(), Timeout: connection.DialTimeout}
+	o.Network, o.Address = network(s)
+	return o
+}
 
 func network(s connection.Settings) (name, address string) {
 	if strings.HasPrefix(s.Host, "/") {
@@ -92,14 +96,39 @@ func network(s connection.Settings) (name, address string) {
 	return "tcp", s.Address()
 }
 
+// Quote is a name as MariaDB's SQL has it, whatever the session's sql_mode.
+func (s *Source) Quote(name string) string {
+	return "`" + strings.ReplaceAll(name, "`", "``") + "`"
+}
+
+// named is a table's name in a statement that a person runs.
+func (s *Source) named(name schema.Name) string {
+	return s.Quote(name.Schema) + "." + s.Quote(name.Table)
+}
+
+// grant is the statement that lets the user do something. The server says how it knows the
+// user; where it cannot be asked, the host is left open.
+func (s *Source) grant(ctx context.Context, privilege, on string) string {
+	account := s.settings.User + "@…"
+	_ = s.row(ctx, "SELECT CURRENT_USER()", nil, &account)
+	s.signInAnew()
+	return grantTo(account, privilege, on)
+}
+
+func grantTo(account, privilege, on string) string {
+	at := strings.LastIndex(account, "@")
+	return fmt.Sprintf("GRANT %s ON %s TO %s@%s;", privilege, on, schema.Literal(account[:at]), schema.Literal(account[at+1:]))
+}
+
+// refused matches whom the server has refused a database.
+var refused = regexp.MustCompile(`^Access denied for user '(.*)'@'(.*)' to database`)
+
 // Close ends all connections.
 func (s *Source) Close() { _ = s.db.Close() }
 
 // connect opens a connection for reading rows, and runs statements on it.
 func (s *Source) connect(ctx context.Context, sets ...string) (*wire.Conn, error) {
-	o := wire.Options{User: s.settings.User, Password: s.settings.Password, Database: s.settings.Database, TLS: s.settings.TLSConfig(), Timeout: dialTimeout}
-	o.Network, o.Address = network(s.settings)
-	c, err := wire.Connect(ctx, o)
+	c, err := wire.Connect(ctx, options(s.settings))
 	if err != nil {
 		return nil, err
 	}
@@ -121,15 +150,37 @@ func (s *Source) row(ctx context.Context, query string, args []any, into ...any)
 		return err
 	}
 	done(1, err)
-	return s.explain(err)
+	return s.noticed(s.explain(err))
+}
+
+// noticed has the next query sign in anew after one that was refused.
+func (s *Source) noticed(err error) error {
+	if problem.Is(err, problem.NoPrivilege) {
+		s.signInAnew()
+	}
+	return err
+}
+
+// signInAnew closes the connections that are not in use: the server looks at some privileges
+// only at the sign-in.
+func (s *Source) signInAnew() {
+	s.db.SetMaxIdleConns(0)
+	s.db.SetMaxIdleConns(2)
 }
 
 // rows runs a query and scans each row into the same places.
 func (s *Source) rows(ctx context.Context, query string, args, into []any, each func() error) error {
+	return s.noticed(s.explain(scan(ctx, s.db, query, into, each, args...)))
+}
+
+// scan runs a query on a connection, or on any, and records it.
+func scan(ctx context.Context, on interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}, query string, into []any, each func() error, args ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))
 	n := int64(0)
 	err := func() error {
-		found, err := s.db.QueryContext(ctx, query, args...)
+		found, err := on.QueryContext(ctx, query, args...)
 		if err != nil {
 			return err
 		}
@@ -146,7 +197,7 @@ func (s *Source) rows(ctx context.Context, query string, args, into []any, each 
 		return found.Err()
 	}()
 	done(n, err)
-	return s.explain(err)
+	return err
 }
 
 // shown is a statement with its parameters, for the run's log.
@@ -163,6 +214,7 @@ const (
 	errNoDatabaseAccess   = 1044
 	errDenied             = 1045
 	errNoDatabase         = 1049
+	errNoColumn           = 1054
 	errNoTableAccess      = 1142
 	errNoColumnAccess     = 1143
 	errNoTable            = 1146
@@ -170,6 +222,7 @@ const (
 	errNoPrivilege        = 1227
 	errLog                = 1236
 	errReadOnly           = 1290
+	errRedefined          = 1412
 )
 
 // explain turns an error of a connection or a statement into a Problem.
@@ -187,6 +240,16 @@ func (s *Source) explain(err error) error {
 			return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks user %q to sign in by %s, which is not known here.", at, s.settings.User, unknown.Plugin),
 				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED VIA mysql_native_password USING PASSWORD('…').", s.settings.User))
 		}
+		var long *wire.TooLongError
+		switch {
+		case errors.Is(err, wire.ErrInClear):
+			return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks for the password of user %q in the clear, and TLS does not verify that it is the right server.", at, s.settings.User),
+				"Let the user sign in by a password that is not sent (mysql_native_password or ed25519), use the TLS mode verify-full, or allow it with --password-in-clear.")
+		case errors.As(err, &long) && long.Most < wire.MostPacket:
+			return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no MariaDB server does.", at, long.Bytes), "Check host and port.")
+		case errors.As(err, &long):
+			return problem.Wrap(err, problem.Failed, fmt.Sprintf("%s sent a row of %d MB or more, and %d MB are the most that is taken in.", at, long.Bytes>>20, long.Most>>20), "Drop the column that holds so much from the feed.")
+		}
 		return connection.Explain(err, at, s.what, s.settings)
 	}
 	switch number {
@@ -195,7 +258,11 @@ func (s *Source) explain(err error) error {
 	case errNoDatabase:
 		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.settings.Database), "Check the database name, or create it.")
 	case errNoDatabaseAccess:
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database, at), fmt.Sprintf("GRANT SELECT ON %s.* TO the user.", schema.Quote(s.settings.Database)))
+		account := s.settings.User + "@…"
+		if m := refused.FindStringSubmatch(said); m != nil {
+			account = m[1] + "@" + m[2]
+		}
+		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database, at), grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
 	case errNoTableAccess, errNoColumnAccess, errNoPrivilege:
 		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at, said), "Grant it to the user and start the run again.")
 	case errNoTable:
@@ -203,7 +270,9 @@ func (s *Source) explain(err error) error {
 	case errTooManyConnections:
 		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.", "Wait, raise max_connections, or close idle connections.")
 	case errLockTimeout:
-		return problem.Wrap(err, problem.Failed, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it by SHOW ENGINE INNODB STATUS; the next run tries again.")
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it by SHOW ENGINE INNODB STATUS; the next run tries again.")
+	case errRedefined:
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a table was altered or emptied while it was being read: %s.", at, said), "The next run reads it again.")
 	case errReadOnly:
 		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.", "Use the primary server.")
 	case 1053, 1927, 1317:
@@ -214,17 +283,11 @@ func (s *Source) explain(err error) error {
 
 // serverError gives the number and the words of what the server reported; 0 for another error.
 func serverError(err error) (number int, said string) {
-	var driver *mysql.MySQLError
-	var own *wire.Error
-	switch {
-	case errors.As(err, &driver):
-		number, said = int(driver.Number), driver.Message
-	case errors.As(err, &own):
-		number, said = own.Number, own.Message
-	default:
+	var server *wire.Error
+	if !errors.As(err, &server) {
 		return 0, ""
 	}
-	return number, fmt.Sprintf("%s (error %d)", strings.TrimSuffix(said, "."), number)
+	return server.Number, fmt.Sprintf("%s (error %d)", strings.TrimSuffix(server.Message, "."), server.Number)
 }
 
 // Test signs in and gives the server's version.

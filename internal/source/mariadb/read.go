@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
 	"errors"
@@ -27,24 +28,79 @@ import (
 // among the open ones.
 const marker = "/* noemata reader */ "
 
-// Moment reads the clock first. Every transaction that has written shows in
-// INNODB_TRX with a number below 2^48; one that runs a statement may be about to. Those
-// that are read-only, and our own, cannot leave rows behind.
+// The server makes its list of transactions anew only when nobody has read it for a tenth
+// of a second (mariadb.com/kb/en/information-schema-innodb_trx-table).
+const (
+	listAge   = 110 * time.Millisecond
+	freshFor  = 5 * time.Second
+	mayWrite  = `COMMAND IN ('Query', 'Execute') AND ID <> CONNECTION_ID() AND INFO IS NOT NULL AND INFO NOT LIKE '` + marker + `%' AND NOT INFO REGEXP '^[[:space:]]*(select|show|explain|describe|kill|set|use)[[:space:]]'`
+	isWriting = `NOT trx_is_read_only AND (trx_id < 281474976710656 OR trx_query IS NOT NULL)`
+)
+
+// Moment reads the clock first; then the statements that run, one of which may have fixed
+// its time and wait for a lock before it is a transaction; then the transactions. Those that
+// are read-only, and our own, cannot leave rows behind. A transaction keeps its name, which
+// is its session and its start, when it begins to write. The list of transactions is known
+// to be fresh when it has the very statement that reads it.
 func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 	if err := s.row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &m.Clock); err != nil {
 		return m, err
 	}
 	var id string
-	err = s.rows(ctx, `SELECT concat(trx_mysql_thread_id, '/', trx_started, '/', IF(trx_id < 281474976710656, trx_id, '')) FROM information_schema.INNODB_TRX
-WHERE NOT trx_is_read_only AND trx_mysql_thread_id <> CONNECTION_ID() AND (trx_id < 281474976710656 OR (trx_query IS NOT NULL AND trx_query NOT LIKE '`+marker+`%'))`, nil,
-		[]any{&id}, func() error {
-			m.Open = append(m.Open, id)
+	var ours bool
+	if err := s.rows(ctx, "SELECT concat(ID, '?', QUERY_ID), ID FROM information_schema.PROCESSLIST WHERE "+mayWrite, nil, []any{&id, new(string)}, func() error {
+		m.Open = append(m.Open, id)
+		return nil
+	}); err != nil {
+		return m, err
+	}
+	running := len(m.Open)
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return m, s.explain(err)
+	}
+	defer func() { _ = conn.Close() }()
+	if _, err := conn.ExecContext(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
+		return m, s.explain(err)
+	}
+	defer func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") }()
+	for deadline := time.Now().Add(freshFor); ; {
+		m.Open = m.Open[:running]
+		fresh := false
+		query := fmt.Sprintf("/* noemata reader %s */ SELECT concat(trx_mysql_thread_id, '/', trx_started), trx_query LIKE '/* noemata reader %[1]s%%' AND trx_mysql_thread_id = CONNECTION_ID() FROM information_schema.INNODB_TRX WHERE trx_mysql_thread_id = CONNECTION_ID() OR %s", rand.Text(), isWriting)
+		err = scan(ctx, conn, query, []any{&id, &orFalse{&ours}}, func() error {
+			if fresh = fresh || ours; !strings.HasPrefix(id, "0/") && !ours {
+				m.Open = append(m.Open, id)
+			}
 			return nil
 		})
+		if err = s.noticed(s.explain(err)); err != nil || fresh {
+			break
+		}
+		if time.Now().After(deadline) {
+			return m, problem.Newf(problem.Failed, "Find who reads information_schema.INNODB_TRX all the time, such as a monitor, and let it pause; the next run tries again.",
+				"The server of %s has not made its list of open transactions anew for %s, so it is not known which rows are still to come.", s.what, freshFor)
+		}
+		select {
+		case <-ctx.Done():
+			return m, ctx.Err()
+		case <-time.After(listAge):
+		}
+	}
 	if problem.Is(err, problem.NoPrivilege) {
-		err = problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are still to come.", s.settings.User, s.what), "GRANT PROCESS ON *.* TO the user.")
+		err = problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are still to come.", s.settings.User, s.what), s.grant(ctx, "PROCESS", "*.*"))
 	}
 	return m, err
+}
+
+// orFalse scans a condition that may be null.
+type orFalse struct{ into *bool }
+
+func (o *orFalse) Scan(v any) error {
+	var x sql.NullBool
+	err := x.Scan(v)
+	*o.into = x.Bool
+	return err
 }
 
 // Zone is the time zone that sessions have when they choose none.
@@ -120,7 +176,7 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		key = q.NotNull
 	}
 	g := newGatherer(columns, len(q.Table.Columns), key, q.NotNull, sink)
-	conn, err := s.connect(ctx, session...)
+	conn, err := s.connect(ctx, reading...)
 	if err != nil {
 		return s.explain(err)
 	}

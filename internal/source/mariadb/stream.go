@@ -46,8 +46,11 @@ type stream struct {
 	filling  *prepared            // what the open transaction is gathered in, if it is prepared
 
 	source.Gathering
-	heard time.Time
-	file  filePlace
+	first    source.Mark            // where the open transaction begins in what is gathered
+	saved    map[string]source.Mark // its savepoints
+	skipping bool                   // it is known to be rolled back
+	heard    time.Time
+	file     filePlace
 }
 
 // filePlace is a place in the files of one server.
@@ -70,9 +73,15 @@ const mostPrepared = 256 << 20
 // followed gathers the changes of one table.
 type followed struct {
 	*source.Changes
-	codecs []codec
-	values []scalar
-	all    []schema.Column // of the table at the source, in their order
+	codecs  []codec
+	values  []scalar
+	all     []schema.Column // of the table at the source, in their order
+	primary []string        // columns of the primary key, sorted
+	altered bool            // by a statement that was read, so that events without metadata are not understood
+	// A table with system versioning has rows that are past in the log, too. They end before
+	// the end of time. Where the columns that say so are implicit, no catalogue tells them.
+	rowStart, rowEnd string
+	hidden           int
 	// What an insert leaves out where the log has the least: a column that got its default.
 	defaults map[int]scalar
 }
@@ -82,6 +91,8 @@ type mapped struct {
 	table  *followed
 	places []int // by the table's column: its place in the log's
 	log    []binlog.Column
+	codecs []codec
+	ends   int   // the place of the column that says when a version of a row ends; -1 for none
 	unfit  error // why its rows do not fit the table as it is known
 }
 
@@ -91,7 +102,7 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	if err != nil {
 		return nil, err
 	}
-	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{}, heard: time.Now()}
+	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{}, saved: map[string]source.Mark{}, heard: time.Now()}
 	x.at.before = ""
 	if err := s.row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
 		return nil, err
@@ -111,6 +122,14 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		if err := s.defaultsOf(ctx, g); err != nil {
 			return nil, err
 		}
+		if err := s.versioning(ctx, g); err != nil {
+			return nil, err
+		}
+		if g.primary, err = s.primaryOf(ctx, t.Table.Name); err != nil {
+			return nil, err
+		}
+		g.primary = slices.DeleteFunc(g.primary, func(c string) bool { return c == g.rowEnd })
+		slices.Sort(g.primary)
 		x.tables = append(x.tables, g)
 	}
 	if x.conn, err = s.connect(ctx); err != nil {
@@ -126,18 +145,18 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	done(0, err)
 	if err != nil {
 		x.Close()
-		return nil, s.explainLog(err, f.From)
+		return nil, s.explainLog(ctx, err, f.From)
 	}
 	return x, nil
 }
 
 // explainLog is explain of what goes wrong while the log is read.
-func (s *Source) explainLog(err error, from string) error {
+func (s *Source) explainLog(ctx context.Context, err error, from string) error {
 	switch number, said := serverError(err); {
 	case number == errLog:
 		return lostLog(fmt.Sprintf("The binary log of %s cannot be read from %s on: %s.", s.what, from, said))
 	case number == errNoPrivilege:
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), "GRANT REPLICATION SLAVE ON *.* TO the user.")
+		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), s.grant(ctx, "REPLICATION SLAVE", "*.*"))
 	case errors.Is(err, wire.ErrEnd):
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.", s.what), "The next run goes on where this one ended.")
 	}
@@ -201,7 +220,7 @@ func (x *stream) failed(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return x.s.explainLog(err, x.follow.From)
+	return x.s.explainLog(ctx, err, x.follow.From)
 }
 
 // position is what has been gathered, with the place of the first prepared transaction.
@@ -220,15 +239,10 @@ func (x *stream) position() place {
 	return p
 }
 
-// take takes in one event; ended tells that a transaction has ended. A value that is
-// shorter than its type needs is an event that cannot be read, not a reason to end the
-// process.
+// take takes in one event; ended tells that a transaction has ended. What the server sends
+// is checked as it is read; if something was forgotten, the run ends, and not the process.
 func (x *stream) take(event []byte) (ended bool, err error) {
-	defer func() {
-		if failed := recover(); failed != nil {
-			err = fmt.Errorf("an event of the binary log cannot be read: %v", failed)
-		}
-	}()
+	defer problem.Recover(&err)
 	x.heard = time.Now()
 	if len(event) > 4 && event[4] == binlog.FormatEvent {
 		x.format = slices.Clone(event)
@@ -267,6 +281,7 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 // unless it is prepared.
 func (x *stream) begin(h binlog.Header, e *binlog.Begin) {
 	x.begun, x.filling = e, nil
+	x.first = x.Mark()
 	x.when = int64(h.Timestamp) * 1_000_000
 	if x.next = x.at; !x.passed() {
 		x.beyond = true
@@ -306,7 +321,49 @@ func (x *stream) end() bool {
 	}
 	x.EndTxn()
 	x.at, x.begun, x.filling = x.next, nil, nil
+	x.skipping = false
+	clear(x.saved)
 	return true
+}
+
+// mostSavepoints is how many savepoints a transaction may have.
+const mostSavepoints = 10_000
+
+// save remembers what a transaction has done up to a savepoint.
+func (x *stream) save(name string) error {
+	if len(x.saved) >= mostSavepoints {
+		return problem.Newf(problem.Held, "Let it have fewer.", "A transaction of %s has more than %d savepoints.", x.s.what, mostSavepoints)
+	}
+	if x.begun != nil {
+		x.saved[name] = x.Mark()
+	}
+	return nil
+}
+
+// giveUp takes back what a transaction has done since a mark. Where some of it was handed
+// over already, the run ends, and the next one leaves the transaction out.
+func (x *stream) giveUp(since source.Mark, whole bool) error {
+	if !x.Open() || x.skipping || x.Discard(since) {
+		return nil
+	}
+	if whole {
+		x.s.givenUp.Store(x.next.String(), true)
+		return problem.Newf(problem.Failed, "The next run leaves it out.", "A transaction of %s was rolled back after a part of it had been taken in; nothing of it was committed.", x.s.what)
+	}
+	return lostLog(fmt.Sprintf("A transaction of %s went back to a savepoint after a part of what it gave up had been taken in.", x.s.what))
+}
+
+// read finds how the rows of a table are read that an event has described.
+func (x *stream) read(t *followed, m *mapped) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if t.rowEnd != "" {
+		m.ends = slices.IndexFunc(m.log, func(c binlog.Column) bool { return c.Name == t.rowEnd })
+		if m.ends < 0 && t.hidden > 0 && len(m.log) == len(t.all)+t.hidden {
+			m.ends = len(m.log) - 1
+		}
+	}
+	return x.s.codecsOf(ctx, t, m)
 }
 
 // query takes in a statement.
@@ -323,22 +380,41 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		return x.end(), nil
 	case first.is("XA"):
 		return x.xa(list)
-	case first.is("ROLLBACK") && x.Open():
-		return false, lostLog(fmt.Sprintf("A transaction of %s was given up after some of it was logged, as happens where it writes to tables of engines without transactions.", x.s.what))
-	case first.is("ROLLBACK") && len(list) == 1:
+	case first.is("SAVEPOINT") && len(list) == 2:
+		return false, x.save(list[1].text)
+	case first.is("ROLLBACK") && len(list) > 2 && list[1].is("TO"):
+		mark, known := x.saved[list[len(list)-1].text]
+		if !known {
+			mark = x.first // nothing of the transaction had been logged when it was set
+		}
+		return false, x.giveUp(mark, false)
+	case first.is("ROLLBACK"):
+		if err := x.giveUp(x.first, true); err != nil {
+			return false, err
+		}
 		return x.end(), nil
+	case first.is("RELEASE"):
+		return false, nil
 	}
+	unknown := writesAnything(list)
 	for _, t := range x.tables {
 		what := effectOn(list, e.Schema, t.Table.Name, x.fold)
+		if unknown {
+			what = writes
+		}
+		if what == reshapes {
+			t.altered = true
+			continue
+		}
 		if what == noEffect || x.passed() {
 			continue
 		}
 		var unfit error
 		switch what {
 		case replaces:
-			unfit = again(t, "The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is not told.", t.Table.Name)
+			unfit = source.CopyAgain(t.Table.Name, "The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is not told.", t.Table.Name)
 		case writes:
-			unfit = again(t, "A change of %s was logged as a statement, not by its rows; SET GLOBAL binlog_format = ROW, and let no session choose another.", t.Table.Name)
+			unfit = source.CopyAgain(t.Table.Name, "A change was logged as a statement (%s), not by its rows: whether it wrote to %s, by itself, a view, a trigger or a function, is not told. SET GLOBAL binlog_format = ROW, and let no session choose another.", words(list), t.Table.Name)
 		}
 		x.Bytes += 64
 		x.Count()
@@ -350,10 +426,6 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		return x.end(), nil
 	}
 	return false, nil
-}
-
-func again(t *followed, format string, args ...any) error {
-	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+t.Table.Name.Display()+". A history keeps its past.", format, args...)
 }
 
 // xa takes in what becomes of a prepared transaction. One that was prepared before the feed
@@ -400,11 +472,16 @@ func (x *stream) rows(what any, size int64) error {
 		if x.maps[e] != nil {
 			return nil
 		}
-		m := &mapped{log: e.Columns}
+		m := &mapped{log: slices.Clone(e.Columns), ends: -1}
 		for _, t := range x.tables {
 			if t.Table.Name.Schema == e.Schema && t.Table.Name.Table == e.Name {
 				m.table = t
 				m.places, m.unfit = t.fit(e)
+				if m.unfit == nil {
+					if err := x.read(t, m); err != nil {
+						return err
+					}
+				}
 			}
 		}
 		x.maps[e] = m
@@ -413,7 +490,7 @@ func (x *stream) rows(what any, size int64) error {
 		if m == nil || m.table == nil || x.passed() {
 			return nil
 		}
-		x.Bytes += size + 64
+		x.Bytes += max(size, e.Size()) + 64
 		for {
 			more, err := e.Next()
 			if !more || err != nil {
@@ -430,6 +507,15 @@ func (x *stream) rows(what any, size int64) error {
 // change takes in one row.
 func (x *stream) change(m *mapped, e *binlog.Rows) error {
 	t := m.table
+	if m.ends >= 0 {
+		switch past := func(row []binlog.Cell) bool { return len(row) > 0 && isPast(row[m.ends], &m.log[m.ends]) }; {
+		case e.Kind != binlog.Update && past(e.After), e.Kind == binlog.Delete && past(e.Before), e.Kind == binlog.Update && past(e.Before):
+			return nil // what was, not what is
+		case e.Kind == binlog.Update && past(e.After):
+			x.Count()
+			return x.add(t, m, m.unfit, change.Delete, e.Before)
+		}
+	}
 	x.Count()
 	switch e.Kind {
 	case binlog.Insert:
@@ -470,6 +556,12 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 	}
 	if x.begun != nil && !x.Open() {
 		x.BeginTxn(x.next.String(), uint32(x.begun.Seq), x.when)
+		if _, known := x.s.givenUp.Load(x.next.String()); known {
+			x.skipping = true
+		}
+	}
+	if x.skipping {
+		return nil
 	}
 	c, err := x.Row(kind)
 	if err != nil {
@@ -502,7 +594,7 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 		case v.Null:
 			t.values[i] = scalar{null: true}
 		default:
-			t.values[i], reason = t.codecs[i].log(v.Data, &m.log[m.places[i]])
+			t.values[i], reason = m.codecs[i].log(v.Data, &m.log[m.places[i]])
 		}
 		if reason != "" {
 			t.SetAside(t.aside(m, row, i, reason), c, 0)

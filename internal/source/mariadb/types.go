@@ -310,11 +310,19 @@ func codecOf(c schema.Column, charset func([]byte) []byte) codec {
 			id, err := uuid.ParseBytes(v)
 			return scalar{b: id[:]}, reasonOf(err)
 		}
-		k.log = func(v []byte, _ *binlog.Column) (scalar, string) { return scalar{b: uuidOf(padded(v, 16))}, "" }
+		k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
+			if len(v) > 16 {
+				return scalar{}, "has a value that is not a UUID"
+			}
+			return scalar{b: uuidOf(padded(v, 16))}, ""
+		}
 	case wayInet:
 		length, _ := strconv.Atoi(rest)
 		k.text = asText
 		k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
+			if len(v) > length {
+				return scalar{}, "has a value that is not an address"
+			}
 			return scalar{b: []byte(addressOf(padded(v, length)))}, ""
 		}
 	default:
@@ -382,6 +390,9 @@ func decimalOf(v []byte, t schema.Type) (scalar, string) {
 		if after == t.Scale {
 			return scalar{i: n, high: n >> 63}, ""
 		}
+	}
+	if len(v) > 2*schema.MaxDecimalDigits || len(bytes.Trim(v, "-.0123456789")) > 0 { // no exponent
+		return scalar{}, "has a value that is not a number"
 	}
 	d, err := decimal128.FromString(string(v), int32(t.Precision), int32(t.Scale))
 	return decimalScalar(d), reasonOf(err)

@@ -67,7 +67,10 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 	if len(forbidden) > 0 {
 		return t, s.noPrivilege(name, "SELECT", name.Quoted())
 	}
-	t.Key, err = s.key(ctx, oid)
+	keys, err := s.keys(ctx, oid)
+	if len(keys) > 0 {
+		t.Key, t.OtherKeys = keys[0], keys[1:]
+	}
 	return t, err
 }
 
@@ -113,21 +116,16 @@ ORDER BY a.attnum`
 	return forbidden, s.explain(err)
 }
 
-// key finds the primary key, or else the shortest unique key of columns that
-// cannot be null.
-func (s *Source) key(ctx context.Context, oid uint32) ([]string, error) {
-	var key []string
-	err := s.row(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(attnum, place)
-             JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum ORDER BY k.place)
+// keys finds the unique keys of columns that cannot be null: the primary key, and then the
+// shortest first.
+func (s *Source) keys(ctx context.Context, oid uint32) (keys [][]string, err error) {
+	err = s.row(ctx, `SELECT coalesce(json_agg(array(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(attnum, place)
+             JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum ORDER BY k.place) ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid), '[]')
 FROM pg_index i
 WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
   AND NOT EXISTS (SELECT 1 FROM unnest(i.indkey[0:i.indnkeyatts - 1]) AS k(attnum)
-                  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE NOT a.attnotnull)
-ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid LIMIT 1`, []any{oid}, &key)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, nil
-	}
-	return key, err
+                  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE NOT a.attnotnull)`, []any{oid}, &keys)
+	return keys, err
 }
 
 // Findings tells what is worth knowing about reading a table by watermark.

@@ -203,9 +203,6 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		if _, err := conn.Exec(ctx, "SET TRANSACTION SNAPSHOT "+schema.Literal(c.exported)); err != nil {
 			return err
 		}
-		if conn.Conn().PgConn().ParameterStatus("server_encoding") != "SQL_ASCII" {
-			reader.TrustText()
-		}
 		done := statement.Begin(ctx, statement.Source, sql)
 		_, err := conn.Conn().PgConn().CopyTo(ctx, reader, sql)
 		done(reader.Total, err)

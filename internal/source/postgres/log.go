@@ -126,12 +126,42 @@ func lostSlot(what string) error {
 }
 
 func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
+	var used, most int
+	if err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), current_setting('max_replication_slots')::int", nil, &used, &most); err != nil {
+		return "", err
+	}
+	if used >= most {
+		return "", problem.Newf(problem.Held, fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10), "All %d replication slots of %s are taken, and the feed needs one.", most, s.what)
+	}
 	var at string
-	err := s.write(ctx, "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')", []any{name}, &at)
+	limited, cancel := context.WithTimeout(ctx, slotWithin)
+	defer cancel()
+	err := s.write(limited, "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')", []any{name}, &at)
+	if limited.Err() != nil && ctx.Err() == nil {
+		return "", s.waitsForSlot(ctx)
+	}
 	if err != nil {
 		return "", err
 	}
 	return s.CheckPosition(at)
+}
+
+// slotWithin is how long the server may take to make a slot. It waits for every transaction
+// that is open then, in whatever database (PostgreSQL, Logical Decoding, Replication Slots).
+const slotWithin = 8 * time.Second
+
+// waitsForSlot says which transactions keep a slot from being made.
+func (s *Source) waitsForSlot(ctx context.Context) error {
+	var who string
+	err := s.row(ctx, `SELECT coalesce(string_agg(what, '; ' ORDER BY since), 'the server does not tell which') FROM (
+  SELECT 'one that is prepared as ' || gid || ' in the database ' || database || ', since ' || date_trunc('second', prepared) AS what, prepared AS since FROM pg_prepared_xacts
+  UNION ALL SELECT 'that of process ' || pid || ' in the database ' || datname || ', since ' || date_trunc('second', xact_start), xact_start FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND pid <> pg_backend_pid()
+  ORDER BY 2 LIMIT 5) AS open`, nil, &who)
+	if err != nil {
+		return err
+	}
+	return problem.Newf(problem.Busy, "End them, or wait: the feed begins as soon as they have ended. A prepared one ends by COMMIT PREPARED or ROLLBACK PREPARED.",
+		"The server of %s makes a replication slot only when the transactions that are open have ended: %s.", s.what, who)
 }
 
 // write runs a statement that the session's read-only default would refuse.
@@ -186,9 +216,9 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 	for _, t := range tables {
 		columns, ok := has[t.Table.Name]
 		fits := ok && (t.Whole && columns == nil || !t.Whole && (version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
-		if !fits && t.Since != "" {
-			return problem.Newf(problem.Held, fmt.Sprintf("Copy the table again: noemata feeds copy FEED --table %s. A history keeps its past.", t.Table.Name.Display()),
-				"The publication %s of %s was altered: changes of %s since %s may not have been told.", name, s.what, t.Table.Name, t.Since)
+		lacks := func(c string) bool { return columns != nil && !slices.Contains(columns, c) }
+		if told := ok && !slices.ContainsFunc(t.Table.ColumnNames(), lacks); !told && t.Since != "" {
+			return &source.TableError{Table: t.Table.Name, Err: source.CopyAgain(t.Table.Name, "The publication %s of %s was altered: changes of %s since %s may not have been told.", name, s.what, t.Table.Name, t.Since)}
 		}
 		same = same && fits
 	}
@@ -253,10 +283,10 @@ FROM pg_replication_slots WHERE slot_name = $1`, []any{name}, &status, &state.Bu
 
 // Settle waits for the transactions that wrote to the table, by the locks they hold
 // until their end is visible.
-func (s *Source) Settle(ctx context.Context, table schema.Table) error {
+func (s *Source) Settle(ctx context.Context, table schema.Table, waits func(who string)) error {
 	const writers = `SELECT coalesce(array_agg(DISTINCT virtualtransaction), '{}') FROM pg_locks
 WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock')
-  AND relation IN (SELECT $1::regclass::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`
+  AND database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND relation IN (SELECT $1::regclass::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`
 	var first []string
 	if err := s.row(ctx, writers, []any{table.Name.Quoted()}, &first); err != nil {
 		return err
@@ -270,6 +300,11 @@ WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareR
 		if len(first) == 0 {
 			return nil
 		}
+		who, err := s.whoIs(ctx, first)
+		if err != nil {
+			return err
+		}
+		waits(who)
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -277,6 +312,17 @@ WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareR
 		}
 	}
 	return nil
+}
+
+// whoIs names transactions for a person: by the process that has them, or by the name that
+// they were prepared under.
+func (s *Source) whoIs(ctx context.Context, virtual []string) (who string, err error) {
+	err = s.row(ctx, `SELECT coalesce(string_agg(DISTINCT CASE WHEN l.pid IS NULL THEN 'one that is prepared' || coalesce(' (' || p.gid || ', since ' || date_trunc('second', p.prepared) || ')', '')
+  ELSE 'that of process ' || l.pid || coalesce(' (' || a.usename || ', since ' || date_trunc('second', a.xact_start) || ')', '') END, '; '), '')
+FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
+  LEFT JOIN pg_locks x ON x.virtualtransaction = l.virtualtransaction AND x.locktype = 'transactionid' AND l.pid IS NULL LEFT JOIN pg_prepared_xacts p ON p.transaction = x.transactionid
+WHERE l.virtualtransaction = ANY ($1)`, []any{virtual}, &who)
+	return who, err
 }
 
 // LogFindings tells what following the tables needs.
@@ -295,6 +341,9 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		return nil, err
 	}
 	user := schema.Quote(s.settings.User)
+	if err := s.mayMakePublication(ctx, tables, add); err != nil {
+		return nil, err
+	}
 	if version < oldestForLog {
 		add(problem.Blocker, "", "Use a server of version 14 or later, or find: watermark.", "The change log of this server's version cannot be followed.")
 	}
@@ -345,6 +394,36 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		}
 	}
 	return findings, nil
+}
+
+// mayMakePublication looks whether the user may publish the tables. If not, their owner can
+// make the publication: the first run says by which statement.
+func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followed, add func(level problem.Level, table, remedy, format string, args ...any)) error {
+	user, database := schema.Quote(s.settings.User), schema.Quote(s.settings.Database)
+	var create bool
+	if err := s.row(ctx, "SELECT has_database_privilege(current_database(), 'CREATE')", nil, &create); err != nil {
+		return err
+	}
+	if !create {
+		add(problem.Warning, "", fmt.Sprintf("Start the feed once, and have the tables' owner run the statement that it then shows. Or, giving the user more than it needs: GRANT CREATE ON DATABASE %s TO %s;", database, user),
+			"User %q may not make a publication, which the change log is told by.", s.settings.User)
+	}
+	for _, t := range tables {
+		var owner string
+		var member bool
+		err := s.row(ctx, "SELECT pg_get_userbyid(relowner)::text, pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = to_regclass($1)", []any{t.Table.Name.Quoted()}, &owner, &member)
+		if errors.Is(err, pgx.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if !member {
+			add(problem.Warning, t.Table.Name.Display(), fmt.Sprintf("Start the feed once, and have %s run the statement that it then shows. Or, giving the user all that the owner may: GRANT %[1]s TO %s;", schema.Quote(owner), user),
+				"The table belongs to %q, and only its owner may publish it.", owner)
+		}
+	}
+	return nil
 }
 
 // identity gives the columns by which the log names a table's old rows.

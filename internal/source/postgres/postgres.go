@@ -86,6 +86,9 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	return &Source{pool: pool, copies: copies, settings: s, what: what}, nil
 }
 
+// Quote is a name as PostgreSQL's SQL has it.
+func (s *Source) Quote(name string) string { return schema.Quote(name) }
+
 // Close ends all connections.
 func (s *Source) Close() {
 	s.copies.Close()
@@ -234,9 +237,6 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	done := statement.Begin(ctx, statement.Source, sql)
 	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
 		conn := c.Conn().PgConn()
-		if conn.ParameterStatus("server_encoding") != "SQL_ASCII" {
-			reader.TrustText()
-		}
 		_, err := conn.CopyTo(ctx, reader, sql)
 		return err
 	})

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/change"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -50,12 +51,15 @@ type stream struct {
 	confirmed atomic.Uint64
 	reported  uint64
 	reportAt  time.Time
+	heard     time.Time // when something came last
+	asked     bool      // the server was asked to say something since
 }
 
 // followed is a table whose changes are gathered.
 type followed struct {
 	*source.Changes
 	types  []uint32 // of the columns, by the catalogue
+	names  []string // the columns that name old rows, by the catalogue
 	values []pgcopy.Value
 }
 
@@ -82,6 +86,9 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		}
 		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid = $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH ORDINALITY AS l(n, i) ORDER BY i)`,
 			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
+			return nil, err
+		}
+		if g.names, _, err = s.identity(ctx, t.Table.Name); err != nil {
 			return nil, err
 		}
 		x.tables = append(x.tables, g)
@@ -137,7 +144,7 @@ func (x *stream) start(ctx context.Context, sql string) error {
 		}
 		switch m := message.(type) {
 		case *pgproto3.CopyBothResponse:
-			x.reportAt = time.Now()
+			x.reportAt, x.heard = time.Now(), time.Now()
 			return x.conn.SetReadDeadline(x.reportAt) // so that the first read sets a new one
 		case *pgproto3.ErrorResponse:
 			x.Close()
@@ -172,6 +179,9 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 				return source.Progress{}, ctx.Err()
 			}
 			now := time.Now()
+			if err := x.listen(now); err != nil {
+				return source.Progress{}, x.s.explain(err)
+			}
 			if !now.Before(deadline) {
 				return x.Progress(x.at.String(), true), nil
 			}
@@ -190,6 +200,7 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			}
 			return source.Progress{}, x.s.explain(err)
 		}
+		x.heard, x.asked = time.Now(), false
 		ended, err := x.handle(message)
 		if err != nil {
 			return source.Progress{}, x.s.explainLog(err, x.follow.Name)
@@ -198,6 +209,24 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			return x.Progress(x.at.String(), false), nil
 		}
 	}
+}
+
+// A server that has said nothing for a while is asked to; when it stays silent it is gone.
+const (
+	askAfter  = 20 * time.Second
+	goneAfter = time.Minute
+)
+
+// listen makes sure that the server is there while nothing comes from it.
+func (x *stream) listen(now time.Time) error {
+	switch quiet := now.Sub(x.heard); {
+	case quiet > goneAfter:
+		return &connection.SilentError{Silence: goneAfter}
+	case quiet > askAfter && !x.asked:
+		x.asked = true
+		return x.send(1)
+	}
+	return nil
 }
 
 func earlier(a, b time.Time) time.Time {
@@ -216,13 +245,18 @@ func (x *stream) report(now bool) error {
 	if !now && confirmed == x.reported && time.Since(x.reportAt) < reportEvery {
 		return nil
 	}
-	x.reported, x.reportAt = confirmed, time.Now()
+	return x.send(0)
+}
+
+// send reports; ask 1 has the server answer at once (Standby status update).
+func (x *stream) send(ask byte) error {
+	x.reported, x.reportAt = x.confirmed.Load(), time.Now()
 	b := []byte{'r'}
 	for range 3 { // written, flushed, applied: all mean that the warehouse has it
-		b = binary.BigEndian.AppendUint64(b, confirmed)
+		b = binary.BigEndian.AppendUint64(b, x.reported)
 	}
 	b = binary.BigEndian.AppendUint64(b, uint64(time.Since(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Microseconds()))
-	x.frontend.Send(&pgproto3.CopyData{Data: append(b, 0)})
+	x.frontend.Send(&pgproto3.CopyData{Data: append(b, ask)})
 	return x.frontend.Flush()
 }
 
@@ -231,6 +265,9 @@ func (x *stream) report(now bool) error {
 func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error) {
 	switch m := message.(type) {
 	case *pgproto3.CopyData:
+		if len(m.Data) == 0 || len(m.Data) < map[byte]int{'k': 18, 'w': 25}[m.Data[0]] {
+			return false, fmt.Errorf("a message of the log is shorter than its kind needs: %d bytes", len(m.Data))
+		}
 		switch m.Data[0] {
 		case 'k': // keepalive: the end of the log that was read, the time, whether to answer
 			end := lsn(binary.BigEndian.Uint64(m.Data[1:]))
@@ -254,14 +291,14 @@ func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error)
 	return false, nil
 }
 
-// take reads one message of the plugin. A value that is shorter than its type needs is a
-// message that cannot be read, not a reason to end the process.
+// take reads one message of the plugin. What the server sends is checked as it is read; if
+// something was forgotten, the run ends, and not the process.
 func (x *stream) take(data []byte) (ended bool, err error) {
-	defer func() {
-		if failed := recover(); failed != nil {
-			err = fmt.Errorf("a message of the log cannot be read: %v", failed)
-		}
-	}()
+	defer problem.Recover(&err)
+	return x.message(data)
+}
+
+func (x *stream) message(data []byte) (ended bool, err error) {
 	if len(data) == 0 {
 		return false, errors.New("a message of the log is empty")
 	}
@@ -294,20 +331,24 @@ const epochMicros = 946_684_800_000_000
 func (x *stream) relation(r *reader) error {
 	id := r.uint32()
 	name := schema.Name{Schema: r.text(), Table: r.text()}
-	r.skip(1)
+	identity := r.byte()
 	n := int(r.uint16())
 	p := &described{}
 	i := slices.IndexFunc(x.tables, func(g *followed) bool { return g.Table.Name == name })
 	if i >= 0 {
 		p.table = x.tables[i]
 	}
-	var extra []string
+	var extra, key []string
+	last := -1
 	for range n {
 		if r.err != nil {
 			return r.err
 		}
-		r.skip(1)
+		ofKey := r.byte() == 1
 		column, typ := r.text(), r.uint32()
+		if ofKey {
+			key = append(key, column)
+		}
 		r.skip(4)
 		place := -1
 		if p.table != nil {
@@ -316,8 +357,11 @@ func (x *stream) relation(r *reader) error {
 			case place < 0:
 				extra = append(extra, column)
 			case p.table.types[place] != typ && p.unfit == nil:
-				p.unfit = problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+name.Display()+".", "The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
+				p.unfit = source.CopyAgain(name, "The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
+			case place < last && p.unfit == nil:
+				p.unfit = source.CopyAgain(name, "The columns of %s stand in another order than the log has them: if names were exchanged, rows that are not told have the wrong values under them.", name)
 			}
+			last = max(last, place)
 		}
 		p.columns = append(p.columns, place)
 	}
@@ -327,8 +371,12 @@ func (x *stream) relation(r *reader) error {
 	}
 	for i, c := range p.table.Table.Columns {
 		if !slices.Contains(p.columns, i) && p.unfit == nil {
-			p.unfit = problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+name.Display()+".", "The log holds changes of %s from before it had the column %s, so the column's values are not known.", name, c.Name)
+			p.unfit = source.CopyAgain(name, "The log holds changes of %s from before it had the column %s, so the column's values are not known.", name, c.Name)
 		}
+	}
+	slices.Sort(key)
+	if was := slices.Sorted(slices.Values(p.table.names)); identity != 'f' && p.unfit == nil && p.table.names != nil && !slices.Equal(key, was) {
+		p.unfit = source.CopyAgain(name, "The key of %s was changed: the log names its rows by (%s), and they are known by (%s).", name, strings.Join(key, ", "), strings.Join(was, ", "))
 	}
 	if p.table.Whole && len(extra) > 0 && p.unfit == nil {
 		// A column that was dropped since, or one that was added after this run looked.
@@ -348,7 +396,7 @@ func (x *stream) extra(name schema.Name, columns []string) error {
 	if len(added) == 0 {
 		return nil
 	}
-	return problem.Newf(problem.Held, "The next run looks at the table again.", "The table %s has a new column %s.", name, strings.Join(added, ", "))
+	return source.CopyAgain(name, "The source's table %s has a new column %s.", name, strings.Join(added, ", "))
 }
 
 // cell is one value of a tuple: 'n' null, 'u' left out, 't' text, 'b' binary.
@@ -400,6 +448,9 @@ func (x *stream) change(kind byte, r *reader) error {
 	}
 	if r.err != nil {
 		return r.err
+	}
+	if kind == 'D' && old == nil || kind != 'D' && row == nil {
+		return fmt.Errorf("the log has a change of the kind %q without its row", kind)
 	}
 	x.Count()
 	g := p.table
@@ -476,8 +527,13 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 		switch {
 		case v.kind == 'n' && slices.Contains(g.KeyAt, i):
 			reason = rows.IsNullKey
-		case v.kind == 'b' && g.values[i].Check != nil:
-			reason, _ = g.values[i].Check(v.data)
+		case v.kind == 'b':
+			if err := g.values[i].Fits(v.data); err != nil {
+				return fmt.Errorf("the column %s of %s: %w", g.Table.Columns[i].Name, g.Table.Name, err)
+			}
+			if g.values[i].Check != nil {
+				reason, _ = g.values[i].Check(v.data)
+			}
 		}
 		if reason != "" {
 			g.SetAside(g.aside(i, row, reason), c, 0)
@@ -492,7 +548,7 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 				return nil
 			}
 		case 'b':
-			g.values[i].Binary(g.Fields[i], v.data)
+			g.values[i].Binary(g.Fields[i], v.data) // checked above
 		case 'u':
 			if unknown == nil {
 				unknown = make([]bool, len(row))

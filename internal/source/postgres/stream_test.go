@@ -88,3 +88,35 @@ func TestPositionsSortAsText(t *testing.T) {
 		}
 	})
 }
+
+// Messages one after another, each with its length before it.
+func FuzzMessages(f *testing.F) {
+	together := func(messages ...[]byte) (out []byte) {
+		for _, m := range messages {
+			out = append(binary.BigEndian.AppendUint16(out, uint16(len(m))), m...)
+		}
+		return out
+	}
+	f.Add(together(begins, describes, insert, []byte("C")))
+	f.Add(together(begins, describes, []byte("U\x00\x00\x00\x01K\x00\x04b\x00\x00\x00\x08\x00\x00\x00\x00\x00\x00\x00\x01nnnN\x00\x04b\x00\x00\x00\x08\x00\x00\x00\x00\x00\x00\x00\x02uuu")))
+	f.Add(together(begins, describes, []byte("D\x00\x00\x00\x01K\x00\x04b\x00\x00\x00\x02\x00\x01nnn")))
+	f.Add(together(begins, []byte("T\x00\x00\x00\x01\x00\x00\x00\x00\x01")))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		x := aStream()
+		x.tables[0].Whole = false // else its catalogue would be asked
+		defer x.Release()
+		for len(data) >= 2 {
+			n := min(int(binary.BigEndian.Uint16(data)), len(data)-2)
+			if _, err := x.message(data[2 : 2+n]); err != nil {
+				return
+			}
+			data = data[2+n:]
+		}
+		for _, b := range x.Take().Batches {
+			if b.Record != nil {
+				require.Len(t, b.Rows, int(b.Record.NumRows()))
+				b.Record.Release()
+			}
+		}
+	})
+}

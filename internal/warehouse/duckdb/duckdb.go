@@ -9,7 +9,9 @@ package duckdb
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -32,11 +34,7 @@ func Check(s connection.Settings) (connection.Settings, error) {
 	if s.Path == "" || s.Host != "" || s.Database != "" || s.User != "" || s.Password != "" {
 		return s, problem.New(problem.Invalid, "A DuckDB warehouse is a file.", "Give its path, and nothing else.")
 	}
-	path, err := filepath.Abs(s.Path)
-	if err != nil {
-		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %q cannot be used.", s.Path), "Give an absolute path.")
-	}
-	return connection.Settings{Path: path}, nil
+	return connection.Settings{Path: s.Path}, nil
 }
 
 var dialect = warehouse.Dialect{
@@ -56,14 +54,22 @@ var dialect = warehouse.Dialect{
 		}
 		return a + " IS DISTINCT FROM " + b
 	},
-	NoEquals:  func(schema.Type) bool { return false },
-	Columns:   `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND schema_name = $1 AND table_name = $2`,
-	Normal:    func(typeName string) string { return typeName },
+	NoEquals: func(schema.Type) bool { return false },
+	Columns:  `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND schema_name = $1 AND table_name = $2`,
+	Normal:   func(typeName string) string { return typeName },
+	Remake:   true,
+	Convert: func(table, column, typeName string) string {
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DATA TYPE %s USING CAST(CAST(%[2]s AS VARCHAR) AS %[3]s)", table, column, typeName)
+	},
 	DropStage: true,
 	Direct:    true,
 	Rewrite:   true, // an update in place takes -0 for 0 and leaves it
-	AsOf: func(_ warehouse.Target, name schema.Name, query string) []string {
-		return []string{fmt.Sprintf("CREATE OR REPLACE MACRO %s(nm_moment) AS TABLE %s", name.Quoted(), strings.ReplaceAll(query, "$1", "nm_moment"))}
+	AsOf: func(t warehouse.Target, name schema.Name, query func(string) string) []string {
+		moment := "nm_moment" // a column of that name would be taken for it
+		for slices.ContainsFunc(t.All(), func(c schema.Column) bool { return strings.EqualFold(c.Name, moment) }) {
+			moment += "_"
+		}
+		return []string{fmt.Sprintf("CREATE OR REPLACE MACRO %s(%s) AS TABLE %s", name.Quoted(), moment, query(moment))}
 	},
 }
 
@@ -80,6 +86,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !filepath.IsAbs(s.Path) || strings.ContainsAny(s.Path, "?#%") { // the driver would read options from it
+		return nil, problem.Newf(problem.Invalid, "Give an absolute path without ? # and %.", "The path %q cannot be opened.", s.Path)
+	}
 	w := &Warehouse{file: fileAt(s.Path), what: what}
 	w.Base = warehouse.Base{SQL: dialect, Connect: w.connect, Create: w.create}
 	return w, nil
@@ -89,16 +98,15 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 func (w *Warehouse) Close() { w.file.closeIdle() }
 
 func (w *Warehouse) explain(err error) error {
-	if isOutOfMemory(err) {
-		had, raised := w.file.raise()
-		said, _, _ := strings.Cut(err.Error(), "\n")
-		at := fmt.Sprintf("A commit to the DuckDB file %s (%s) is too wide for %d MB of memory: %s.", w.file.path, w.what, had>>20, said)
-		if raised {
-			return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("Nothing was written. The next run may use %d MB.", 2*had>>20))
-		}
-		return problem.Wrap(err, problem.Failed, at, "Nothing was written. Let the feed have fewer tables or columns.")
+	if !isOutOfMemory(err) {
+		return explain(err, w.what, w.file.path)
 	}
-	return explain(err, w.what, w.file.path)
+	had, raised := w.file.raise()
+	at := fmt.Sprintf("A commit to the DuckDB file %s (%s) writes more columns at a time than %d MB of memory have room for.", w.file.path, w.what, had>>20)
+	if raised {
+		return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("Nothing was written. The next run opens the file with %d MB and goes on.", memoryMost>>20))
+	}
+	return problem.Wrap(err, problem.Failed, at, "Nothing was written. Divide the feed into several, with fewer tables or columns each.")
 }
 
 func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
@@ -110,30 +118,57 @@ func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
 	return c, nil
 }
 
-// create keeps two connections from making the same thing: they would conflict.
+// create runs statements as one transaction, and keeps two connections from making the
+// same thing: they would conflict.
 func (w *Warehouse) create(ctx context.Context, statements []string) error {
-	c, err := w.file.connect(ctx)
+	c, err := w.connect(ctx)
 	if err != nil {
-		return w.explain(err)
+		return err
 	}
 	defer c.Close()
 	w.file.making.Lock()
 	defer w.file.making.Unlock()
-	for _, sql := range statements {
-		if _, err := c.Exec(ctx, sql); err != nil {
-			return w.explain(err)
-		}
-	}
-	return nil
+	return warehouse.Transact(ctx, c, statements)
 }
 
-// Test opens the file and gives DuckDB's version.
+// Test gives DuckDB's version, and tells whether the file can be opened or, where there is
+// none yet, made. It leaves nothing behind.
 func (w *Warehouse) Test(ctx context.Context) (version string, err error) {
+	if _, err := os.Stat(w.file.path); err != nil {
+		return w.testFolder(ctx)
+	}
+	return w.version(ctx)
+}
+
+func (w *Warehouse) version(ctx context.Context) (string, error) {
 	found, err := w.Ask(ctx, "SELECT version()")
 	if err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("DuckDB %s", found[0][0]), nil
+}
+
+// testFolder makes another file where the warehouse's will be, or as near as there is a
+// folder, and removes it.
+func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) {
+	near := filepath.Dir(w.file.path)
+	for ; near != "/"; near = filepath.Dir(near) {
+		if info, err := os.Stat(near); err == nil {
+			if !info.IsDir() {
+				return "", problem.Newf(problem.Invalid, "Choose another path.", "The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near)
+			}
+			break
+		}
+	}
+	dir, err := os.MkdirTemp(near, ".noemata-try-")
+	if err != nil {
+		return "", w.explain(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	trial := &Warehouse{file: &file{path: filepath.Join(dir, "try.duckdb"), memory: memoryLimit}, what: w.what}
+	trial.Base = warehouse.Base{SQL: dialect, Connect: trial.connect}
+	defer trial.Close()
+	return trial.version(ctx)
 }
 
 // Read passes rows on as Arrow batches.

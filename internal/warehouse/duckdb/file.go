@@ -5,8 +5,11 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -14,6 +17,7 @@ import (
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/problem"
+	"noemata/internal/statement"
 )
 
 // A file stays open for this long after its last use. While it is open, no other
@@ -23,12 +27,29 @@ const linger = 2 * time.Second
 // Settings of an open file. The memory limit bounds what DuckDB keeps; larger work goes
 // through its temporary folder, beside the file. Some of it must be kept all the same: a
 // block of each column of each table that a commit writes. A commit that is too wide for
-// the limit fails, and raises it for the next one, up to a point.
+// the usual limit fails, and from then on the file is opened with the larger one.
 const (
 	memoryLimit = 96 << 20
 	memoryMost  = 1 << 30
 	threads     = 2
 )
+
+// optionsOf are the options that a file is opened with (duckdb.org/docs/stable/configuration,
+// and operations_manual/securing_duckdb). No SQL can reach another file, load code or
+// change a setting: what DuckDB brings is built in, and everything else stays out.
+func optionsOf(memory int64) string {
+	return url.Values{
+		"memory_limit":                 {fmt.Sprintf("%dB", memory)},
+		"threads":                      {strconv.Itoa(threads)},
+		"preserve_insertion_order":     {"false"},
+		"autoinstall_known_extensions": {"false"},
+		"autoload_known_extensions":    {"false"},
+		"allow_community_extensions":   {"false"},
+		"allow_unsigned_extensions":    {"false"},
+		"allow_persistent_secrets":     {"false"},
+		"enable_external_access":       {"false"},
+	}.Encode()
+}
 
 // file is a database file of this process. DuckDB wants one instance per file and
 // process, so all who name the same path share one.
@@ -59,16 +80,72 @@ func fileAt(path string) *file {
 	return f
 }
 
+// A file that another program has open is waited for, and so are those who use it with too
+// little memory for somebody else's commit.
+const (
+	patience     = 15 * time.Second
+	lookAgain    = 100 * time.Millisecond
+	readersLeave = 5 * time.Second
+)
+
 // connect opens the file if it must.
 func (f *file) connect(ctx context.Context) (*conn, error) {
+	began := time.Now()
+	var waited func(error)
+	for {
+		c, err := f.tryConnect(ctx, time.Since(began) > readersLeave)
+		if err == nil || !isBusy(err) || time.Since(began) > patience {
+			if waited != nil {
+				waited(err)
+			}
+			return c, err
+		}
+		if waited == nil {
+			done := statement.Begin(ctx, statement.Warehouse, "-- waiting for "+holder(err))
+			waited = func(err error) { done(0, err) }
+		}
+		select {
+		case <-ctx.Done():
+			waited(ctx.Err())
+			return nil, ctx.Err()
+		case <-time.After(lookAgain):
+		}
+	}
+}
+
+// errOutgrown says that the file is open with too little memory, and in use.
+var errOutgrown = errors.New("the file is in use with less memory than a commit needs")
+
+func isBusy(err error) bool {
+	return errors.Is(err, errOutgrown) || strings.Contains(err.Error(), "Could not set lock on file")
+}
+
+var holding = regexp.MustCompile(`held in (\S+) \(PID (\d+)\)`)
+
+// holder names who has the file open.
+func holder(err error) string {
+	if m := holding.FindStringSubmatch(err.Error()); m != nil {
+		return fmt.Sprintf("%s (process %s), which has the file open", m[1], m[2])
+	}
+	if errors.Is(err, errOutgrown) {
+		return "others to leave the file, which is opened again with more memory"
+	}
+	return "another program, which has the file open"
+}
+
+func (f *file) tryConnect(ctx context.Context, whatever bool) (*conn, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.closing != nil {
 		f.closing.Stop()
 		f.closing = nil
 	}
-	if f.outgrown && f.users == 0 {
-		f.close()
+	if f.outgrown && f.connector != nil {
+		if f.users == 0 {
+			f.close()
+		} else if !whatever {
+			return nil, errOutgrown
+		}
 	}
 	if f.connector == nil {
 		if err := f.open(); err != nil {
@@ -91,50 +168,57 @@ func (f *file) connect(ctx context.Context) (*conn, error) {
 }
 
 func (f *file) open() error {
-	if err := os.MkdirAll(filepath.Dir(f.path), 0o750); err != nil {
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o700); err != nil {
 		return err
 	}
 	for {
-		options := fmt.Sprintf("?memory_limit=%dB&threads=%d&preserve_insertion_order=false", f.memory, threads)
-		connector, err := duckdb.NewConnector(f.path+options, func(e driver.ExecerContext) error {
-			_, err := e.ExecContext(context.Background(), "SET TimeZone = 'UTC'", nil)
-			return err
-		})
+		connector, err := duckdb.NewConnector(f.path+"?"+optionsOf(f.memory), nil)
 		if isOutOfMemory(err) && f.memory < memoryMost {
-			f.memory *= 2 // commits of a service that was killed are done once more, and are as wide as they were
+			f.memory = memoryMost // commits of a service that was killed are done once more, and are as wide as they were
 			continue
 		}
-		f.connector = connector
+		if err == nil {
+			if err = lock(connector); err != nil {
+				err = errors.Join(err, connector.Close())
+			}
+		}
+		if err == nil {
+			f.connector = connector
+		}
 		return err
 	}
+}
+
+// lock sets what has to be set by a statement, and no setting can be changed afterwards.
+func lock(connector *duckdb.Connector) error {
+	d, err := connector.Connect(context.Background())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = d.Close() }()
+	for _, sql := range []string{"SET GLOBAL TimeZone = 'UTC'", "SET GLOBAL lock_configuration = true"} {
+		if _, err := d.(driver.ExecerContext).ExecContext(context.Background(), sql, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func isOutOfMemory(err error) bool {
 	return err != nil && strings.Contains(err.Error(), "Out of Memory Error")
 }
 
-// raise doubles the memory limit that was had, and tells whether it could be. Where what
-// DuckDB keeps leaves no room even to say so, the file is opened anew.
+// raise lets the file have more memory when it is opened next, and tells whether it may
+// have more. Who connects next waits for the others to leave, for a while.
 func (f *file) raise() (had int64, raised bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if f.memory >= memoryMost {
+		return f.memory, f.outgrown
+	}
 	had = f.memory
-	if had >= memoryMost || f.connector == nil { // which open has tried to raise
-		return had, false
-	}
-	f.memory = 2 * had
-	f.outgrown = f.setMemory() != nil
+	f.memory, f.outgrown = memoryMost, true
 	return had, true
-}
-
-func (f *file) setMemory() error {
-	d, err := f.connector.Connect(context.Background())
-	if err != nil {
-		return err
-	}
-	defer func() { _ = d.Close() }()
-	_, err = d.(driver.ExecerContext).ExecContext(context.Background(), fmt.Sprintf("SET memory_limit = '%dB'", f.memory), nil)
-	return err
 }
 
 // leave lets the file be closed some time after its last connection.
@@ -161,6 +245,9 @@ func (f *file) closeIdle() {
 	}
 }
 
+// refusal matches errors that are a statement's own, and not the file's or the machine's.
+var refusal = regexp.MustCompile(`^(Constraint|Conversion|Binder|Catalog|Out of Range|Parser|Invalid Input) Error`)
+
 // explain turns DuckDB's error into a Problem.
 func explain(err error, what, path string) error {
 	if err == nil || errors.Is(err, context.Canceled) {
@@ -173,7 +260,8 @@ func explain(err error, what, path string) error {
 	at := fmt.Sprintf("The DuckDB file %s (%s)", path, what)
 	switch text := err.Error(); {
 	case strings.Contains(text, "Could not set lock on file"):
-		return problem.Wrap(err, problem.Unreachable, at+" is open in another program, and only one may write it.", "Close it there; the next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("%s was waited for: it is open in another program, and only one may have it open. It waits for %s.", at, holder(err)),
+			"Close it there; the next run goes on where this one ended.")
 	case strings.Contains(text, "not a valid DuckDB database file"), strings.Contains(text, "Not a valid"):
 		return problem.Wrap(err, problem.Unreachable, at+" is not a DuckDB database.", "Check the path, or move the file away so that a new one is made.")
 	case errors.Is(err, os.ErrPermission), strings.Contains(text, "Permission denied"), strings.Contains(text, "read-only"):
@@ -187,5 +275,9 @@ func explain(err error, what, path string) error {
 	case strings.Contains(text, "Catalog Error: Table with name"):
 		return problem.Wrap(err, problem.NoTable, at+": "+text+".", "Was the table dropped? The next run makes it again; clear its position to load it anew.")
 	}
-	return problem.Wrap(err, problem.Failed, "A statement failed in "+strings.TrimPrefix(at, "The ")+": "+strings.TrimSpace(err.Error()), "See the run's statements.")
+	code := problem.Failed
+	if refusal.MatchString(err.Error()) {
+		code = problem.Refused
+	}
+	return problem.Wrap(err, code, "A statement failed in "+strings.TrimPrefix(at, "The ")+": "+strings.TrimSpace(err.Error()), "See the run's statements.")
 }

@@ -8,6 +8,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -30,7 +31,7 @@ const Kind = "postgresql"
 var Opener = connection.Kind[warehouse.Warehouse]{Check: pglink.Check, Open: Open}
 
 // Connections is how many connections a warehouse uses at most.
-const Connections = 4
+const Connections = 24
 
 var session = []string{
 	"SET lock_timeout = '30s'",
@@ -75,14 +76,24 @@ WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`
 	},
 	Stage:   " ON COMMIT DELETE ROWS",
 	Updated: " WITH (fillfactor = 80)", // a row that finds room on its page needs no new entry in the index
-	Indexes: true,
+	Indexes: `SELECT i.relname::text FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class c ON c.oid = x.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = $1 AND c.relname = $2 AND x.indisvalid`,
+	Convert: func(table, column, typeName string) string {
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s USING %[2]s::text::%[3]s", table, column, typeName)
+	},
 	Analyze: true,
-	AsOf: func(t warehouse.Target, name schema.Name, query string) []string {
+	AsOf: func(t warehouse.Target, name schema.Name, query func(string) string) []string {
 		var columns []string
 		for _, c := range t.Columns {
 			columns = append(columns, schema.Quote(c.Name)+" "+typeName(c.Type))
 		}
-		return []string{fmt.Sprintf("CREATE OR REPLACE FUNCTION %s(timestamp with time zone) RETURNS TABLE (%s) LANGUAGE sql STABLE AS %s", name.Quoted(), strings.Join(columns, ", "), schema.Literal(query))}
+		// What it gives cannot be changed, so it is made anew where that is another by now.
+		returns, body := strings.Join(columns, ", "), query("$1")
+		return []string{fmt.Sprintf(`DO %s`, schema.Literal(fmt.Sprintf(`BEGIN
+  IF EXISTS (SELECT 1 FROM pg_proc WHERE oid = to_regprocedure(%s) AND prosrc = %s) THEN RETURN; END IF;
+  DROP FUNCTION IF EXISTS %s(timestamp with time zone);
+  CREATE FUNCTION %[3]s(timestamp with time zone) RETURNS TABLE (%s) LANGUAGE sql STABLE AS %[2]s;
+END`, schema.Literal(name.Quoted()+"(timestamp with time zone)"), schema.Literal(body), name.Quoted(), returns)))}
 	},
 }
 
@@ -138,6 +149,32 @@ func (w *Warehouse) Test(ctx context.Context) (string, error) {
 	return version, nil
 }
 
+// MayWrite looks for the privileges that making and writing a target needs.
+func (w *Warehouse) MayWrite(ctx context.Context, t warehouse.Target) error {
+	user := schema.Quote(w.settings.User)
+	for _, name := range []string{"noemata", t.Name.Schema} {
+		var missing bool
+		if err := w.pool.QueryRow(ctx, `SELECT CASE WHEN to_regnamespace($1) IS NULL THEN NOT has_database_privilege(current_database(), 'CREATE') ELSE NOT has_schema_privilege($2, 'CREATE, USAGE') END`, schema.Quote(name), name).Scan(&missing); err != nil {
+			return w.explain(err)
+		}
+		if missing {
+			return problem.Newf(problem.NoPrivilege, fmt.Sprintf("CREATE SCHEMA IF NOT EXISTS %s; GRANT USAGE, CREATE ON SCHEMA %[1]s TO %s;", schema.Quote(name), user), "User %q of %s may not make tables in the schema %s.", w.settings.User, w.what, name)
+		}
+	}
+	var owned bool
+	if err := w.pool.QueryRow(ctx, `SELECT coalesce((SELECT pg_has_role(c.relowner, 'USAGE') FROM pg_class c WHERE c.oid = to_regclass($1)), true)`, t.Name.Quoted()).Scan(&owned); err != nil {
+		return w.explain(err)
+	}
+	if !owned {
+		return problem.Newf(problem.NoPrivilege, fmt.Sprintf("ALTER TABLE %s OWNER TO %s;", t.Name.Quoted(), user), "The target table %s of %s belongs to another user than %q, who can add neither columns nor indexes to it.", t.Name, w.what, w.settings.User)
+	}
+	return nil
+}
+
+// alone waits for the session that is making something. To read a catalogue then has this
+// one forget what it remembers to be missing, which to wait for an advisory lock does not.
+var alone = []string{"SELECT pg_advisory_xact_lock(hashtext('noemata'))", "SELECT FROM pg_catalog.pg_namespace LIMIT 0"}
+
 // create runs statements that two sessions must not run at the same time: one of
 // them would fail.
 func (w *Warehouse) create(ctx context.Context, statements []string) error {
@@ -146,13 +183,7 @@ func (w *Warehouse) create(ctx context.Context, statements []string) error {
 		return err
 	}
 	defer c.Close()
-	all := append([]string{"BEGIN", "SELECT pg_advisory_xact_lock(hashtext('noemata'))"}, statements...)
-	for _, sql := range append(all, "COMMIT") {
-		if _, err := c.Exec(ctx, sql); err != nil {
-			return err
-		}
-	}
-	return nil
+	return warehouse.Transact(ctx, c, slices.Concat(alone, statements))
 }
 
 // Read copies rows out.

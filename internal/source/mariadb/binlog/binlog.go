@@ -29,6 +29,7 @@ const headerSize = 19
 // Types of events.
 const (
 	typeQuery             = 2
+	typeLoad              = 18
 	typeStop              = 3
 	typeRotate            = 4
 	typeFormat            = 15
@@ -134,6 +135,8 @@ func (d *Decoder) decode(h Header, body []byte) (any, error) {
 		return begin(h, &r)
 	case typeQuery:
 		return query(&r, false)
+	case typeLoad: // a statement with the file that it has loaded, which came before
+		return &Query{SQL: "LOAD DATA"}, nil
 	case typeQueryCompressed:
 		return query(&r, true)
 	case typeXid:
@@ -165,10 +168,16 @@ func (d *Decoder) table(body []byte) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(d.tables) >= mostTables {
+		return nil, fmt.Errorf("the binary log describes more than %d tables", mostTables)
+	}
 	t.described = bytes.Clone(body)
 	d.tables[t.ID] = t
 	return t, nil
 }
+
+// mostTables is how many tables a file of the log may describe.
+const mostTables = 100_000
 
 // format reads the description that begins each file: of interest is whether checksums
 // follow (Format Description Event).

@@ -44,6 +44,7 @@ type Table struct {
 	ID           uint64
 	Schema, Name string
 	Columns      []Column
+	Key          []int // places of the primary key's columns; known only where the table is Named
 	described    []byte
 	Named        bool // the server tells names and the like: its binlog_row_metadata is FULL
 }
@@ -57,7 +58,9 @@ type Column struct {
 	// Known only where the table is Named, but for Unsigned, which may be known alone.
 	Name     string
 	Unsigned bool
-	Values   []string // of an enum or a set
+	Values   []string // of an enum or a set, in the character set of their collation
+	// The number of the collation of a text, an enum or a set; 0 where the log does not tell.
+	Collation uint64
 }
 
 // tableMap reads what tells the table of the events after it (Table Map Event).
@@ -118,10 +121,16 @@ func (c *Column) measure(r *reader) {
 
 // What optional metadata tell, by their number.
 const (
-	remarkSigned = 1
-	remarkNames  = 4
-	remarkSets   = 5
-	remarkEnums  = 6
+	remarkSigned         = 1
+	remarkCollation      = 2 // the usual one of texts, and those that have another
+	remarkCollations     = 3 // one for each text
+	remarkNames          = 4
+	remarkSets           = 5
+	remarkEnums          = 6
+	remarkKey            = 8
+	remarkKeyOfPrefixes  = 9
+	remarkEnumCollation  = 10
+	remarkEnumCollations = 11
 )
 
 // remark takes in one piece of optional metadata.
@@ -146,6 +155,30 @@ func (t *Table) remark(kind uint64, r *reader) {
 				t.Columns[i].Name = name
 			}
 		}
+	case remarkCollation, remarkEnumCollation:
+		usual := r.length()
+		columns := t.withCollation(kind == remarkEnumCollation)
+		for _, c := range columns {
+			c.Collation = usual
+		}
+		for len(r.data) > 0 && r.err == nil {
+			if i, other := r.length(), r.length(); i < uint64(len(columns)) {
+				columns[i].Collation = other
+			}
+		}
+	case remarkCollations, remarkEnumCollations:
+		for _, c := range t.withCollation(kind == remarkEnumCollations) {
+			c.Collation = r.length()
+		}
+	case remarkKey, remarkKeyOfPrefixes:
+		for len(r.data) > 0 && r.err == nil {
+			if i := r.length(); i < uint64(len(t.Columns)) {
+				t.Key = append(t.Key, int(i))
+			}
+			if kind == remarkKeyOfPrefixes {
+				r.length()
+			}
+		}
 	case remarkSets, remarkEnums:
 		wanted := map[uint64]Type{remarkSets: Set, remarkEnums: Enum}[kind]
 		for i := range t.Columns {
@@ -154,6 +187,24 @@ func (t *Table) remark(kind uint64, r *reader) {
 			}
 		}
 	}
+}
+
+// withCollation gives the columns that collations are told of, in their order: enums and
+// sets, or all else that is stored as text or bytes.
+func (t *Table) withCollation(chosen bool) (columns []*Column) {
+	for i := range t.Columns {
+		switch t.Columns[i].Type {
+		case Enum, Set:
+			if chosen {
+				columns = append(columns, &t.Columns[i])
+			}
+		case VarChar, VarString, String, Blob, Geometry, BlobCompressed, VarCharCompressed:
+			if !chosen {
+				columns = append(columns, &t.Columns[i])
+			}
+		}
+	}
+	return columns
 }
 
 // extent is how many bytes the value at the front of data has, and where the content
@@ -201,6 +252,16 @@ func (c *Column) extent(data []byte) (from, to int) {
 		return prefixed(c.Size)
 	}
 	return 0, -1
+}
+
+// Cut gives the content of the value at the front of data, and how many bytes it takes
+// there; -1 where data is too short for it, or its type is not known.
+func (c *Column) Cut(data []byte) (value []byte, size int) {
+	from, to := c.extent(data)
+	if to < from || to > len(data) {
+		return nil, -1
+	}
+	return data[from:to:to], to
 }
 
 // decimalBytes is how many bytes so many digits take: four for nine, fewer for the rest.
@@ -281,6 +342,9 @@ func (d *Decoder) rowsOf(h Header, r *reader, kind Kind) (*Rows, error) {
 	return rows, nil
 }
 
+// Size is how many bytes the rows take that have not been read, expanded.
+func (r *Rows) Size() int64 { return int64(len(r.data)) }
+
 // Next reads the next row; false is the end.
 func (r *Rows) Next() (bool, error) {
 	if len(r.data) == 0 {
@@ -331,15 +395,15 @@ func (r *Rows) image(cells []Cell, told []bool) ([]Cell, error) {
 			continue
 		}
 		c := &r.Table.Columns[i]
-		from, to := c.extent(data)
-		if to < 0 || to > len(data) {
-			if to < 0 && len(data) > 8 {
+		value, size := c.Cut(data)
+		if size < 0 {
+			if _, to := c.extent(data); to < 0 && len(data) > 8 {
 				return cells, fmt.Errorf("column %d of %s.%s has type %d, which is not known", i+1, r.Table.Schema, r.Table.Name, c.Type)
 			}
 			return cells, errShort
 		}
-		cells[i] = Cell{Told: true, Data: data[from:to:to]}
-		data = data[to:]
+		cells[i] = Cell{Told: true, Data: value}
+		data = data[size:]
 	}
 	r.data = data
 	return cells, nil

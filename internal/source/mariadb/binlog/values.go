@@ -133,8 +133,9 @@ func OldTimeMicros(b []byte) int64 {
 	return sign * (n/10000*3600 + n/100%100*60 + n%100) * 1_000_000
 }
 
-// largest is how much a compressed part of the log may hold: the protocol's own limit.
-const largest = 1 << 30
+// largest is how much a compressed part of the log may hold, in bytes: as much as is taken
+// in at a time where nothing is compressed.
+const largest = 256 << 20
 
 // expand gives what was compressed: a byte of flags and of the width of the length, the
 // length with its highest byte first, and then a zlib stream (RFC 1950; mariadb.com/kb/en/compressing-events-to-reduce-size-of-the-binary-log).

@@ -17,6 +17,10 @@ import (
 // ErrNoTLS says that the server does not offer TLS.
 var ErrNoTLS = errors.New("the server does not offer TLS")
 
+// ErrInClear says that the server wants the password as it is, and nothing tells that it is
+// the right server.
+var ErrInClear = errors.New("the server asks for the password in the clear, and TLS does not verify that it is the right one")
+
 // UnknownPluginError names a way to sign in that is not known here.
 type UnknownPluginError struct{ Plugin string }
 
@@ -118,7 +122,7 @@ func (c *Conn) signIn(ctx context.Context) error {
 	if err := c.write(content); err != nil {
 		return err
 	}
-	for {
+	for range mostQuestions {
 		packet, err := c.read()
 		switch {
 		case err != nil:
@@ -142,7 +146,11 @@ func (c *Conn) signIn(ctx context.Context) error {
 			return fmt.Errorf("the server asks for more than a password (%#x)", packet[0])
 		}
 	}
+	return errors.New("the server does not stop to ask how to sign in")
 }
+
+// mostQuestions is how often the server may ask for another way to sign in.
+const mostQuestions = 5
 
 // answer is what proves the password, in the way of one of the server's plugins.
 func (c *Conn) answer(plugin string, challenge []byte) ([]byte, error) {
@@ -153,8 +161,8 @@ func (c *Conn) answer(plugin string, challenge []byte) ([]byte, error) {
 	case "client_ed25519":
 		return signature(password, challenge)
 	case "mysql_clear_password", "dialog":
-		if c.options.TLS == nil {
-			return nil, errors.New("the server asks for the password in the clear, which is not done without TLS")
+		if !c.options.Verified && !c.options.InClear {
+			return nil, ErrInClear
 		}
 		return append(password, 0), nil
 	}

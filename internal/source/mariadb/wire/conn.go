@@ -20,12 +20,15 @@ import (
 
 // Options say where to connect and as whom.
 type Options struct {
-	Network  string // tcp or unix
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error) // each wait of what it opens must have an end
+	Network  string                                                               // tcp or unix
 	Address  string
 	User     string
 	Password string
 	Database string      // may be empty
 	TLS      *tls.Config // nil is in the clear
+	InClear  bool        // the password may be sent as it is, to a server that TLS does not verify
+	Verified bool        // TLS makes sure that the server is the right one
 	Timeout  time.Duration
 }
 
@@ -38,6 +41,7 @@ type Conn struct {
 	out     []byte
 	seq     byte
 	packet  []byte // the last one that was read
+	most    int    // how long one may be, in bytes
 	options Options
 }
 
@@ -71,11 +75,11 @@ const utf8mb4 = 45
 func Connect(ctx context.Context, o Options) (*Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
 	defer cancel()
-	opened, err := (&net.Dialer{}).DialContext(ctx, o.Network, o.Address)
+	opened, err := o.Dial(ctx, o.Network, o.Address)
 	if err != nil {
 		return nil, err
 	}
-	c := &Conn{net: opened, in: bufio.NewReaderSize(opened, 1<<17), options: o}
+	c := &Conn{net: opened, most: mostBeforeSignIn, in: bufio.NewReaderSize(opened, 1<<17), options: o}
 	deadline, _ := ctx.Deadline()
 	err = opened.SetDeadline(deadline)
 	if err == nil {
@@ -88,6 +92,7 @@ func Connect(ctx context.Context, o Options) (*Conn, error) {
 		_ = c.net.Close()
 		return nil, err
 	}
+	c.most = MostPacket
 	return c, nil
 }
 
@@ -95,6 +100,23 @@ func Connect(ctx context.Context, o Options) (*Conn, error) {
 func (c *Conn) Close() error { return c.net.Close() }
 
 const largestPacket = 1<<24 - 1
+
+// How long a packet may be, joined where it was split, in bytes: before the sign-in, and
+// after it. A row, or an event of the log, travels in one.
+const (
+	mostBeforeSignIn = 64 << 10
+	MostPacket       = 256 << 20
+)
+
+// mostColumns is how many columns a table of the server can have (mariadb.com/kb/en/innodb-limitations).
+const mostColumns = 4096
+
+// TooLongError says that a packet is longer than is taken in.
+type TooLongError struct{ Bytes, Most int }
+
+func (e *TooLongError) Error() string {
+	return fmt.Sprintf("the server sent a packet of %d bytes or more, and %d are the most that is taken in", e.Bytes, e.Most)
+}
 
 // read gives the next packet, joined where it was split. It is valid until the next read.
 func (c *Conn) read() ([]byte, error) {
@@ -107,6 +129,9 @@ func (c *Conn) read() ([]byte, error) {
 		n := int(header[0]) | int(header[1])<<8 | int(header[2])<<16
 		c.seq = header[3] + 1
 		from := len(c.packet)
+		if from+n > c.most {
+			return nil, &TooLongError{from + n, c.most}
+		}
 		if cap(c.packet) < from+n {
 			larger := make([]byte, from, max(from+n, 2*cap(c.packet)))
 			copy(larger, c.packet)
@@ -199,16 +224,40 @@ func (r Row) Value(i int) (text []byte, ok bool) {
 // Query runs a statement and passes each row on. An error of visit ends the connection's
 // use: what is left of the rows is not read.
 func (c *Conn) Query(ctx context.Context, sql string, visit func(Row) error) error {
+	return c.QueryTyped(ctx, sql, func([]Column) error { return nil }, visit)
+}
+
+// Column is what the server says of a column of its answer.
+type Column struct {
+	Name string
+	Type byte // mariadb.com/kb/en/result-set-packets, field types
+}
+
+// QueryTyped is Query that is told the columns first.
+func (c *Conn) QueryTyped(ctx context.Context, sql string, columns func([]Column) error, visit func(Row) error) error {
 	stop := context.AfterFunc(ctx, func() { _ = c.net.SetDeadline(time.Now()) })
-	defer stop()
-	err := c.query(sql, visit)
-	if err != nil && ctx.Err() != nil {
+	err := c.query(sql, columns, visit)
+	if !stop() { // the connection is of no use any more, even where all has come in
+		go c.kill() // the server does not notice by itself that nobody waits any more
 		return ctx.Err()
 	}
 	return err
 }
 
-func (c *Conn) query(sql string, visit func(Row) error) error {
+// kill ends what the connection does at the server. Where that cannot be done, the
+// statement's own time limit ends it.
+func (c *Conn) kill() {
+	ctx, cancel := context.WithTimeout(context.Background(), c.options.Timeout)
+	defer cancel()
+	other, err := Connect(ctx, c.options)
+	if err != nil {
+		return
+	}
+	defer func() { _ = other.Close() }()
+	_ = other.Exec(ctx, fmt.Sprintf("KILL CONNECTION %d", c.ID))
+}
+
+func (c *Conn) query(sql string, described func([]Column) error, visit func(Row) error) error {
 	if err := c.command(comQuery, []byte(sql)); err != nil {
 		return err
 	}
@@ -225,16 +274,30 @@ func (c *Conn) query(sql string, visit func(Row) error) error {
 	case isErr:
 		return errorOf(packet)
 	}
-	columns, _, ok := lengthOf(packet)
+	count, _, ok := lengthOf(packet)
 	if !ok {
 		return errShort
 	}
-	for range columns + 1 { // descriptions, which the catalogue has told already, and their end
-		if _, err := c.read(); err != nil {
+	if count == 0 || count > mostColumns {
+		return fmt.Errorf("the server says that its answer has %d columns", count)
+	}
+	columns := make([]Column, count)
+	for i := range columns {
+		packet, err := c.read()
+		if err != nil {
+			return err
+		}
+		if columns[i], err = columnOf(packet); err != nil {
 			return err
 		}
 	}
-	row := Row{spans: make([]span, columns)}
+	if _, err := c.read(); err != nil { // the end of the descriptions
+		return err
+	}
+	if err := described(columns); err != nil {
+		return err
+	}
+	row := Row{spans: make([]span, count)}
 	for {
 		packet, err := c.read()
 		switch {
@@ -278,6 +341,25 @@ func (r *Row) take(packet []byte) error {
 		at += used + int(n)
 	}
 	return nil
+}
+
+// columnOf reads a column's description (mariadb.com/kb/en/result-set-packets).
+func columnOf(packet []byte) (c Column, err error) {
+	for i := range 6 { // catalogue, schema, table twice, column twice
+		n, used, ok := lengthOf(packet)
+		if !ok || n > uint64(len(packet)-used) {
+			return c, errShort
+		}
+		if i == 4 {
+			c.Name = string(packet[used : used+int(n)])
+		}
+		packet = packet[used+int(n):]
+	}
+	if len(packet) < 1+2+4+1 {
+		return c, errShort
+	}
+	c.Type = packet[1+2+4]
+	return c, nil
 }
 
 // lengthOf reads a length-encoded number.

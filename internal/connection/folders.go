@@ -1,0 +1,61 @@
+package connection
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"noemata/internal/core/problem"
+)
+
+// Folders are those that the operator lets database files be kept in. The first one is
+// where a path that is not absolute begins.
+type Folders []string
+
+// Resolve gives settings whose path, if they have one, is absolute, without symbolic
+// links, and below one of the folders; another path is refused.
+func (f Folders) Resolve(s Settings) (Settings, error) {
+	if s.Path == "" {
+		return s, nil
+	}
+	if strings.ContainsFunc(s.Path, func(r rune) bool { return r < ' ' || r == 0x7f || strings.ContainsRune(`?#%"'\*[]`, r) }) {
+		return s, problem.Newf(problem.Invalid, `Write the path without ? # % " ' \ * [ ] and control characters.`, "The path %q holds a character that could be read as something else than a name.", s.Path)
+	}
+	path := s.Path
+	if !filepath.IsAbs(path) && len(f) > 0 {
+		path = filepath.Join(f[0], path)
+	}
+	path, err := followed(filepath.Clean(path))
+	if err != nil {
+		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %s cannot be looked at: %v.", s.Path, err), "Correct it, or let the service's user read its folders.")
+	}
+	if !slices.ContainsFunc(f, func(folder string) bool {
+		folder, err := followed(folder)
+		return err == nil && strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
+	}) {
+		return s, problem.Newf(problem.Invalid, fmt.Sprintf("Choose a file below %s, or have the operator start the service with --warehouse-dir %s.", strings.Join(f, " or "), filepath.Dir(path)),
+			"The file %s is not below a folder in which this service may keep database files.", path)
+	}
+	s.Path = path
+	return s, nil
+}
+
+// followed is a path whose existing part is without symbolic links.
+func followed(path string) (string, error) {
+	real, err := filepath.EvalSymlinks(path)
+	if !errors.Is(err, fs.ErrNotExist) || filepath.Dir(path) == path {
+		return real, err
+	}
+	if _, err := os.Lstat(path); err == nil {
+		return "", fmt.Errorf("%s is a symbolic link to something that is not there", path)
+	}
+	parent, err := followed(filepath.Dir(path))
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(parent, filepath.Base(path)), nil
+}

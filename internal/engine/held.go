@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/warehouse"
+)
+
+// Held is the state of a table that waits, while the rest of its feed goes on. What it was
+// up to then stays in the warehouse; when what is in the way is gone, or a person asks for
+// it, it is copied again and joins the others.
+const Held = "held"
+
+// reason is why a table is held, as the control schema keeps it.
+type reason struct {
+	Code   problem.Code `json:"code"`
+	What   string       `json:"what"`
+	Remedy string       `json:"remedy"`
+	Heals  bool         `json:"heals"` // it is copied again as soon as nothing is in the way; else when a person asks
+}
+
+func (r reason) problem() *problem.Problem { return problem.New(r.Code, r.What, r.Remedy) }
+
+// tableError is what is wrong with one table of a feed.
+type tableError struct {
+	table string
+	cause error
+	heals bool
+}
+
+func (e *tableError) Error() string { return e.cause.Error() }
+func (e *tableError) Unwrap() error { return e.cause }
+
+// blame says that an error is one table's, where it is.
+func blame(t *logTable, err error) error {
+	if err == nil || !problem.OfTable(err) {
+		return err
+	}
+	return &tableError{table: t.Table.Table, cause: err}
+}
+
+// named puts the names of feed and table in the place of those words in the commands of a
+// remedy.
+func named(err error, feed, table string) error {
+	var p *problem.Problem
+	if !errors.As(err, &p) || !strings.Contains(p.Remedy, "noemata ") {
+		return err
+	}
+	remedy := strings.NewReplacer("feeds copy FEED", "feeds copy "+feed, "--table TABLE", "--table "+table, "positions clear FEED TABLE", "positions clear "+feed+" "+table).Replace(p.Remedy)
+	return problem.Wrap(err, p.Code, p.What, remedy)
+}
+
+// hold keeps a table out of its feed from now on. A worker that lost the feed to another
+// one, which has moved its position since, holds nothing.
+func hold(ctx context.Context, wh warehouse.Warehouse, feed string, place warehouse.Place, e *tableError) error {
+	p := problem.Of(named(e.cause, feed, e.table))
+	text, _ := json.Marshal(reason{p.Code, p.What, p.Remedy, e.heals}) // texts always marshal
+	w, err := wh.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer w.Abort()
+	for _, sql := range dropCopies(feed, e.table) {
+		if _, err := w.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	n, err := w.Exec(ctx, `UPDATE noemata.copies SET state = $3, generation = generation + 1, layout = $4, snapshots = '[]', reached = '', moment = 0 WHERE feed = $1 AND source_table = $2
+  AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`, feed, e.table, Held, string(text), place.Version)
+	if err != nil {
+		return err
+	}
+	if n != 1 {
+		return warehouse.Overtaken(e.table)
+	}
+	return w.Finish(ctx)
+}
+
+// layout is what the control schema keeps of the structure of a table that follows.
+type layout struct {
+	Key     []string `json:"key"`
+	Columns []string `json:"columns"` // in the order of the source
+	Target  string   `json:"target"`
+}
+
+func layoutOf(t *logTable) layout {
+	return layout{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Target: t.target.Name.Display()}
+}
+
+func (l layout) String() string {
+	text, _ := json.Marshal(l) // texts always marshal
+	return string(text)
+}
+
+// changed tells why rows that came in under another layout are not those of this one; nil
+// where they are. Columns that exchange their names exchange their places.
+func (l layout) changed(was layout, table string) error {
+	const remedy = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
+	if !slices.Equal(l.Key, was.Key) {
+		return problem.Newf(problem.Held, remedy, "The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(l.Key, ", "))
+	}
+	if was.Target != "" && l.Target != was.Target {
+		return problem.Newf(problem.Held, "To fill it, copy the table: noemata feeds copy FEED --table TABLE. Or give the feed its old target again.", "The target of %s was %s and is %s, a table that was there before and that this feed has not filled.", table, was.Target, l.Target)
+	}
+	last := -1
+	for _, c := range l.Columns {
+		at := slices.Index(was.Columns, c)
+		if at >= 0 && at < last {
+			return problem.Newf(problem.Held, remedy, "The columns of %s stand in another order than before: if names were exchanged, the rows that came in before have the wrong values under them.", table)
+		}
+		last = max(last, at)
+	}
+	return nil
+}
+
+// gains tells whether there are columns that were not there before.
+func (l layout) gains(was layout) bool {
+	return slices.ContainsFunc(l.Columns, func(c string) bool { return !slices.Contains(was.Columns, c) })
+}

@@ -1,0 +1,85 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"time"
+)
+
+// A run looks this often whether it is still wanted. One that follows a log may end its
+// commit when it is not; after the grace it is given up, and rolled back.
+const (
+	watchEvery = 500 * time.Millisecond
+	grace      = 3 * time.Second
+)
+
+// Why a run is given up.
+var (
+	errAsked = errors.New("a person has stopped the run")
+	errGone  = errors.New("the feed was removed")
+)
+
+// watch gives the context of a run, which ends when nobody wants the run any more, and a
+// channel that is closed when a following one should end: it has followed for long enough,
+// a person waits for a run, or what it works with has changed. release must be called.
+func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, until <-chan struct{}, release func()) {
+	running, cancel := context.WithCancelCause(ctx)
+	enough := make(chan struct{})
+	done := make(chan struct{})
+	first, err := r.store.Wish(ctx, id)
+	known := err == nil
+	go func() {
+		closed := false
+		end := func() {
+			if !closed {
+				closed = true
+				close(enough)
+			}
+		}
+		defer end()
+		long := time.After(followFor)
+		for {
+			select {
+			case <-done:
+				return
+			case <-running.Done():
+				return
+			case <-r.stopping:
+				return
+			case <-long:
+				end()
+				continue
+			case <-time.After(watchEvery):
+			}
+			now, err := r.store.Wish(running, id)
+			switch {
+			case err != nil: // the records will be back; the run goes on
+			case now.Gone:
+				cancel(errGone)
+				return
+			case now.Stop:
+				end()
+				if r.wait(done, grace) {
+					return
+				}
+				cancel(errAsked)
+				return
+			case known && now.Stamp != first.Stamp, now.Queued:
+				end()
+			case !known:
+				first, known = now, true
+			}
+		}
+	}()
+	return running, enough, func() { close(done); cancel(nil) }
+}
+
+// wait tells whether done was closed before the time passed.
+func (r *Runner) wait(done <-chan struct{}, d time.Duration) bool {
+	select {
+	case <-done:
+		return true
+	case <-time.After(d):
+		return false
+	}
+}
