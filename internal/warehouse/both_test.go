@@ -263,26 +263,25 @@ func TestReadersSeeAReplacedTableWhole(t *testing.T) {
 		prepared(t, w, target)
 		fill := func(run int64, n int) {
 			var list []copyRow
+			state := fmt.Sprint("seen in run ", run)
 			for i := range n {
-				list = append(list, copyRow{branch: "Aldermoor", number: int64(i)})
+				list = append(list, copyRow{branch: "Aldermoor", number: int64(i), state: &state})
 			}
 			at, err := w.Place(ctx, "shelves", "copies")
 			require.NoError(t, err)
 			books, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), list)
+			if commit != nil {
+				defer commit.Abort()
+			}
 			require.NoError(t, err)
 			require.EqualValues(t, n, books.Inserted)
 			require.NoError(t, commit.Finish(ctx))
 		}
 		fill(1, 100)
-		stop, stopped := make(chan struct{}), make(chan error, 1)
+		reading, stop := context.WithCancel(ctx)
+		stopped := make(chan error, 1)
 		go func() {
-			for {
-				select {
-				case <-stop:
-					stopped <- nil
-					return
-				default:
-				}
+			for reading.Err() == nil {
 				n, err := w.Count(ctx, target)
 				if err == nil && n != 100 && n != 200 {
 					err = fmt.Errorf("a reader saw %d rows", n)
@@ -292,12 +291,15 @@ func TestReadersSeeAReplacedTableWhole(t *testing.T) {
 					return
 				}
 			}
+			stopped <- nil
+		}()
+		defer func() { // also where filling fails: who reads on keeps the warehouse open for ever
+			stop()
+			require.NoError(t, <-stopped)
 		}()
 		for run := range int64(12) {
 			fill(run+2, int(100+run%2*100))
 		}
-		close(stop)
-		require.NoError(t, <-stopped)
 	})
 }
 
