@@ -17,8 +17,11 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/engine"
 	"noemata/internal/mariaserver"
+	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
+	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
+	"noemata/internal/warehouse/duckdb"
 )
 
 // ownServer is a MariaDB server of the test's own, which it may harm.
@@ -286,4 +289,53 @@ func TestMariaDBConnectionProblems(t *testing.T) {
 	missing.Table = "nothing"
 	_, err = src.Table(t.Context(), missing)
 	require.True(t, problem.Is(err, problem.NoTable))
+}
+
+// How far a feed is behind is measured from where its warehouse stands, whether or not this
+// process has read the log: after a restart, or while the feed is paused.
+func TestBehindIsMeasuredWithoutAStream(t *testing.T) {
+	maria := newMariaBench(t, duckdb.Kind)
+	maria.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text); INSERT INTO loans VALUES (1, 'first')`)
+	postgres := newWorkbench(t, duckdb.Kind)
+	postgres.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text); ALTER TABLE loans ALTER note SET STORAGE EXTERNAL; INSERT INTO loans VALUES (1, 'first')`)
+	for b, table := range map[*workbench]string{maria.workbench: maria.table("loans"), postgres: "public.loans"} {
+		f := newFollower(t, b, feed.Table{Table: table, Keep: feed.KeepLatest, Target: "kept.loans"})
+		f.catchUp()
+		behind := func(src source.Source) int64 {
+			t.Helper()
+			state, ok, err := engine.LogStateOf(context.Background(), b.feed, src, b.warehouse)
+			require.NoError(t, err)
+			require.True(t, ok)
+			return state.Behind
+		}
+		require.Less(t, behind(b.source), int64(50_000), table)
+		write := func(from int) {
+			for i := range 9 {
+				sql := fmt.Sprintf(`INSERT INTO loans VALUES (%d, repeat('n', 10000))`, from+i)
+				if b == maria.workbench {
+					maria.exec(sql)
+				} else {
+					postgres.exec(sql)
+				}
+			}
+		}
+		write(10)
+		if b == maria.workbench {
+			maria.exec(`FLUSH BINARY LOGS`) // the rest is in another file
+		}
+		write(30)
+		open := pgsource.Open
+		if b == maria.workbench {
+			open = mariadb.Open
+		}
+		another, err := open(b.settings, "source of another process") // that has read no log
+		require.NoError(t, err)
+		defer another.Close()
+		for _, src := range []source.Source{b.source, another, another} {
+			require.InDelta(t, 18*10_300, behind(src), 50_000, table)
+		}
+		f.catchUp()
+		require.Less(t, behind(b.source), int64(50_000), table)
+		require.Less(t, behind(another), int64(50_000), table)
+	}
 }

@@ -23,8 +23,9 @@ type Log interface {
 	PrepareLog(ctx context.Context, name string, tables []Followed, begun string) (position string, err error)
 	// DropLog removes what PrepareLog has made. It does nothing where there is nothing.
 	DropLog(ctx context.Context, name string) error
-	// LogState measures what the source retains for a follower.
-	LogState(ctx context.Context, name string) (LogState, error)
+	// LogState measures what the source retains for a follower whose warehouse stands at a
+	// position; empty where it stands nowhere yet.
+	LogState(ctx context.Context, name, at string) (LogState, error)
 	// CheckPosition gives a position of the log in its one written form, which sorts.
 	CheckPosition(text string) (string, error)
 	// End is the end of the log: whatever was committed before the moment, by the source's
@@ -79,7 +80,7 @@ type LogState struct {
 	Lost     string // why changes are gone, as a sentence; empty when none are
 	Busy     bool   // somebody reads the log under this name
 	Retained int64  // bytes of log that are kept for the follower
-	Behind   int64  // bytes from what it has confirmed to the end of the log
+	Behind   int64  // bytes from where the warehouse stands to the end of the log
 	Confirms string // the position it has confirmed
 }
 

@@ -1,8 +1,10 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"regexp"
 	"slices"
 	"strings"
@@ -12,6 +14,8 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
+	"noemata/internal/source/mariadb/binlog"
+	"noemata/internal/source/mariadb/wire"
 )
 
 // CheckPosition gives a position in its one written form.
@@ -53,33 +57,87 @@ func (s *Source) DropLog(_ context.Context, name string) error {
 	return nil
 }
 
-// LogState measures the log from where the follower stands to its end.
-func (s *Source) LogState(ctx context.Context, name string) (source.LogState, error) {
-	state := source.LogState{There: true}
-	known, ok := s.places.Load(name)
-	if !ok || len(known.([]filePlace)) == 0 {
-		return state, nil
+// LogState measures the log from where the warehouse stands to its end.
+func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState, error) {
+	state := source.LogState{There: true, Confirms: at}
+	end, _, err := s.End(ctx)
+	if problem.Is(err, problem.NoPrivilege) || err == nil && (at == "" || at >= end) {
+		return state, nil // the findings say what is missing
 	}
-	at := known.([]filePlace)[0]
-	state.Confirms = at.position
+	if err != nil {
+		return state, err
+	}
+	from, err := s.fileOf(ctx, name, at)
+	if err != nil {
+		return state, err
+	}
 	var file string
 	var size int64
 	found := false
-	err := s.rows(ctx, "SHOW BINARY LOGS", nil, []any{&file, &size}, func() error {
-		if file == at.file {
+	err = s.rows(ctx, "SHOW BINARY LOGS", nil, []any{&file, &size}, func() error {
+		if file == from.file {
 			found = true
-			state.Behind += max(size-int64(at.offset), 0)
+			state.Behind += max(size-int64(from.offset), 0)
 		} else if found {
 			state.Behind += size
 		}
 		return nil
 	})
-	if problem.Is(err, problem.NoPrivilege) {
-		return state, nil // the findings say what is missing
-	}
 	state.Retained = state.Behind
 	return state, err
 }
+
+// fileOf finds a position in the server's files. A stream knows where it has come to; without
+// one, the server is asked for the first transaction after the position.
+func (s *Source) fileOf(ctx context.Context, name, position string) (filePlace, error) {
+	if known, ok := s.places.Load(name); ok {
+		for _, p := range known.([]filePlace) {
+			if p.position == position {
+				return p, nil
+			}
+		}
+	}
+	from, err := parsePlace(position)
+	if err != nil {
+		return filePlace{}, err
+	}
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return filePlace{}, s.explain(err)
+	}
+	defer func() { _ = conn.Close() }()
+	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
+	if err := conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: cmp.Or(from.before, from.list()), Heartbeat: heartbeat}); err != nil {
+		return filePlace{}, s.explainLog(ctx, err, position)
+	}
+	at, decoder := filePlace{position: position}, binlog.NewDecoder()
+	for range mostPreamble {
+		if err := conn.Await(time.Now().Add(3 * heartbeat)); err != nil {
+			return filePlace{}, s.explainLog(ctx, err, position)
+		}
+		event, err := conn.Event()
+		if err != nil {
+			return filePlace{}, s.explainLog(ctx, err, position)
+		}
+		h, what, err := decoder.Decode(event)
+		if err != nil {
+			return filePlace{}, err
+		}
+		switch e := what.(type) {
+		case *binlog.Rotate:
+			at.file, at.offset = e.File, e.Offset
+		case *binlog.Begin:
+			at.offset = uint64(h.Next) - min(uint64(len(event)), uint64(h.Next))
+			s.places.LoadOrStore(name, []filePlace{at}) // a stream knows better
+			return at, nil
+		}
+	}
+	return filePlace{}, s.explain(fmt.Errorf("the log has no transaction after %s", position))
+}
+
+// mostPreamble is how many events may come before the first transaction: descriptions of the
+// format, and of the files that hold none.
+const mostPreamble = 1000
 
 // Settle waits for the transactions that are prepared: the log has told their changes, maybe
 // before the feed began. Any other is logged whole when it commits.

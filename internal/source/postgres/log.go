@@ -262,12 +262,21 @@ func (s *Source) DropLog(ctx context.Context, name string) error {
 }
 
 // LogState measures what the slot retains.
-func (s *Source) LogState(ctx context.Context, name string) (source.LogState, error) {
+func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState, error) {
 	state := source.LogState{There: true}
+	var stands *string
+	if at != "" {
+		lsn, err := parseLSN(at)
+		if err != nil {
+			return state, err
+		}
+		text := fmt.Sprintf("%X/%X", uint32(lsn>>32), uint32(lsn))
+		stands = &text
+	}
 	var status string
 	err := s.row(ctx, `SELECT coalesce(wal_status, ''), active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::int8,
-       coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), confirmed_flush_lsn), 0)::int8, coalesce(confirmed_flush_lsn::text, '0/0')
-FROM pg_replication_slots WHERE slot_name = $1`, []any{name}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms)
+       greatest(coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), coalesce($2::pg_lsn, confirmed_flush_lsn)), 0), 0)::int8, coalesce(confirmed_flush_lsn::text, '0/0')
+FROM pg_replication_slots WHERE slot_name = $1`, []any{name, stands}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return source.LogState{}, nil
 	}

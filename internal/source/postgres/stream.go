@@ -96,18 +96,36 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`, schema.Quote(f.Name), uint32(from>>32), uint32(from), schema.Literal(schema.Quote(f.Name)), binaryForm)
 	done := statement.Begin(ctx, statement.Source, sql)
 	err = x.start(ctx, sql)
+	// The server may still be busy with the connection that the run before this one has closed.
+	for began := time.Now(); isInUse(err) && time.Since(began) < slotPatience; {
+		select {
+		case <-ctx.Done():
+			err = ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+			err = x.start(ctx, sql)
+		}
+	}
 	done(0, err)
 	if err != nil {
+		x.Release()
 		return nil, s.explainLog(err, f.Name)
 	}
 	return x, nil
+}
+
+// slotPatience is how long a slot is waited for that another connection uses.
+const slotPatience = 5 * time.Second
+
+func isInUse(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "55006" // object_in_use
 }
 
 func (s *Source) explainLog(err error, name string) error {
 	var server *pgconn.PgError
 	if errors.As(err, &server) {
 		switch {
-		case server.Code == "55006":
+		case isInUse(err):
 			return problem.Wrap(err, problem.Overtaken, fmt.Sprintf("The replication slot %s of %s is in use: another worker reads the log of this feed.", name, s.what), "Nothing was lost; the next run tries again. If no other service runs this feed, look for the slot's active_pid in pg_replication_slots.")
 		case server.Code == "55000" || strings.Contains(server.Message, "requested WAL segment"):
 			return lostSlot(fmt.Sprintf("The log of %s cannot be read from where the feed stands: %s.", s.what, server.Message))
@@ -133,13 +151,13 @@ func (x *stream) start(ctx context.Context, sql string) error {
 	x.stop = context.AfterFunc(ctx, func() { _ = x.conn.SetReadDeadline(time.Now()) })
 	x.frontend.Send(&pgproto3.Query{String: sql})
 	if err := x.frontend.Flush(); err != nil {
-		x.Close()
+		x.hangUp()
 		return err
 	}
 	for {
 		message, err := x.frontend.Receive()
 		if err != nil {
-			x.Close()
+			x.hangUp()
 			return err
 		}
 		switch m := message.(type) {
@@ -147,7 +165,7 @@ func (x *stream) start(ctx context.Context, sql string) error {
 			x.reportAt, x.heard = time.Now(), time.Now()
 			return x.conn.SetReadDeadline(x.reportAt) // so that the first read sets a new one
 		case *pgproto3.ErrorResponse:
-			x.Close()
+			x.hangUp()
 			return pgconn.ErrorResponseToPgError(m)
 		}
 	}
@@ -155,9 +173,13 @@ func (x *stream) start(ctx context.Context, sql string) error {
 
 // Close ends the connection.
 func (x *stream) Close() {
+	x.hangUp()
+	x.Release()
+}
+
+func (x *stream) hangUp() {
 	x.stop()
 	_ = x.conn.Close()
-	x.Release()
 }
 
 // Confirm is safe to call beside Next.

@@ -88,9 +88,10 @@ type (
 
 // Decoder knows what earlier events said of later ones.
 type Decoder struct {
-	checksum bool
-	tables   map[uint64]*Table
-	rows     Rows
+	described bool // the format is known
+	checksum  bool
+	tables    map[uint64]*Table
+	rows      Rows
 }
 
 // NewDecoder makes a Decoder for the beginning of a stream.
@@ -109,15 +110,18 @@ func (d *Decoder) Decode(event []byte) (h Header, what any, err error) {
 	if h.Type == typeFormat {
 		return h, nil, d.format(event)
 	}
-	if d.checksum {
+	// The name of the file comes before the format, with a checksum where the server adds them.
+	if first := !d.described && len(body) >= 4; d.checksum || first {
 		if len(body) < 4 {
 			return h, nil, errShort
 		}
 		end := len(event) - 4
-		if crc32.ChecksumIEEE(event[:end]) != le.Uint32(event[end:]) {
+		switch matches := crc32.ChecksumIEEE(event[:end]) == le.Uint32(event[end:]); {
+		case matches:
+			body = event[headerSize:end]
+		case d.checksum:
 			return h, nil, errors.New("an event of the binary log does not match its checksum")
 		}
-		body = event[headerSize:end]
 	}
 	what, err = d.decode(h, body)
 	return h, what, err
@@ -189,7 +193,7 @@ func (d *Decoder) format(event []byte) error {
 	if v := binary.LittleEndian.Uint16(event[headerSize:]); v != 4 {
 		return fmt.Errorf("the binary log is of version %d, and 4 is needed", v)
 	}
-	d.checksum = event[len(event)-5] == 1
+	d.described, d.checksum = true, event[len(event)-5] == 1
 	return nil
 }
 

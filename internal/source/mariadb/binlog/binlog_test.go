@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"flag"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"slices"
 	"strings"
@@ -151,6 +152,20 @@ func TestRowsOfVersionTwo(t *testing.T) {
 	}
 	require.NotEmpty(t, read(false))
 	require.Equal(t, read(false), read(true))
+}
+
+// A stream begins with the name of its file, before the format says whether checksums follow:
+// they are no part of the name.
+func TestTheNameOfTheFileComesWithoutItsChecksum(t *testing.T) {
+	const name = "binlog.000007"
+	event := make([]byte, 19, 64)
+	event[4] = 4
+	event = append(binary.LittleEndian.AppendUint64(event, 4), name...)
+	for _, e := range [][]byte{event, binary.LittleEndian.AppendUint32(slices.Clone(event), crc32.ChecksumIEEE(event))} {
+		_, what, err := binlog.NewDecoder().Decode(e)
+		require.NoError(t, err)
+		require.Equal(t, &binlog.Rotate{File: name, Offset: 4}, what)
+	}
 }
 
 // An event that was damaged on its way is not believed.
