@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"strings"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -13,7 +14,6 @@ import (
 	"noemata/internal/core/position"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
-	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
 
@@ -44,9 +44,13 @@ func (f *follow) applyAll(ctx context.Context) error {
 
 // apply writes one cut. The commit stays open while a transaction of the source goes on
 // in the next cut.
-func (f *follow) apply(ctx context.Context, g source.Gathered) error {
+func (f *follow) apply(ctx context.Context, g cut) error {
 	if err := f.join(ctx); err != nil {
 		return err
+	}
+	total := 0
+	for _, b := range g.Batches {
+		total += len(b.Rows)
 	}
 	for i, b := range g.Batches {
 		if b.Record == nil && len(b.Aside) == 0 && b.Ignored == 0 {
@@ -56,6 +60,7 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 			return err
 		}
 		t := f.tables[i]
+		began := time.Now()
 		var err error
 		if f.follows(t) {
 			err = f.merge(ctx, t, b, g.Goes)
@@ -65,6 +70,7 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 		if err != nil {
 			return blame(t, err)
 		}
+		f.spent(t, g.reading*time.Duration(len(b.Rows))/time.Duration(max(total, 1)), time.Since(began))
 	}
 	if g.Open || (f.commit == nil && g.To <= f.place.Position.Value) {
 		f.mu.Lock()
@@ -76,6 +82,14 @@ func (f *follow) apply(ctx context.Context, g source.Gathered) error {
 		return err
 	}
 	return f.finish(ctx, g)
+}
+
+// spent adds to the time that a table took.
+func (f *follow) spent(t *logTable, reading, writing time.Duration) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	t.reading += reading
+	t.writing += writing
 }
 
 // follows tells whether the changes of a table go into its target, not beside its copy.
@@ -94,7 +108,8 @@ func (f *follow) begun(ctx context.Context) (err error) {
 }
 
 // finish makes all that was written visible, together with the position.
-func (f *follow) finish(ctx context.Context, g source.Gathered) error {
+func (f *follow) finish(ctx context.Context, g cut) error {
+	began := time.Now()
 	to := position.Position{Value: g.To}
 	place, err := f.commit.Move(ctx, f.Feed.Name, "", f.place, to, f.Run)
 	if err != nil {
@@ -127,8 +142,9 @@ func (f *follow) finish(ctx context.Context, g source.Gathered) error {
 	if f.mark.position != "" && g.To >= f.mark.position {
 		f.completeAt = f.mark.moment
 	}
-	for t, b := range books {
+	for t, b := range books { // they share the time of the commit
 		t.books = t.books.Add(b)
+		t.writing += time.Since(began) / time.Duration(len(books))
 	}
 	for _, t := range f.tables {
 		if t.joined {

@@ -353,8 +353,15 @@ func (f *follow) copyPart(ctx context.Context, t *logTable, c source.Copy, part 
 	columns := copiedColumns(t)
 	var n int64
 	var aside []rows.Aside
+	last := time.Now()
 	err = c.Read(ctx, part, since, func(b rows.Batch) error {
 		defer b.Record.Release()
+		came := time.Now()
+		defer func() {
+			now := time.Now()
+			f.spent(t, came.Sub(last), now.Sub(came))
+			last = now
+		}()
 		n += b.Record.NumRows()
 		if aside = append(aside, b.Aside...); len(aside) > warehouse.MostAside {
 			return warehouse.TooManyAside(t.Table.Table, aside[len(aside)-1].Reason)

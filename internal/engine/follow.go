@@ -61,7 +61,9 @@ type TableReport struct {
 	Copied   int64  // rows, while it is copied
 	Expected int64  // an estimate of the rows
 	Books    rows.Books
-	Waiting  string // what the copy waits for, as a sentence
+	Reading  time.Duration // from the source
+	Writing  time.Duration // to the warehouse
+	Waiting  string        // what the copy waits for, as a sentence
 }
 
 // The states of a table that follows the log.
@@ -77,7 +79,7 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 	if w.CutBytes == 0 {
 		w.CutBytes = CutBytes
 	}
-	f := &follow{LogWork: w, booked: map[string]rows.Books{}}
+	f := &follow{LogWork: w, before: map[string]TableReport{}}
 	var err error
 	for range len(w.Feed.Tables) + 1 {
 		err = problem.Guarded(func() error { return f.run(ctx) })()
@@ -104,9 +106,9 @@ type follow struct {
 	name   string      // of slot and publication
 	tables []*logTable // that follow, or will
 	held   []*logTable
-	booked map[string]rows.Books // of the attempts before, in this run
+	before map[string]TableReport // of the attempts before, in this run
 	stream source.Stream
-	cuts   chan source.Gathered
+	cuts   chan cut
 	copies chan beginning
 	ready  chan struct{} // holds a token while the warehouse is free
 
@@ -121,6 +123,12 @@ type follow struct {
 	mark       mark  // the last end of the log that was asked for
 	completeAt time.Time
 	commits    int64
+}
+
+// cut is what was gathered of the log, and how long it was read.
+type cut struct {
+	source.Gathered
+	reading time.Duration
 }
 
 // mark is an end of the log: what was committed before the moment lies before it.
@@ -143,6 +151,8 @@ type logTable struct {
 	key      []int
 	part     *warehouse.Part // of the commit that is under way
 	books    rows.Books
+	reading  time.Duration
+	writing  time.Duration
 	state    string
 	joined   bool // in the commit that is under way
 	copy     copyState
@@ -156,9 +166,9 @@ type logTable struct {
 
 // again is a new attempt of the same run.
 func (f *follow) again() *follow {
-	next := &follow{LogWork: f.LogWork, booked: f.booked, commits: f.commits, completeAt: f.completeAt}
-	for _, t := range append(f.tables, f.held...) {
-		next.booked[t.Table.Table] = next.booked[t.Table.Table].Add(t.books)
+	next := &follow{LogWork: f.LogWork, before: map[string]TableReport{}, commits: f.commits, completeAt: f.completeAt}
+	for _, t := range f.report().Tables {
+		next.before[t.Table] = t
 	}
 	return next
 }
@@ -186,7 +196,7 @@ func (f *follow) run(ctx context.Context) error {
 		return err
 	}
 	defer f.stream.Close()
-	f.cuts, f.copies, f.ready = make(chan source.Gathered), make(chan beginning), make(chan struct{}, 1)
+	f.cuts, f.copies, f.ready = make(chan cut), make(chan beginning), make(chan struct{}, 1)
 	group, working := errgroup.WithContext(working)
 	work := func(do func() error) { group.Go(problem.Guarded(do)) }
 	work(func() error { return f.applyAll(working) })
@@ -382,13 +392,20 @@ func (f *follow) clock() change.Clock {
 // the next is gathered.
 func (f *follow) gather(ctx context.Context, end string) error {
 	var since time.Time // the oldest change that waits
+	var reading time.Duration
+	var had int64
 	moved := time.Now()
 	for {
-		p, err := f.stream.Next(ctx, time.Now().Add(20*time.Millisecond))
+		began := time.Now()
+		p, err := f.stream.Next(ctx, began.Add(20*time.Millisecond))
 		if err != nil {
 			return err
 		}
 		now := time.Now()
+		if p.Bytes > had { // else it was waited for
+			reading += now.Sub(began)
+		}
+		had = p.Bytes
 		f.reach(p)
 		if !p.Open {
 			select {
@@ -419,11 +436,11 @@ func (f *follow) gather(ctx context.Context, end string) error {
 		f.waits++
 		f.mu.Unlock()
 		select {
-		case f.cuts <- g:
+		case f.cuts <- cut{g, reading}:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		since, moved = time.Time{}, now
+		since, moved, reading, had = time.Time{}, now, 0, 0
 		if done {
 			return nil
 		}
@@ -539,7 +556,9 @@ func (f *follow) report() LogReport {
 	defer f.mu.Unlock()
 	r := LogReport{Position: f.place.Position.Value, CompleteAt: f.completeAt, Commits: f.commits}
 	for _, t := range slices.Concat(f.tables, f.held) {
-		r.Tables = append(r.Tables, TableReport{Table: t.Table.Table, Target: t.target, State: t.state, Trouble: t.trouble, Copied: t.copied, Expected: max(t.expected, t.copied), Books: f.booked[t.Table.Table].Add(t.books), Waiting: t.waiting})
+		before := f.before[t.Table.Table]
+		r.Tables = append(r.Tables, TableReport{Table: t.Table.Table, Target: t.target, State: t.state, Trouble: t.trouble, Copied: t.copied, Expected: max(t.expected, t.copied), Books: before.Books.Add(t.books),
+			Reading: before.Reading + t.reading, Writing: before.Writing + t.writing, Waiting: t.waiting})
 	}
 	return r
 }
@@ -670,6 +689,10 @@ func LogStateOf(ctx context.Context, f *feed.Feed, src source.Source, wh warehou
 	if err != nil || len(names) == 0 {
 		return state, false, err
 	}
-	state, err = log.LogState(ctx, names[0])
+	place, err := wh.Place(ctx, f.Name, "")
+	if err != nil {
+		return state, false, err
+	}
+	state, err = log.LogState(ctx, names[0], place.Position.Value)
 	return state, err == nil, err
 }

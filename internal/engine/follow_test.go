@@ -72,6 +72,10 @@ func (f *follower) catchUp() map[string]rows.Books {
 		}
 		require.Equal(f.t, engine.Following, t.State, t.Table)
 		require.True(f.t, t.Books.Balanced(), "%s %+v", t.Table, t.Books)
+		if t.Books.Read > 0 {
+			require.Positive(f.t, t.Reading, t.Table)
+			require.Positive(f.t, t.Writing, t.Table)
+		}
 		books[t.Table] = t.Books
 	}
 	return books
@@ -529,6 +533,22 @@ func TestSweepFindsDeletes(t *testing.T) {
 		b.bring(feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: feed.KeepHistory, Target: "kept.patrons_history", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}})
 		require.Equal(t, []string{"Rúna | false", "Rúna Nightjar | true"}, f.see(`SELECT name, nm_current FROM kept.patrons_history WHERE id = 3 ORDER BY nm_from`))
 	})
+}
+
+// A run that begins while the connection of the one before still has the slot waits for it.
+func TestASlotThatIsStillInUseIsWaitedFor(t *testing.T) {
+	b := newWorkbench(t, "postgresql")
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
+	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+	f.catchUp()
+	table, err := b.source.Table(context.Background(), schema.Name{Schema: "public", Table: "loans"})
+	require.NoError(t, err)
+	other, err := b.source.(source.Log).Follow(context.Background(), source.Follow{Name: f.see(`SELECT name FROM noemata.logs`)[0], From: f.see(`SELECT position FROM noemata.positions`)[0], MaxBytes: 1 << 20,
+		Tables: []source.Followed{{Table: table, Key: table.Key}}})
+	require.NoError(t, err)
+	time.AfterFunc(time.Second, other.Close)
+	b.exec(`INSERT INTO loans VALUES (2)`)
+	require.EqualValues(t, 1, f.catchUp()["public.loans"].Inserted)
 }
 
 // A keep that is changed takes the table along, as far as it can.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -79,6 +80,7 @@ func (f *follow) join(ctx context.Context) error {
 	}
 	f.mu.Unlock()
 	for _, i := range ready {
+		began := time.Now()
 		if err := f.settleCopy(ctx, f.tables[i]); err != nil {
 			return blame(f.tables[i], err)
 		}
@@ -93,6 +95,7 @@ func (f *follow) join(ctx context.Context) error {
 			return blame(f.tables[i], err)
 		}
 		f.tables[i].joined = true
+		f.spent(f.tables[i], 0, time.Since(began))
 	}
 	return nil
 }

@@ -1,11 +1,14 @@
 package engine_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -14,8 +17,12 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/engine"
+	"noemata/internal/source/mariadb"
+	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/hostile"
 	"noemata/internal/testkit/torture"
+	"noemata/internal/warehouse/duckdb"
 )
 
 // Concurrent transactions of every kind of change, while runs are stopped and connections
@@ -49,6 +56,7 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	// cannot decode. The other tables are then added to a running feed.
 	newFollower(t, b, tables[0]).catchUp()
 	f := newFollower(t, b, tables...)
+	defer besideHostiles(t, b)()
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 0))
 	short := 15 * time.Second
 	if testing.Short() {
@@ -93,6 +101,77 @@ func TestTortureOfMariaDB(t *testing.T) {
 				b.exec("BEGIN NOT ATOMIC FOR c IN (SELECT id FROM information_schema.PROCESSLIST WHERE COMMAND = 'Binlog Dump' OR INFO LIKE '/* noemata reader%') DO KILL c.id; END FOR; END")
 			})
 		})
+	}
+}
+
+// besideHostiles has the same engine read servers that do not do what their protocol says,
+// until the test ends. Their runs may fail with whatever problem there is, but for a fault of
+// our own, and each of them ends.
+func besideHostiles(t *testing.T, b *workbench) (end func()) {
+	ctx, stop := context.WithCancel(context.Background())
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	var mu sync.Mutex
+	garble := func(chunk []byte) []byte {
+		mu.Lock()
+		defer mu.Unlock()
+		if r.IntN(20) == 0 {
+			chunk[r.IntN(len(chunk))] = byte(r.Uint32())
+		}
+		return chunk
+	}
+	open, first, again := pgsource.Open, []byte{'E', 0x7f, 0xff, 0xff, 0xff}, []byte("S")
+	if _, own := b.source.(*pgsource.Source); !own {
+		open, first, again = mariadb.Open, []byte{0xff, 0xff, 0xff, 0, 10}, []byte("5.5.5-")
+	}
+	garbled := hostile.Garbled(t, fmt.Sprintf("127.0.0.1:%d", b.settings.Port), garble)
+	table := b.feed.Tables[0]
+	var group sync.WaitGroup
+	ends := map[string]*atomic.Int64{}
+	beside := func(name string, port int, find feed.Find) {
+		settings := b.settings
+		settings.Port = port
+		src, err := open(settings, "source "+name)
+		require.NoError(t, err)
+		t.Cleanup(src.Close)
+		wh := openWarehouse(t, duckdb.Kind)
+		table := feed.Table{Table: table.Table, Find: find, Keep: feed.KeepLatest, Target: "kept.beside"}
+		if find == feed.FindWhole {
+			table.Keep = feed.KeepReplace
+		}
+		x := &feed.Feed{Name: name, Source: "hostile", Warehouse: "lake", Tables: []feed.Table{table}}
+		t.Cleanup(func() { _ = engine.DropLog(context.Background(), x, b.source, wh) })
+		ended := &atomic.Int64{}
+		ends[name] = ended
+		group.Go(func() {
+			for run := int64(1); ctx.Err() == nil; run++ {
+				limited, cancel := context.WithTimeout(ctx, time.Minute)
+				var err error
+				if find == feed.FindLog {
+					_, err = b.engine.Follow(limited, engine.LogWork{Feed: x, Run: run, Source: src, Warehouse: wh})
+				} else {
+					_, err = b.engine.Run(limited, engine.Work{Feed: x, Table: table, Run: run, Source: src, Warehouse: wh})
+				}
+				cancel()
+				ended.Add(1)
+				var fault *problem.Panic
+				if errors.As(err, &fault) {
+					t.Errorf("%s: %v", name, err)
+				}
+				time.Sleep(time.Second)
+			}
+		})
+	}
+	beside("mute", hostile.Mute(t), feed.FindLog)
+	beside("endless", hostile.Endless(t, first, bytes.Repeat(again, 10_000)), feed.FindLog)
+	beside("garbled-log", garbled, feed.FindLog)
+	beside("garbled-whole", garbled, feed.FindWhole)
+	return func() {
+		stop()
+		group.Wait()
+		for name, n := range ends {
+			t.Logf("%d runs beside, of the hostile server %s", n.Load(), name)
+			require.Positive(t, n.Load(), name)
+		}
 	}
 }
 

@@ -88,7 +88,7 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 		slog.Error("Statements were not recorded.", "run", id, "error", saveErr)
 	}
 	for _, t := range x.last.Tables {
-		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books})
+		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
 	}
 	return x.sum(), err
 }
@@ -148,15 +148,18 @@ func (x *following) note(ctx context.Context, over bool) {
 	if len(l.Tables) == 0 {
 		return
 	}
-	before := x.last
+	before := map[string]engine.TableReport{}
+	for _, t := range x.last.Tables {
+		before[t.Table] = t
+	}
 	x.last = l
 	x.noteTables(ctx, nil)
 	if over || time.Since(x.measured) > measureEvery {
 		x.measured = time.Now()
 		x.sample(ctx)
 	}
-	for i, t := range l.Tables {
-		if i < len(before.Tables) && before.Tables[i].State == t.State && before.Tables[i].Books == t.Books && before.Tables[i].Copied == t.Copied {
+	for _, t := range l.Tables {
+		if was := before[t.Table]; was.State == t.State && was.Books == t.Books && was.Copied == t.Copied {
 			continue
 		}
 		phase := "following"
@@ -254,7 +257,7 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 		reports[t.Table] = t
 	}
 	for place, t := range x.feed.Tables {
-		d := client.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, To: x.last.Position, Commits: int(x.last.Commits), Problem: client.NewProblem(failure)}
+		d := client.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits), Problem: client.NewProblem(failure)}
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
 		}

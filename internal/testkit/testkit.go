@@ -113,9 +113,16 @@ func MariaDatabase(t testing.TB) (connection.Settings, *sql.DB) {
 	return s.Settings(name), db
 }
 
-// Settings of a test server: quick rather than safe against power loss.
+// Settings of a test server: quick rather than safe against power loss. The long forms of
+// tests have the server's own upkeep beside them, as often as it can come.
 func Settings() map[string]string {
-	return map[string]string{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "autovacuum": "off", "timezone": "Europe/Berlin",
+	upkeep := "off"
+	if os.Getenv("NOEMATA_TORTURE") != "" {
+		upkeep = "on"
+	}
+	return map[string]string{"autovacuum": upkeep, "autovacuum_naptime": "1s", "autovacuum_vacuum_threshold": "10", "autovacuum_vacuum_scale_factor": "0",
+		"autovacuum_analyze_threshold": "10", "autovacuum_analyze_scale_factor": "0",
+		"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "timezone": "Europe/Berlin",
 		"wal_level": "logical", "max_replication_slots": "50", "max_wal_senders": "50", "track_commit_timestamp": "on"}
 }
 
