@@ -259,6 +259,9 @@ type Counts struct {
 	At        time.Time `json:"at"`
 }
 
+// PhaseDone is the phase of a table whose part of a run has ended.
+const PhaseDone = "done"
+
 // Event is something that happened while a client was listening.
 type Event struct {
 	Kind     string `json:"kind" enum:"run,progress,feed" doc:"run: a run began or ended; progress: a table went on; feed: a feed was changed"`
@@ -266,7 +269,7 @@ type Event struct {
 	Run      int64  `json:"run,omitempty"`
 	State    string `json:"state,omitempty" doc:"The run's state, for kind run"`
 	Table    string `json:"table,omitempty"`
-	Phase    string `json:"phase,omitempty" doc:"looking, reading or writing, for kind progress"`
+	Phase    string `json:"phase,omitempty" enum:"looking,reading,writing,sweeping,copying,following,done" doc:"What a table is at, for kind progress"`
 	Read     int64  `json:"read,omitempty"`
 	Expected int64  `json:"expected,omitempty" doc:"An estimate of the rows to read"`
 }

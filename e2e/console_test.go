@@ -205,6 +205,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			b.open(page)
 			if strings.Contains(page, "/table?") {
 				b.click("Count both sides")
+				b.sees("Count again") // what stands below has moved to its place
 				b.click("Show rows")
 			}
 			b.sees(words...)

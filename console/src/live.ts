@@ -50,13 +50,18 @@ function open() {
     closeLive()
     retry = window.setTimeout(follow, 5000)
   }
-  stream.onmessage = (message) => {
-    const event = JSON.parse(message.data as string) as LiveEvent
-    if (event.kind === 'progress' && event.table) progress.set(progressKey(event.feed, event.table), event)
-    if (event.kind === 'run' && event.state !== 'running')
-      for (const [key, p] of progress) if (p.feed === event.feed) progress.delete(key)
-    for (const listener of listeners) listener(event)
+  for (const kind of ['run', 'progress', 'feed']) stream.addEventListener(kind, heard)
+}
+
+function heard(message: MessageEvent<string>) {
+  const event = JSON.parse(message.data) as LiveEvent
+  if (event.kind === 'progress' && event.table) {
+    if (event.phase === 'done') progress.delete(progressKey(event.feed, event.table))
+    else progress.set(progressKey(event.feed, event.table), event)
   }
+  if (event.kind === 'run' && event.state !== 'running')
+    for (const [key, p] of progress) if (p.feed === event.feed) progress.delete(key)
+  for (const listener of listeners) listener(event)
 }
 
 /** Ends the stream, as when nobody is signed in any more. */

@@ -198,7 +198,7 @@ func follow(ctx context.Context, c *client.Client, run client.Run, watched bool,
 		defer stop()
 		bar = progressbar.NewOptions64(-1, progressbar.OptionSetWriter(out), progressbar.OptionSetDescription("waiting"), progressbar.OptionShowCount(),
 			progressbar.OptionSetItsString("rows"), progressbar.OptionShowIts(), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
-		go watch(listening, c, run.ID, bar)
+		go watch(listening, c, run, bar)
 	}
 	for {
 		latest, err := c.Run(ctx, run.ID)
@@ -217,21 +217,19 @@ func follow(ctx context.Context, c *client.Client, run client.Run, watched bool,
 }
 
 // watch moves the bar by the run's progress events.
-func watch(ctx context.Context, c *client.Client, id int64, bar *progressbar.ProgressBar) {
-	read, expected := map[string]int64{}, map[string]int64{}
+func watch(ctx context.Context, c *client.Client, run client.Run, bar *progressbar.ProgressBar) {
+	var shown progress
+	if f, err := c.Feed(ctx, run.Feed); err == nil {
+		shown.tables = len(f.Tables)
+	}
 	_ = c.Events(ctx, func(e client.Event) error { // the bar is for looks; the run is followed without it
-		if e.Kind != "progress" || e.Run != id {
+		if e.Kind != "progress" || e.Run != run.ID {
 			return nil
 		}
-		read[e.Table], expected[e.Table] = e.Read, max(e.Expected, e.Read)
-		var done, all int64
-		for t := range read {
-			done, all = done+read[t], all+expected[t]
-		}
-		bar.Describe(strings.TrimSpace(e.Phase + " " + e.Table))
-		if all > 0 {
-			bar.ChangeMax64(all)
-		}
+		shown.take(e)
+		bar.Describe(shown.text())
+		done, all := shown.rows()
+		bar.ChangeMax64(all)
 		return bar.Set64(done)
 	})
 }

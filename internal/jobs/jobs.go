@@ -532,6 +532,7 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client
 		slog.Error("Statements were not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
 	}
 	save()
+	r.events.Send(kept, client.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: client.PhaseDone, Read: out.Books.Read})
 	r.note(ctx, w, out, err)
 	r.measure(w, out)
 	return out.Books, err

@@ -310,7 +310,7 @@ func (s *Service) streamEvents(c *fiber.Ctx) error {
 			case <-s.stopped:
 				return
 			case event := <-events:
-				_, _ = fmt.Fprintf(w, "data: %s\n\n", encode(event))
+				_, _ = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event.Kind, encode(event))
 				quiet = time.Now()
 			case <-again.C:
 				if !known() {

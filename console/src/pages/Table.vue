@@ -19,7 +19,8 @@ const runs = ref<Run[]>([])
 const counts = ref<Schemas['Counts']>()
 const sample = ref<Sample>()
 const sampled = ref('')
-const looking = ref('')
+const counting = ref(false)
+const reading = ref(false)
 const wrong = ref<Trouble>()
 const unseen = ref<Trouble>() // what kept both sides from being looked at
 const refused = ref<Trouble>()
@@ -31,22 +32,22 @@ const params = { path: { name: props.feed }, query: { table: props.table } }
 
 // Both sides are looked at when a person asks: a page that is open is no burden to a source.
 async function countBothSides() {
-  looking.value = 'count'
+  counting.value = true
   const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/counts', { params }))
   counts.value = data ?? counts.value
   refused.value = trouble
-  looking.value = ''
+  counting.value = false
 }
 
 async function showNewest() {
-  looking.value = 'rows'
+  reading.value = true
   const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/sample', { params }))
   if (data) {
     sample.value = data
     sampled.value = new Date().toISOString()
   }
   unseen.value = trouble
-  looking.value = ''
+  reading.value = false
 }
 
 const refresh = useLive(
@@ -132,7 +133,7 @@ async function clear() {
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
             <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}</dd>
             <dd v-if="!counts && status.rows !== undefined" class="quiet">{{ count(status.rows) }} in the warehouse, by the books</dd>
-            <dd class="ask-for"><ElButton size="small" :loading="looking === 'count'" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
+            <dd class="ask-for"><ElButton size="small" :loading="counting" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
           </div>
           <div>
             <dt>Last proof</dt>
@@ -154,7 +155,7 @@ async function clear() {
           <h2>Newest rows</h2>
           <span class="quiet">on both sides, side by side where they are the same row<template v-if="sampled">, read {{ ago(sampled, now) }}</template></span>
           <span class="grow"></span>
-          <ElButton size="small" :loading="looking === 'rows'" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
+          <ElButton size="small" :loading="reading" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
         </header>
         <TroubleBox :trouble="unseen" />
         <SampleRows v-if="sample" :sample="sample" />
