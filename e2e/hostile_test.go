@@ -259,7 +259,6 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	}
 	comes("the table does not follow", func() bool { return last.Tables[0].State == "following" })
 	d.exec(`BEGIN; INSERT INTO holds VALUES (1); PREPARE TRANSACTION 'holder'`)
-	defer d.exec(`ROLLBACK PREPARED 'holder'`)
 	s.apply("%s", file+"  - {table: public.holds, find: log, keep: latest}\n")
 	comes("the copy does not wait", func() bool {
 		return len(last.Tables) == 2 && last.Tables[1].Copy != nil && strings.Contains(last.Tables[1].Copy.Waiting, "holder")
@@ -276,6 +275,23 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	var slots int
 	require.NoError(t, d.conn.QueryRow(t.Context(), `SELECT count(*) FROM pg_replication_slots WHERE database = current_database()`).Scan(&slots))
 	require.Zero(t, slots)
+
+	// Records that are removed under a run that follows end the run, and are no error.
+	_, err = s.client.StartFeed(t.Context(), "later")
+	require.NoError(t, err)
+	d.exec(`ROLLBACK PREPARED 'holder'`)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(context.Background(), "later")
+		return err == nil && f.Tables[0].State == "following" && f.Running != nil
+	}, 40*time.Second, 100*time.Millisecond)
+	s.record(`DELETE FROM runs`)
+	d.exec(`INSERT INTO loans VALUES (1)`)
+	time.Sleep(3 * time.Second)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(context.Background(), "later")
+		return err == nil && f.Running != nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows == 1
+	}, 40*time.Second, 100*time.Millisecond, "the feed does not go on")
+	require.NotContains(t, s.stderr.String(), `"ERROR"`)
 }
 
 // A feed during whose runs the process ended three times is held, with the reason; and a

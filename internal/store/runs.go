@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"noemata/client"
 	"noemata/internal/core/feed"
@@ -152,6 +153,15 @@ func (s *Store) Schedule(ctx context.Context, feed string) (active bool, next *t
 func (s *Store) SaveRunTable(ctx context.Context, run int64, place int, t client.RunTable) error {
 	_, err := s.Pool.Exec(ctx, `INSERT INTO run_tables (run_id, place, source_table, detail) VALUES ($1, $2, $3, $4)
 ON CONFLICT (run_id, source_table) DO UPDATE SET detail = excluded.detail`, run, place, t.Table, jsonOf(&t))
+	return unlessGone(err)
+}
+
+// unlessGone leaves out the error of keeping something of a run that was removed meanwhile.
+func unlessGone(err error) error {
+	var server *pgconn.PgError
+	if errors.As(err, &server) && server.Code == "23503" { // foreign_key_violation
+		return nil
+	}
 	return err
 }
 
@@ -274,7 +284,7 @@ func (s *Store) SaveStatements(ctx context.Context, run int64, table string, lis
 			}
 			return []any{run, table, x.Side, plain(x.SQL), x.Rows, x.Start, x.Took.Microseconds(), plain(x.Error)}, nil
 		}))
-	return err
+	return unlessGone(err)
 }
 
 const runColumns = `r.id, f.name, r.trigger, r.state, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
