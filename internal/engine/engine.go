@@ -154,7 +154,7 @@ func (r *run) sameTarget(ctx context.Context, place warehouse.Place, made bool) 
 		return place, err
 	}
 	return place, problem.Newf(problem.Held,
-		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s '%[3]s'.", r.Feed.Name, r.Table.Table, place.Position),
+		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s %[3]s.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table), problem.Word(place.Position.String())),
 		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last, place.Position, r.plan.target.Name)
 }
 

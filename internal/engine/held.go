@@ -51,6 +51,7 @@ func named(err error, feed, table string) error {
 	if !errors.As(err, &p) || !strings.Contains(p.Remedy, "noemata ") {
 		return err
 	}
+	feed, table = problem.Word(feed), problem.Word(table)
 	remedy := strings.NewReplacer("feeds copy FEED", "feeds copy "+feed, "--table TABLE", "--table "+table, "positions clear FEED TABLE", "positions clear "+feed+" "+table).Replace(p.Remedy)
 	return problem.Wrap(err, p.Code, p.What, remedy)
 }

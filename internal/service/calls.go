@@ -658,7 +658,7 @@ func (s *Service) setPosition(ctx context.Context, in *positionRequest) (*answer
 		return nil, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return nil, problem.Newf(problem.Conflict, "To begin anew, copy the table again: noemata feeds copy "+in.Name+" --table "+in.Table+".", "The feed %s follows the log, and its source keeps only what lies beyond its position.", in.Name)
+		return nil, problem.Newf(problem.Conflict, "To begin anew, copy the table again: noemata feeds copy "+problem.Word(in.Name)+" --table "+problem.Word(in.Table)+".", "The feed %s follows the log, and its source keeps only what lies beyond its position.", in.Name)
 	}
 	if w.Table.Find != feed.FindWatermark {
 		return nil, problem.Newf(problem.Conflict, "It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", in.Table)
@@ -697,7 +697,7 @@ func (s *Service) clearPosition(ctx context.Context, in *ofTable) (*answer[clien
 		return nil, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return nil, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+in.Name+" --table "+in.Table+".", "All tables of the feed %s advance together, so the position of one cannot be cleared.", in.Name)
+		return nil, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+problem.Word(in.Name)+" --table "+problem.Word(in.Table)+".", "All tables of the feed %s advance together, so the position of one cannot be cleared.", in.Name)
 	}
 	return s.place(ctx, w, nil)
 }

@@ -54,7 +54,7 @@ func (e *TableError) Unwrap() error { return e.Err }
 
 // CopyAgain is the problem of a table whose rows are not known any more.
 func CopyAgain(table schema.Name, format string, args ...any) error {
-	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+table.Display()+". A history keeps its past.", format, args...)
+	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+problem.Word(table.Display())+". A history keeps its past.", format, args...)
 }
 
 // Followed is a table whose changes are followed.

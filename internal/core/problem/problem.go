@@ -8,6 +8,7 @@ package problem
 import (
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // Code is a stable, machine-readable name for a kind of problem.
@@ -47,6 +48,17 @@ func New(code Code, what, remedy string) *Problem {
 // Wrap makes a Problem that keeps its cause.
 func Wrap(cause error, code Code, what, remedy string) *Problem {
 	return &Problem{Code: code, What: what, Remedy: remedy, Cause: cause}
+}
+
+// Word gives a text as one word of a shell's command line, for remedies that are commands
+// (POSIX.1-2017, Shell Command Language, 2.2).
+func Word(text string) string {
+	if text != "" && !strings.ContainsFunc(text, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._-/:,", r))
+	}) {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
 
 // OfTable tells whether a problem is one table's own: the others of its feed can go on.

@@ -43,3 +43,21 @@ func TestTextOfTimes(t *testing.T) {
 	require.Equal(t, int32(-1), schema.Days(-1))
 	require.Equal(t, int32(0), schema.Days(86_399_999_999))
 }
+
+// Rows are told apart by columns that hold a key whole, of which none can be null.
+func TestWhatIsUnique(t *testing.T) {
+	table := schema.Table{
+		Columns:   []schema.Column{{Name: "branch"}, {Name: "no"}, {Name: "shelf", Nullable: true}, {Name: "code"}},
+		Key:       []string{"branch", "no"},
+		OtherKeys: [][]string{{"code"}, {"shelf", "no"}},
+	}
+	for _, unique := range [][]string{{"branch", "no"}, {"no", "branch"}, {"code"}, {"code", "no"}, {"branch", "code", "no"}} {
+		require.True(t, table.Unique(unique), unique)
+	}
+	for _, not := range [][]string{{"branch"}, {"no"}, {"shelf", "no"}, {"code", "shelf"}, {}, {"none"}} {
+		require.False(t, table.Unique(not), not)
+	}
+	require.False(t, schema.Table{Columns: table.Columns}.Unique([]string{"branch", "no"}), "without a key nothing is")
+	require.True(t, table.Nullable("shelf"))
+	require.False(t, table.Nullable("branch"))
+}
