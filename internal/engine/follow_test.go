@@ -20,6 +20,7 @@ import (
 	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
+	"noemata/internal/warehouse/duckdb"
 )
 
 // follower brings log tables and reads what the warehouse then has.
@@ -405,6 +406,61 @@ func TestAStructureThatChangesHoldsItsTableAlone(t *testing.T) {
 			})
 		})
 	}
+}
+
+// Of many tables that change at once each is held for its own reason, once, and the others go
+// on in the same run.
+func TestEachTableIsHeldForItsOwnReason(t *testing.T) {
+	changes := map[int]struct{ alter, says string }{
+		2: {"ALTER TABLE %s ADD COLUMN seen date, ADD COLUMN place text", "It lacks seen, place"},
+		3: {"ALTER TABLE %s DROP COLUMN note", ""},
+		5: {"ALTER TABLE %s MODIFY COLUMN note int", "note is "},
+		6: {"ALTER TABLE %s ADD COLUMN other int", "It lacks other"},
+		8: {"ALTER TABLE %s DROP COLUMN note", ""},
+	}
+	of := func(b *workbench, exec func(string), name func(string) string) {
+		var tables []feed.Table
+		for i := range 10 {
+			exec(fmt.Sprintf("CREATE TABLE desk_%d (id int PRIMARY KEY, note varchar(9))", i))
+			exec(fmt.Sprintf("INSERT INTO desk_%d VALUES (1, '1')", i))
+			tables = append(tables, feed.Table{Table: name(fmt.Sprintf("desk_%d", i)), Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.desk_%d", i)})
+		}
+		f := newFollower(t, b, tables...)
+		f.catchUp()
+		for i, x := range changes {
+			exec(fmt.Sprintf(x.alter, fmt.Sprintf("desk_%d", i)))
+		}
+		for i := range 10 {
+			exec(fmt.Sprintf("INSERT INTO desk_%d (id) VALUES (2)", i))
+		}
+		for round := range 2 {
+			f.catchUp()
+			for i, table := range tables {
+				trouble := f.troubles[table.Table]
+				x := changes[i]
+				if x.says == "" { // a column that is dropped is in nobody's way
+					require.NoError(t, trouble, table.Table)
+					require.Equal(t, []string{"2"}, f.see("SELECT count(*) FROM "+table.Target), table.Table)
+					continue
+				}
+				t.Logf("%d: %v", round, trouble)
+				require.ErrorContains(t, trouble, fmt.Sprintf("desk_%d", i))
+				require.ErrorContains(t, trouble, x.says, table.Table)
+				require.ErrorContains(t, trouble, "noemata feeds copy "+b.feed.Name+" --table "+table.Table)
+				for other := range changes {
+					if other != i {
+						require.NotContains(t, trouble.Error(), fmt.Sprintf("desk_%d", other))
+					}
+				}
+			}
+		}
+	}
+	b := newWorkbench(t, duckdb.Kind)
+	of(b, func(sql string) {
+		b.exec(strings.ReplaceAll(sql, "MODIFY COLUMN note int", "ALTER note TYPE int USING length(note)"))
+	}, func(table string) string { return "public." + table })
+	maria := newMariaBench(t, duckdb.Kind)
+	of(maria.workbench, maria.exec, maria.table)
 }
 
 // With another key a history begins its rows anew, and what is flagged or current is equal
