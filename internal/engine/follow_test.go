@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -16,8 +17,10 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
+	"noemata/internal/pgserver"
 	"noemata/internal/source"
 	pgsource "noemata/internal/source/postgres"
+	"noemata/internal/statement"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
 	"noemata/internal/warehouse/duckdb"
@@ -656,4 +659,39 @@ INSERT INTO visits VALUES ('Altwasser', '2026-01-01', 5), ('Dornheim', '2026-01-
 		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.fines`))
 		require.Equal(t, []string{"3"}, f.see(`SELECT count(*) FROM kept.loans WHERE nm_deleted_at IS NOT NULL`))
 	})
+}
+
+// A server has places for so many slots. Whether one is free is asked before one is made, and
+// how many there can be is said, with what gives more.
+func TestFreeSlotsAreAskedFor(t *testing.T) {
+	settings := testkit.Settings()
+	settings["max_replication_slots"] = "1"
+	server, err := pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(testkit.Dir(t), "own"), Settings: settings})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = server.Stop() })
+	require.NoError(t, server.CreateDatabase(context.Background(), "circulation"))
+	b := &workbench{t: t, conn: testkit.Connect(t, server.URL("circulation")), settings: server.Settings("circulation"), engine: engine.New()}
+	b.source, err = pgsource.Open(b.settings, `source "circulation"`)
+	require.NoError(t, err)
+	t.Cleanup(b.source.Close)
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
+	follower := func(name string) *follower {
+		own := *b
+		own.feed, own.warehouse = &feed.Feed{Name: name, Source: "circulation", Warehouse: "lake"}, openWarehouse(t, duckdb.Kind)
+		return newFollower(t, &own, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+	}
+	first, second := follower("first"), follower("second")
+	first.catchUp()
+	for range 2 {
+		var made []string
+		_, err = second.engine.Follow(statement.With(context.Background(), func(s statement.Statement) { made = append(made, s.SQL) }), second.work())
+		require.True(t, problem.Is(err, problem.Held), "%v", err)
+		require.ErrorContains(t, err, "All replication slots of source \"circulation\" are taken (1)")
+		require.ErrorContains(t, err, "ALTER SYSTEM SET max_replication_slots = 11;")
+		require.NotContains(t, strings.Join(made, "\n"), "pg_create_logical_replication_slot")
+	}
+	b.exec(`INSERT INTO loans VALUES (2)`)
+	require.EqualValues(t, 1, first.catchUp()["public.loans"].Inserted, "the one that has its place goes on")
+	require.NoError(t, engine.DropLog(context.Background(), first.feed, first.source, first.warehouse))
+	require.EqualValues(t, 2, second.catchUp()["public.loans"].Inserted, "and the other begins when a place is free")
 }

@@ -131,7 +131,7 @@ func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	if used >= most {
-		return "", problem.Newf(problem.Held, fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10), "All %d replication slots of %s are taken, and the feed needs one.", most, s.what)
+		return "", problem.Newf(problem.Held, fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10), "All replication slots of %s are taken (%d), and the feed needs one.", s.what, most)
 	}
 	var at string
 	limited, cancel := context.WithTimeout(ctx, slotWithin)
@@ -366,7 +366,7 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		add(problem.Blocker, "", fmt.Sprintf("ALTER ROLE %s REPLICATION;", user), "User %q may not read the change log.", s.settings.User)
 	}
 	if used >= slots {
-		add(problem.Warning, "", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.", slots+10), "All %d replication slots of the server are taken.", slots)
+		add(problem.Warning, "", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.", slots+10), "All replication slots of the server are taken (%d).", slots)
 	}
 	if keep == "-1" {
 		add(problem.Note, "", "Set max_slot_wal_keep_size to what the disk can spare, if losing the slot is better than a full disk.", "The server keeps the log for a feed that has stopped without limit.")
