@@ -38,11 +38,11 @@ lint:
 	cd console && npm run -s check && npm run -s lint
 
 unit:
-	go test -timeout 25m ./...
+	go test -timeout 45m ./...
 
 # The race detector where goroutines share work.
 race:
-	go test -race -short -timeout 15m ./internal/engine/ ./internal/core/...
+	go test -race -short -timeout 30m ./internal/engine/ ./internal/core/...
 
 screenshots: build
 	go run ./tools/screenshots
