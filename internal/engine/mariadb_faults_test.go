@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"noemata/internal/source/mariadb"
 	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/hostile"
 	"noemata/internal/warehouse/duckdb"
 )
 
@@ -337,5 +339,44 @@ func TestBehindIsMeasuredWithoutAStream(t *testing.T) {
 		f.catchUp()
 		require.Less(t, behind(b.source), int64(50_000), table)
 		require.Less(t, behind(another), int64(50_000), table)
+	}
+}
+
+// A catalogue that contradicts itself fails the run, and nothing is looked up in it.
+func TestACatalogueThatContradictsItself(t *testing.T) {
+	maria, postgres := newMariaBench(t, duckdb.Kind), newWorkbench(t, duckdb.Kind)
+	const table = `CREATE TABLE shelves (copyno int PRIMARY KEY, note text)`
+	maria.exec(table)
+	postgres.exec(table)
+	for _, x := range []struct {
+		b            *workbench
+		table        string
+		open         func(connection.Settings, string) (source.Source, error)
+		said, garbed string
+		within       string
+	}{
+		{maria.workbench, maria.table("shelves"), mariadb.Open, "copyno", "copyXX", "PRIMARY"},
+		{postgres, "public.shelves", pgsource.Open, `["copyno"`, `["copyXX"`, `["copyno"`},
+	} {
+		settings := x.b.settings
+		settings.TLS = connection.TLSOff
+		settings.Port = hostile.Garbled(t, fmt.Sprintf("127.0.0.1:%d", x.b.settings.Port), func(chunk []byte) []byte {
+			if bytes.Contains(chunk, []byte(x.within)) {
+				return bytes.ReplaceAll(chunk, []byte(x.said), []byte(x.garbed))
+			}
+			return chunk
+		})
+		src, err := x.open(settings, "source of another mind")
+		require.NoError(t, err)
+		defer src.Close()
+		for _, find := range []feed.Find{feed.FindWhole, feed.FindLog} {
+			work := x.b.work(feed.Table{Table: x.table, Find: find, Keep: map[bool]feed.Keep{true: feed.KeepReplace, false: feed.KeepLatest}[find == feed.FindWhole], Target: "kept.shelves"})
+			if work.Source = src; find == feed.FindWhole {
+				_, err = x.b.engine.Run(context.Background(), work)
+			} else {
+				_, err = x.b.engine.Follow(context.Background(), engine.LogWork{Feed: work.Feed, Run: work.Run, Source: src, Warehouse: x.b.warehouse})
+			}
+			require.ErrorContains(t, err, "contradicts itself: a key has the column \"copyXX\", and the table has none", "%s by %s", x.table, find)
+		}
 	}
 }

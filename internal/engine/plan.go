@@ -37,7 +37,7 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		return plan{}, err
 	}
 	if t.Find == feed.FindLog {
-		table.Columns = slices.DeleteFunc(table.Columns, func(c schema.Column) bool { return c.Generated }) // the log leaves them out
+		table = table.WithoutGenerated() // the log leaves them out
 	}
 	for _, column := range t.AsText {
 		i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column })

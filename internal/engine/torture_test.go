@@ -155,7 +155,7 @@ func besideHostiles(t *testing.T, b *workbench) (end func()) {
 				ended.Add(1)
 				var fault *problem.Panic
 				if errors.As(err, &fault) {
-					t.Errorf("%s: %v", name, err)
+					t.Errorf("%s: %v\n%s", name, err, fault.Stack)
 				}
 				time.Sleep(time.Second)
 			}

@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -51,6 +52,15 @@ type TableError struct {
 
 func (e *TableError) Error() string { return e.Err.Error() }
 func (e *TableError) Unwrap() error { return e.Err }
+
+// Coherent tells whether what a source says of a table contradicts itself.
+func Coherent(t schema.Table, what string) error {
+	if err := t.Check(); err != nil {
+		return problem.Wrap(err, problem.Failed, fmt.Sprintf("What %s says of the table %s contradicts itself: %v.", what, t.Name, err),
+			"The next run asks again. If it stays so, the server, or something between it and the service, is at fault.")
+	}
+	return nil
+}
 
 // CopyAgain is the problem of a table whose rows are not known any more.
 func CopyAgain(table schema.Name, format string, args ...any) error {

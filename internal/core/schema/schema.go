@@ -175,6 +175,43 @@ func (t Table) Nullable(column string) bool {
 	return c.Nullable
 }
 
+// WithoutGenerated is the table without the columns that the source computes, and without the
+// keys that have such a column.
+func (t Table) WithoutGenerated() Table {
+	t.Columns = slices.DeleteFunc(slices.Clone(t.Columns), func(c Column) bool { return c.Generated })
+	var keys [][]string
+	for _, key := range append([][]string{t.Key}, t.OtherKeys...) {
+		if len(key) > 0 && !slices.ContainsFunc(key, func(k string) bool { _, ok := t.Column(k); return !ok }) {
+			keys = append(keys, key)
+		}
+	}
+	t.Key, t.OtherKeys = nil, nil
+	if len(keys) > 0 {
+		t.Key, t.OtherKeys = keys[0], keys[1:]
+	}
+	return t
+}
+
+// Check tells whether a description of a table contradicts itself, as a server's may that is
+// broken or hostile.
+func (t Table) Check() error {
+	names := map[string]bool{}
+	for _, c := range t.Columns {
+		if names[c.Name] || c.Name == "" {
+			return fmt.Errorf("it has two columns that are called %q, or one without a name", c.Name)
+		}
+		names[c.Name] = true
+	}
+	for _, key := range append([][]string{t.Key}, t.OtherKeys...) {
+		for _, k := range key {
+			if !names[k] {
+				return fmt.Errorf("a key has the column %q, and the table has none", k)
+			}
+		}
+	}
+	return nil
+}
+
 // Column finds a column by name.
 func (t Table) Column(name string) (Column, bool) {
 	for _, c := range t.Columns {

@@ -71,6 +71,9 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	if len(keys) > 0 {
 		t.Key, t.OtherKeys = keys[0], keys[1:]
 	}
+	if err == nil {
+		err = source.Coherent(t, s.what)
+	}
 	return t, err
 }
 

@@ -71,6 +71,9 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 	if len(keys) > 0 {
 		t.Key, t.OtherKeys = keys[0], keys[1:]
 	}
+	if err == nil {
+		err = source.Coherent(t, s.what)
+	}
 	return t, err
 }
 
