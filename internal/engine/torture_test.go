@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -14,9 +15,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/engine"
+	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
 	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
@@ -109,21 +112,11 @@ func TestTortureOfMariaDB(t *testing.T) {
 // our own, and each of them ends.
 func besideHostiles(t *testing.T, b *workbench) (end func()) {
 	ctx, stop := context.WithCancel(context.Background())
-	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
-	var mu sync.Mutex
-	garble := func(chunk []byte) []byte {
-		mu.Lock()
-		defer mu.Unlock()
-		if r.IntN(20) == 0 {
-			chunk[r.IntN(len(chunk))] = byte(r.Uint32())
-		}
-		return chunk
-	}
 	open, first, again := pgsource.Open, []byte{'E', 0x7f, 0xff, 0xff, 0xff}, []byte("S")
 	if _, own := b.source.(*pgsource.Source); !own {
 		open, first, again = mariadb.Open, []byte{0xff, 0xff, 0xff, 0, 10}, []byte("5.5.5-")
 	}
-	garbled := hostile.Garbled(t, fmt.Sprintf("127.0.0.1:%d", b.settings.Port), garble)
+	garbled := hostile.Garbled(t, fmt.Sprintf("127.0.0.1:%d", b.settings.Port), garble(20))
 	table := b.feed.Tables[0]
 	var group sync.WaitGroup
 	ends := map[string]*atomic.Int64{}
@@ -153,10 +146,7 @@ func besideHostiles(t *testing.T, b *workbench) (end func()) {
 				}
 				cancel()
 				ended.Add(1)
-				var fault *problem.Panic
-				if errors.As(err, &fault) {
-					t.Errorf("%s: %v\n%s", name, err, fault.Stack)
-				}
+				noFault(t, name, err)
 				time.Sleep(time.Second)
 			}
 		})
@@ -173,6 +163,91 @@ func besideHostiles(t *testing.T, b *workbench) (end func()) {
 			require.Positive(t, n.Load(), name)
 		}
 	}
+}
+
+// garble changes a byte in one of so many chunks.
+func garble(every int) func(chunk []byte) []byte {
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	var mu sync.Mutex
+	return func(chunk []byte) []byte {
+		mu.Lock()
+		defer mu.Unlock()
+		if r.IntN(every) == 0 {
+			chunk[r.IntN(len(chunk))] = byte(r.Uint32())
+		}
+		return chunk
+	}
+}
+
+// noFault fails the test where a run met something that it should have checked.
+func noFault(t *testing.T, what string, err error) {
+	var fault *problem.Panic
+	if errors.As(err, &fault) {
+		t.Errorf("%s: %v\n%s", what, err, fault.Stack)
+	}
+}
+
+// Whatever byte of what a server says is another one, runs of every kind end, and with a
+// problem of the server's.
+func TestGarbledServers(t *testing.T) {
+	length := 10 * time.Second
+	if text := os.Getenv("NOEMATA_TORTURE"); text != "" {
+		var err error
+		length, err = time.ParseDuration(text)
+		require.NoError(t, err)
+	}
+	garbled := func(b *workbench, table string, open func(connection.Settings, string) (source.Source, error)) {
+		b.t.Helper()
+		settings := b.settings
+		settings.TLS = connection.TLSOff // a byte that is another one would end TLS
+		settings.Port = hostile.Garbled(b.t, fmt.Sprintf("127.0.0.1:%d", b.settings.Port), garble(12))
+		src, err := open(settings, "source garbled")
+		require.NoError(b.t, err)
+		defer src.Close()
+		x := &feed.Feed{Name: "garbled", Source: "garbled", Warehouse: "lake"}
+		b.t.Cleanup(func() { _ = engine.DropLog(context.Background(), x, b.source, b.warehouse) })
+		ended, done := map[bool]int{}, map[string]int{}
+		for end := time.Now().Add(length); time.Now().Before(end); b.run++ {
+			ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second) // a length that is another one is waited for
+			of := feed.Table{Table: table, Target: "kept.of_" + string([]feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindLog}[b.run%3])}
+			switch b.run % 3 {
+			case 0:
+				of.Find, of.Keep = feed.FindWhole, feed.KeepReplace
+			case 1:
+				of.Find, of.Keep, of.Watermark = feed.FindWatermark, feed.KeepLatest, &feed.Watermark{Column: "at"}
+				require.NoError(b.t, b.warehouse.SetPlace(ctx, x.Name, table, nil))
+			default:
+				of.Find, of.Keep = feed.FindLog, feed.KeepHistory
+			}
+			x.Tables = []feed.Table{of}
+			if of.Find == feed.FindLog && b.run%2 == 0 {
+				require.NoError(b.t, engine.CopyAgain(ctx, x, []string{table}, b.source, b.warehouse))
+			}
+			if of.Find == feed.FindLog {
+				_, err = b.engine.Follow(ctx, engine.LogWork{Feed: x, Run: b.run, Source: src, Warehouse: b.warehouse})
+			} else {
+				_, err = b.engine.Run(ctx, engine.Work{Feed: x, Table: of, Run: b.run, Source: src, Warehouse: b.warehouse})
+			}
+			cancel()
+			ended[err == nil]++
+			if err != nil {
+				done[string(problem.Of(err).Code)]++
+			}
+			noFault(b.t.(*testing.T), string(of.Find), err)
+		}
+		b.t.Logf("%s: %d runs were not harmed, %d ended with problems: %v", table, ended[true], ended[false], done)
+		require.Positive(b.t, ended[false])
+	}
+	t.Run("postgresql", func(t *testing.T) {
+		b := newWorkbench(t, duckdb.Kind)
+		b.exec(extremes)
+		garbled(b, "public.extremes", pgsource.Open)
+	})
+	t.Run("mariadb", func(t *testing.T) {
+		b := newMariaBench(t, duckdb.Kind)
+		b.exec(mariaExtremes)
+		garbled(b.workbench, b.table("extremes"), mariadb.Open)
+	})
 }
 
 func doubled(name string) string {
