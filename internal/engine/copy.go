@@ -264,8 +264,8 @@ func (f *follow) copyTable(ctx context.Context, t *logTable) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	if err := f.Warehouse.Make(ctx, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', reached = %s, moment = %d WHERE feed = %s AND source_table = %s AND generation = %d",
-		Joining, schema.Literal(reached), c.Moment().UnixMicro(), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table), t.copy.Generation)); err != nil {
+	if err := f.Warehouse.Make(ctx, fmt.Sprintf("UPDATE noemata.copies SET state = '%s', reached = %s, moment = %d WHERE feed = %s AND source_table = %s AND generation = %d AND state = '%s'",
+		Joining, schema.Literal(reached), c.Moment().UnixMicro(), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table), t.copy.Generation, Copying)); err != nil {
 		return err
 	}
 	f.mu.Lock()
@@ -317,8 +317,8 @@ func (f *follow) resume(ctx context.Context, t *logTable, c source.Copy) (done [
 		return nil, err
 	}
 	defer w.Abort()
-	n, err := w.Exec(ctx, "UPDATE noemata.copies SET generation = $3, layout = $4, snapshots = $5 WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7",
-		f.Feed.Name, t.Table.Table, next.Generation, next.Layout, string(now), t.copy.Generation, string(was))
+	n, err := w.Exec(ctx, "UPDATE noemata.copies SET generation = $3, layout = $4, snapshots = $5 WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7 AND state = $8",
+		f.Feed.Name, t.Table.Table, next.Generation, next.Layout, string(now), t.copy.Generation, string(was), Copying)
 	if err != nil {
 		return nil, err
 	}

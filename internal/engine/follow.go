@@ -366,14 +366,22 @@ func (f *follow) recognise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := f.Warehouse.Ask(ctx, "SELECT name, origin FROM noemata.logs WHERE feed = $1", f.Feed.Name)
+	const known = "SELECT name, origin FROM noemata.logs WHERE feed = $1"
+	found, err := f.Warehouse.Ask(ctx, known, f.Feed.Name)
 	if err != nil {
 		return err
 	}
-	if len(found) == 0 {
-		f.name = logName(f.Feed.Name)
-		return f.Warehouse.Make(ctx, fmt.Sprintf("INSERT INTO noemata.logs (feed, name, origin, last_moment) VALUES (%s, %s, %s, 0) ON CONFLICT DO NOTHING",
-			schema.Literal(f.Feed.Name), schema.Literal(f.name), schema.Literal(origin)))
+	if len(found) == 0 { // of two first runs at once, one has its name kept, and both go on under that
+		if err := f.Warehouse.Make(ctx, fmt.Sprintf("INSERT INTO noemata.logs (feed, name, origin, last_moment) VALUES (%s, %s, %s, 0) ON CONFLICT DO NOTHING",
+			schema.Literal(f.Feed.Name), schema.Literal(logName(f.Feed.Name)), schema.Literal(origin))); err != nil {
+			return err
+		}
+		if found, err = f.Warehouse.Ask(ctx, known, f.Feed.Name); err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return warehouse.Overtaken("the feed " + f.Feed.Name)
+		}
 	}
 	f.name = found[0][0].(string)
 	if was := found[0][1].(string); was != origin {

@@ -594,6 +594,49 @@ func TestSweepFindsDeletes(t *testing.T) {
 	})
 }
 
+// Of first runs of a feed that begin at once one makes the slot, and none is left that nobody
+// knows: not by the others, and not after the feed is removed.
+func TestFirstRunsAtOnceLeaveOneSlot(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans SELECT generate_series(1, 1000)`)
+		newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+		slots := func() (names []string) {
+			t.Helper()
+			require.NoError(t, b.conn.QueryRow(t.Context(), `SELECT coalesce(array_agg(slot_name::text), '{}') FROM pg_replication_slots WHERE database = current_database()`).Scan(&names))
+			return names
+		}
+		for round := range 3 {
+			errs := make(chan error, 4)
+			for range cap(errs) {
+				b.run++
+				run := b.run
+				go func() {
+					ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+					defer cancel()
+					_, err := engine.New().Follow(ctx, engine.LogWork{Feed: b.feed, Run: run, Source: b.source, Warehouse: b.warehouse})
+					errs <- err
+				}()
+			}
+			won := 0
+			for range cap(errs) {
+				err := <-errs
+				if err == nil {
+					won++
+				} else {
+					require.True(t, problem.Is(err, problem.Overtaken), "%v", err)
+				}
+			}
+			require.Positive(t, won)
+			f := &follower{workbench: b}
+			f.catchUp()
+			require.Equal(t, slots(), f.see(`SELECT name FROM noemata.logs`), "round %d", round)
+			require.Equal(t, []string{"1000"}, f.see(`SELECT count(*) FROM kept.loans`))
+			require.NoError(t, engine.DropLog(context.Background(), b.feed, b.source, b.warehouse))
+			require.Empty(t, slots())
+		}
+	})
+}
+
 // A run that begins while the connection of the one before still has the slot waits for it.
 func TestASlotThatIsStillInUseIsWaitedFor(t *testing.T) {
 	b := newWorkbench(t, "postgresql")

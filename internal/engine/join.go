@@ -193,14 +193,17 @@ func (f *follow) joinTable(ctx context.Context, t *logTable, at change.Txn) erro
 	if err := f.replay(ctx, t); err != nil {
 		return err
 	}
-	statements := append(dropCopies(f.Feed.Name, t.Table.Table), fmt.Sprintf("UPDATE noemata.copies SET state = '%s', layout = %s, snapshots = '[]', reached = '', moment = 0 WHERE feed = %s AND source_table = %s",
-		Following, schema.Literal(layoutOf(t).String()), schema.Literal(f.Feed.Name), schema.Literal(t.Table.Table)))
-	for _, sql := range statements {
+	for _, sql := range dropCopies(f.Feed.Name, t.Table.Table) {
 		if _, err := f.commit.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}
-	return nil
+	n, err := f.commit.Exec(ctx, "UPDATE noemata.copies SET state = $3, layout = $4, snapshots = '[]', reached = '', moment = 0 WHERE feed = $1 AND source_table = $2 AND generation = $5 AND state = $6",
+		f.Feed.Name, t.Table.Table, Following, layoutOf(t).String(), t.copy.Generation, Joining)
+	if err == nil && n != 1 {
+		err = warehouse.Overtaken(t.Table.Table)
+	}
+	return err
 }
 
 // mergeCopy brings the rows of a copy into the target. What the target has and the copy

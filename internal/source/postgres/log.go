@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -96,6 +97,19 @@ func createPublication(name string, tables []source.Followed) string {
 // PrepareLog makes publication and slot, the publication first: what the slot retains is
 // decoded by the catalogue as it was then.
 func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
+	at, err := s.prepareLog(ctx, name, tables, begun)
+	var server *pgconn.PgError
+	if errors.As(err, &server) && (slices.Contains(madeMeanwhile, server.Code) || strings.Contains(server.Message, "concurrently")) {
+		return "", problem.Wrap(err, problem.Overtaken, fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name, s.what), "Nothing was lost; the next run tries again.")
+	}
+	return at, err
+}
+
+// madeMeanwhile are the errors of making what somebody else has made since it was looked for:
+// duplicate_object and unique_violation.
+var madeMeanwhile = []string{"42710", "23505"}
+
+func (s *Source) prepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
 	if err := s.publish(ctx, name, tables); err != nil {
 		return "", err
 	}
@@ -110,6 +124,9 @@ func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Fo
 		return "", err
 	case lost == "lost":
 		return "", lostSlot(fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed (max_slot_wal_keep_size).", s.what, name))
+	}
+	if confirmed == "" {
+		return "", problem.Newf(problem.Overtaken, "Nothing was lost; the next run tries again.", "Another worker makes the replication slot %s of %s at this moment.", name, s.what)
 	}
 	at, err := s.CheckPosition(confirmed)
 	if err != nil || begun == "" {
