@@ -292,6 +292,21 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 		return err == nil && f.Running != nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows == 1
 	}, 40*time.Second, 100*time.Millisecond, "the feed does not go on")
 	require.NotContains(t, s.stderr.String(), `"ERROR"`)
+
+	// What is changed of a source reaches a feed that follows within seconds.
+	running := func() int64 {
+		f, err := s.client.Feed(context.Background(), "later")
+		if err != nil || f.Running == nil {
+			return 0
+		}
+		return f.Running.ID
+	}
+	before := running()
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &d.settings})
+	require.NoError(t, err)
+	changed := time.Now()
+	require.Eventually(t, func() bool { id := running(); return id != 0 && id != before }, 30*time.Second, 100*time.Millisecond, "the run goes on with what was")
+	t.Logf("another run after %v", time.Since(changed))
 }
 
 // A feed during whose runs the process ended three times is held, with the reason; and a
