@@ -380,11 +380,54 @@ func TestAbandonedRequestsEndTheirWork(t *testing.T) {
 // record runs a statement in the database of the service's records.
 func (s *service) record(sql string, args ...any) {
 	s.t.Helper()
+	conn := s.records()
+	defer func() { _ = conn.Close(context.Background()) }()
+	_, err := conn.Exec(s.t.Context(), sql, args...)
+	require.NoError(s.t, err)
+}
+
+// records connects to the database of the service's records.
+func (s *service) records() *pgx.Conn {
+	s.t.Helper()
 	server, err := pgserver.Start(s.t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "service", "records")}) // it runs: this finds it
 	require.NoError(s.t, err)
 	conn, err := pgx.Connect(s.t.Context(), server.URL("noemata"))
 	require.NoError(s.t, err)
-	defer func() { _ = conn.Close(context.Background()) }()
-	_, err = conn.Exec(s.t.Context(), sql, args...)
-	require.NoError(s.t, err)
+	return conn
+}
+
+// Records that cannot be written for a while keep no change from the warehouse: a run reports
+// beside its work.
+func TestRecordsThatStallKeepNoChangeWaiting(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	target := s.addWarehouse("target", "postgresql")
+	d.exec(`CREATE TABLE loans (id int PRIMARY KEY)`)
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n")
+	_, err := s.client.StartFeed(t.Context(), "live")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(context.Background(), "live")
+		return err == nil && f.Running != nil && f.Tables[0].State == "following" && f.Running.StartedAt != nil && time.Since(*f.Running.StartedAt) < 20*time.Second
+	}, 60*time.Second, 100*time.Millisecond)
+	replica := testkit.Connect(t, fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s", target.User, target.Password, target.Port, target.Database))
+	count := func() (n int) {
+		require.NoError(t, replica.QueryRow(t.Context(), `SELECT count(*) FROM live.loans`).Scan(&n))
+		return n
+	}
+	records := s.records()
+	defer func() { _ = records.Close(context.Background()) }()
+	_, err = records.Exec(t.Context(), `BEGIN; LOCK TABLE feed_tables, run_tables IN ACCESS EXCLUSIVE MODE`)
+	require.NoError(t, err)
+	for i := range 8 { // longer than a report would have waited
+		d.exec(fmt.Sprintf(`INSERT INTO loans VALUES (%d)`, i))
+		require.Eventually(t, func() bool { return count() == i+1 }, 3*time.Second, 20*time.Millisecond, "the change waits for the records")
+		time.Sleep(time.Second)
+	}
+	_, err = records.Exec(t.Context(), `ROLLBACK`)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(context.Background(), "live")
+		return err == nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows == 8
+	}, 40*time.Second, 100*time.Millisecond, "what was not recorded meanwhile is caught up")
 }
