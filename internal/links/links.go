@@ -18,31 +18,34 @@ type Links struct {
 	Folders    connection.Folders // where database files may be
 	store      *store.Store
 	mu         sync.Mutex
-	sources    map[string]link[source.Source]
-	warehouses map[string]link[warehouse.Warehouse]
+	sources    map[string]*link[source.Source]
+	warehouses map[string]*link[warehouse.Warehouse]
 }
 
 type link[T any] struct {
-	open  T
-	stamp time.Time
+	open     T
+	stamp    time.Time
+	users    int
+	replaced bool // by one with other settings: it is closed when its last user has gone
 }
 
 // New makes Links to what the store knows; database files may be below the folders.
 func New(s *store.Store, folders connection.Folders) *Links {
-	return &Links{Folders: folders, store: s, sources: map[string]link[source.Source]{}, warehouses: map[string]link[warehouse.Warehouse]{}}
+	return &Links{Folders: folders, store: s, sources: map[string]*link[source.Source]{}, warehouses: map[string]*link[warehouse.Warehouse]{}}
 }
 
-// Source gives an open source. The caller does not close it.
+// Source gives an open source. The caller does not close it; it stays open until the context
+// ends, whatever is changed meanwhile.
 func (l *Links) Source(ctx context.Context, name string) (source.Source, error) {
 	return find(ctx, l, store.Sources, name, l.sources, source.Kinds.Open)
 }
 
-// Warehouse gives an open warehouse. The caller does not close it.
+// Warehouse gives an open warehouse, as Source does.
 func (l *Links) Warehouse(ctx context.Context, name string) (warehouse.Warehouse, error) {
 	return find(ctx, l, store.Warehouses, name, l.warehouses, warehouse.Kinds.Open)
 }
 
-func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]link[T], open func(string, connection.Settings, string) (T, error)) (T, error) {
+func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]*link[T], open func(string, connection.Settings, string) (T, error)) (T, error) {
 	var none T
 	kind, settings, stamp, err := l.store.Settings(ctx, side, name)
 	if err != nil {
@@ -50,12 +53,14 @@ func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if k, ok := kept[name]; ok {
+	if k := kept[name]; k != nil {
 		if k.stamp.Equal(stamp) {
-			return k.open, nil
+			return use(ctx, &l.mu, k), nil
 		}
 		delete(kept, name)
-		go k.open.Close() // waits for whoever still uses it
+		if k.replaced = true; k.users == 0 {
+			go k.open.Close() // which may take a while
+		}
 	}
 	if settings, err = l.Folders.Resolve(settings); err != nil {
 		return none, err
@@ -64,8 +69,21 @@ func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side
 	if err != nil {
 		return none, err
 	}
-	kept[name] = link[T]{opened, stamp}
-	return opened, nil
+	kept[name] = &link[T]{open: opened, stamp: stamp}
+	return use(ctx, &l.mu, kept[name]), nil
+}
+
+// use counts a user until its context ends. The lock is held.
+func use[T interface{ Close() }](ctx context.Context, mu *sync.Mutex, k *link[T]) T {
+	k.users++
+	context.AfterFunc(ctx, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if k.users--; k.users == 0 && k.replaced {
+			go k.open.Close()
+		}
+	})
+	return k.open
 }
 
 // Close closes everything.

@@ -81,7 +81,7 @@ const option = computed(() => {
       <dl class="list">
         <div><dt>Position</dt><dd class="mono">{{ log.position || 'not begun' }}</dd></div>
         <div><dt>Lag</dt><dd><Lag :complete-at="log.complete_at" :now="now" /></dd></div>
-        <div><dt>Not yet confirmed</dt><dd>{{ bytes(log.behind_bytes) }}</dd></div>
+        <div><dt>Behind</dt><dd>{{ bytes(log.behind_bytes) }}</dd></div>
         <div :class="{ risk: log.risk }">
           <dt>Log the source keeps for it</dt>
           <dd>{{ bytes(log.retained_bytes) }}<template v-if="log.risk">, above the warning level of {{ bytes(log.warn_bytes) }}</template></dd>
