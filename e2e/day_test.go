@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -58,7 +57,7 @@ CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	// What start leaves out is not missing; a row that somebody took away is.
 	require.Contains(t, s.must("runs", "start", "patrons"), "11")
 	require.Contains(t, s.must("prove", "patrons"), "equal")
-	testkit.Exec(t, testkit.Connect(t, fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s", target.User, target.Password, target.Port, target.Database)), `DELETE FROM copy.patrons WHERE id = 15`)
+	testkit.Exec(t, testkit.Connect(t, testkit.Postgres(t).URL(target.Database)), `DELETE FROM copy.patrons WHERE id = 15`)
 	out, code = s.cli("", "prove", "patrons")
 	require.Equal(t, 3, code, out)
 	require.Contains(t, s.must("feeds", "show", "patrons"), "unequal")

@@ -410,7 +410,7 @@ func TestRecordsThatStallKeepNoChangeWaiting(t *testing.T) {
 		f, err := s.client.Feed(context.Background(), "live")
 		return err == nil && f.Running != nil && f.Tables[0].State == "following" && f.Running.StartedAt != nil && time.Since(*f.Running.StartedAt) < 20*time.Second
 	}, 60*time.Second, 100*time.Millisecond)
-	replica := testkit.Connect(t, fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s", target.User, target.Password, target.Port, target.Database))
+	replica := testkit.Connect(t, testkit.Postgres(t).URL(target.Database))
 	count := func() (n int) {
 		require.NoError(t, replica.QueryRow(t.Context(), `SELECT count(*) FROM live.loans`).Scan(&n))
 		return n

@@ -1,10 +1,8 @@
 package mariadb
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,7 +13,6 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb/binlog"
-	"noemata/internal/source/mariadb/wire"
 )
 
 // CheckPosition gives a position in its one written form.
@@ -101,15 +98,11 @@ func (s *Source) fileOf(ctx context.Context, name, position string) (filePlace, 
 	if err != nil {
 		return filePlace{}, err
 	}
-	conn, err := s.connect(ctx)
+	conn, hangUp, err := s.dump(ctx, from)
 	if err != nil {
-		return filePlace{}, s.explain(err)
-	}
-	defer func() { _ = conn.Close() }()
-	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
-	if err := conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: cmp.Or(from.before, from.list()), Heartbeat: heartbeat}); err != nil {
 		return filePlace{}, s.explainLog(ctx, err, position)
 	}
+	defer hangUp()
 	at, decoder := filePlace{position: position}, binlog.NewDecoder()
 	for range mostPreamble {
 		if err := conn.Await(time.Now().Add(3 * heartbeat)); err != nil {

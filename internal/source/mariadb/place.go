@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -42,6 +43,9 @@ func (p place) list() string {
 	}
 	return strings.Join(parts, ",")
 }
+
+// start is where the log must be read from, as the server writes it.
+func (p place) start() string { return cmp.Or(p.before, p.list()) }
 
 func (p place) String() string {
 	text := strings.TrimRight(fmt.Sprintf("%020d %s", p.sum(), p.list()), " ")

@@ -28,7 +28,7 @@ type stream struct {
 	s       *Source
 	follow  source.Follow
 	conn    *wire.Conn
-	stop    func() bool
+	hangUp  func()
 	decoder *binlog.Decoder
 	tables  []*followed
 	fold    bool // the server does not tell upper case from lower in names of tables
@@ -132,22 +132,33 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		slices.Sort(g.primary)
 		x.tables = append(x.tables, g)
 	}
-	if x.conn, err = s.connect(ctx); err != nil {
-		return nil, s.explain(err)
-	}
-	x.stop = context.AfterFunc(ctx, func() { _ = x.conn.Close() })
-	start := from.list()
-	if from.before != "" {
-		start = from.before
-	}
-	done := statement.Begin(ctx, statement.Source, "-- the binary log after "+start)
-	err = x.conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: start, Heartbeat: heartbeat})
-	done(0, err)
-	if err != nil {
-		x.Close()
+	if x.conn, x.hangUp, err = s.dump(ctx, from); err != nil {
+		x.Release()
 		return nil, s.explainLog(ctx, err, f.From)
 	}
 	return x, nil
+}
+
+// dump has the server send its log from a place on, until the context ends or the caller hangs
+// up. It is one more of the server's replicas, under a number that none has.
+func (s *Source) dump(ctx context.Context, from place) (*wire.Conn, func(), error) {
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	hangUp := func() {
+		stop()
+		_ = conn.Close()
+	}
+	done := statement.Begin(ctx, statement.Source, "-- the binary log after "+from.start())
+	err = conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: from.start(), Heartbeat: heartbeat})
+	done(0, err)
+	if err != nil {
+		hangUp()
+		return nil, nil, err
+	}
+	return conn, hangUp, nil
 }
 
 // explainLog is explain of what goes wrong while the log is read.
@@ -169,8 +180,7 @@ func lostLog(what string) error {
 
 // Close ends the connection.
 func (x *stream) Close() {
-	x.stop()
-	_ = x.conn.Close()
+	x.hangUp()
 	x.Release()
 }
 
