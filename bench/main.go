@@ -95,7 +95,7 @@ func (b *bench) start(rows int, binary string) (err error) {
 		return err
 	}
 	var out bytes.Buffer
-	b.service = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(b.dir, "service"))
+	b.service = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(b.dir, "service"), "--warehouse-dir", b.dir)
 	reader, writer, err := os.Pipe()
 	if err != nil {
 		return err

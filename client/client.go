@@ -275,20 +275,20 @@ func (c *Client) Versions(ctx context.Context, feed, table string, key []string)
 }
 
 // Positions lists the positions of a feed's tables.
-func (c *Client) Positions(ctx context.Context, feed string) ([]Place, error) {
-	return get[[]Place](ctx, c, at("feeds", feed, "positions"), nil)
+func (c *Client) Positions(ctx context.Context, feed string) ([]Checkpoint, error) {
+	return get[[]Checkpoint](ctx, c, at("feeds", feed, "positions"), nil)
 }
 
 // SetPosition sets a table's position.
-func (c *Client) SetPosition(ctx context.Context, feed, table, position string) (Place, error) {
-	var out Place
+func (c *Client) SetPosition(ctx context.Context, feed, table, position string) (Checkpoint, error) {
+	var out Checkpoint
 	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table), map[string]string{"position": position}, &out)
 	return out, err
 }
 
 // ClearPosition clears a table's position.
-func (c *Client) ClearPosition(ctx context.Context, feed, table string) (Place, error) {
-	var out Place
+func (c *Client) ClearPosition(ctx context.Context, feed, table string) (Checkpoint, error) {
+	var out Checkpoint
 	err := c.call(ctx, http.MethodDelete, at("feeds", feed, "positions"), ofTable(table), nil, &out)
 	return out, err
 }

@@ -2,11 +2,14 @@
 package core
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -57,27 +60,104 @@ func TestCoreImportsNothingOfTheWorld(t *testing.T) {
 	}
 }
 
-// Imports point down only: each part may import those after it, never those before.
+// layers are the parts of the house from the top down. Those of one line do not know each
+// other.
+var layers = [][]string{
+	{"cmd", "tools", "bench", "e2e"},
+	{"demo"},
+	{"internal/cli"},
+	{"internal/serve"},
+	{"internal/service"},
+	{"internal/feeds"},
+	{"internal/jobs"},
+	{"internal/links"},
+	{"internal/store", "client", "console"},
+	{"internal/records"},
+	{"internal/engine"},
+	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres", "internal/source/mariadb"},
+	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},
+	{"internal/warehouse", "internal/source"},
+	{"internal/source/mariadb/wire", "internal/pgcopy", "internal/pglink"},
+	{"internal/connection", "internal/statement", "internal/secret"},
+	{"internal/core"},
+}
+
+// Servers that tests and demo start, and what tests need, may be used by whoever starts them.
+var helpers = []string{"internal/testkit", "internal/daemon", "internal/pgserver", "internal/mariaserver"}
+
+// Imports point down only: each part may import those below it, never those above or beside
+// it. Every package has its place.
 func TestImportsPointDown(t *testing.T) {
-	order := []string{"noemata/cmd", "noemata/demo", "noemata/internal/cli", "noemata/internal/serve", "noemata/internal/service", "noemata/internal/jobs", "noemata/internal/links",
-		"noemata/internal/store", "noemata/client", "noemata/internal/engine", "noemata/internal/warehouse", "noemata/internal/source", "noemata/internal/core"}
 	level := func(name string) int {
-		for i, prefix := range order {
-			if name == prefix || strings.HasPrefix(name, prefix+"/") {
-				return i
+		best, found := "", -1
+		for i, layer := range layers {
+			for _, prefix := range layer {
+				if (name == prefix || strings.HasPrefix(name, prefix+"/")) && len(prefix) > len(best) {
+					best, found = prefix, i
+				}
 			}
 		}
-		return -1
+		return found
+	}
+	helps := func(name string) bool {
+		return level(name) < 0 && slices.ContainsFunc(helpers, func(h string) bool { return name == h || strings.HasPrefix(name, h+"/") })
 	}
 	for file, names := range imports(t, "../..") {
-		path := filepath.ToSlash(filepath.Dir(strings.TrimPrefix(file, "../../")))
-		from := level("noemata/" + path)
+		from := filepath.ToSlash(filepath.Dir(strings.TrimPrefix(file, "../../")))
+		require.True(t, level(from) >= 0 || helps(from), "%s has no place among the layers", from)
 		for _, name := range names {
-			to := level(name)
-			if from < 0 || to < 0 || order[from] == "noemata/client" || strings.HasPrefix(file, "../../internal/testkit") {
+			to, ours := strings.CutPrefix(name, "noemata/")
+			if !ours || helps(from) || helps(to) || to == from {
 				continue
 			}
-			require.LessOrEqual(t, from, to, "%s imports %s, which is above it", file, name)
+			require.GreaterOrEqual(t, level(to), 0, "%s has no place among the layers", to)
+			if strings.HasPrefix(from, to+"/") || strings.HasPrefix(to, from+"/") {
+				require.LessOrEqual(t, level(from), level(to), "%s imports %s, which is above it", file, name)
+				continue
+			}
+			if level(from) == level(to) && (from == "internal/core" || strings.HasPrefix(from, "internal/core/")) {
+				continue // the core's own order is the compiler's
+			}
+			require.Less(t, level(from), level(to), "%s imports %s, which is not below it", file, name)
 		}
+	}
+}
+
+// sql matches what only a statement has.
+var sql = regexp.MustCompile(`(?s)\b(SELECT\s.+\sFROM|INSERT INTO|UPDATE\s\S+\s(AS \w+ )?SET|DELETE FROM|TRUNCATE|` +
+	`(CREATE|ALTER|DROP)\s+(TABLE|SCHEMA|INDEX|UNIQUE|VIEW|COLUMN|PUBLICATION|SUBSCRIPTION|FUNCTION|MACRO)|COPY\s.+\s(FROM|TO))\b`)
+
+// Statements for a warehouse are in internal/warehouse, those for a source in
+// internal/source, and those for the records in store and jobs. What starts servers, measures
+// or shows them has statements of its own.
+func TestSQLStaysInItsPlace(t *testing.T) {
+	places := []string{"internal/warehouse", "internal/source", "internal/store", "internal/jobs", "internal/pgcopy", "internal/pglink",
+		"internal/pgserver", "internal/mariaserver", "internal/testkit", "demo", "bench", "tools"}
+	seen := 0
+	for file := range imports(t, "../..") {
+		name := filepath.ToSlash(strings.TrimPrefix(file, "../../"))
+		set := token.NewFileSet()
+		parsed, err := parser.ParseFile(set, file, nil, 0)
+		require.NoError(t, err)
+		own := slices.ContainsFunc(places, func(p string) bool { return strings.HasPrefix(name, p+"/") })
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if l, ok := n.(*ast.BasicLit); ok && l.Kind == token.STRING && sql.MatchString(l.Value) {
+				seen++
+				require.True(t, own, "%s has a statement: %s", set.Position(l.Pos()), l.Value)
+			}
+			return true
+		})
+	}
+	require.Greater(t, seen, 100, "the test finds the statements that there are")
+}
+
+// The warehouse's seam itself has no word of SQL.
+func TestTheSeamHasNoSQL(t *testing.T) {
+	files, err := filepath.Glob("../warehouse/*.go")
+	require.NoError(t, err)
+	for _, file := range files {
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.False(t, !strings.HasSuffix(file, "_test.go") && sql.Match(content), "%s has a statement", file)
 	}
 }

@@ -1,7 +1,7 @@
 // Package engine moves the rows of one table from a source to a warehouse, from
 // finding what changed to the commit, and compares the two sides afterwards.
 //
-// It is the only place that knows sources, the core and warehouses at once.
+// It is the only stands that knows sources, the core and warehouses at once.
 package engine
 
 import (
@@ -61,7 +61,7 @@ type Progress struct {
 // Outcome is what a table's run did.
 type Outcome struct {
 	Books      rows.Books
-	From, To   warehouse.Place
+	From, To   warehouse.Checkpoint
 	Window     window.Window
 	CompleteAt time.Time // everything the source committed before this is in the warehouse; zero when unknown
 	Nulls      int64     // rows whose watermark is null; they are not replicated
@@ -105,14 +105,14 @@ func (r *run) run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	place, err := r.Warehouse.Place(ctx, r.Feed.Name, r.Table.Table)
+	stands, err := r.Warehouse.Journal().Checkpoint(ctx, r.Feed.Name, r.Table.Table)
 	if err != nil {
 		return err
 	}
-	if place, err = r.sameTarget(ctx, place, made); err != nil {
+	if stands, err = r.sameTarget(ctx, stands, made); err != nil {
 		return err
 	}
-	r.outcome.From, r.outcome.To = place, place
+	r.outcome.From, r.outcome.To = stands, stands
 	if err := r.leftOver(ctx); err != nil {
 		return err
 	}
@@ -129,8 +129,8 @@ func (r *run) run(ctx context.Context) (err error) {
 func (r *run) leftOver(ctx context.Context) error {
 	left, err := r.Warehouse.LeftOver(ctx, r.plan.target)
 	for _, c := range left {
-		if slices.Contains(r.Table.Drop, c) {
-			r.note("The target still holds the column %s, which the feed drops, with the values of before. To remove them: ALTER TABLE %s DROP COLUMN %s;", c, r.plan.target.Name.Quoted(), schema.Quote(c))
+		if slices.Contains(r.Table.Drop, c.Column) {
+			r.note("The target still holds the column %s, which the feed drops, with the values of before. To remove them: %s", c.Column, c.Remedy)
 		}
 	}
 	return err
@@ -138,24 +138,24 @@ func (r *run) leftOver(ctx context.Context) error {
 
 // sameTarget makes sure that a position is that of the target: what lies before it must be
 // there. A target that was missing is loaded from the beginning.
-func (r *run) sameTarget(ctx context.Context, place warehouse.Place, made bool) (warehouse.Place, error) {
-	if place.Position.IsZero() || place.Run == 0 && !made { // nothing was loaded, or a person has set it
-		return place, nil
+func (r *run) sameTarget(ctx context.Context, stands warehouse.Checkpoint, made bool) (warehouse.Checkpoint, error) {
+	if stands.Position.IsZero() || stands.Run == 0 && !made { // nothing was loaded, or a person has set it
+		return stands, nil
 	}
 	if made {
 		r.note("The target %s was not there, so the table is loaded from its beginning.", r.plan.target.Name)
-		if err := r.Warehouse.SetPlace(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
-			return place, err
+		if err := r.Warehouse.Journal().SetPosition(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
+			return stands, err
 		}
-		return r.Warehouse.Place(ctx, r.Feed.Name, r.Table.Table)
+		return r.Warehouse.Journal().Checkpoint(ctx, r.Feed.Name, r.Table.Table)
 	}
-	last, err := r.Warehouse.LastTarget(ctx, r.Feed.Name, r.Table.Table)
+	last, err := r.Warehouse.Journal().LastTarget(ctx, r.Feed.Name, r.Table.Table)
 	if err != nil || last == "" || last == r.plan.target.Name.Display() {
-		return place, err
+		return stands, err
 	}
-	return place, problem.Newf(problem.Held,
-		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s %[3]s.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table), problem.Word(place.Position.String())),
-		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last, place.Position, r.plan.target.Name)
+	return stands, problem.Newf(problem.Held,
+		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s %[3]s.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table), problem.Word(stands.Position.String())),
+		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last, stands.Position, r.plan.target.Name)
 }
 
 // whole reads the table and swaps it in.
@@ -194,9 +194,9 @@ func (r *run) watermark(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	place := r.outcome.From
-	w := window.Window{Low: place.Position, High: high}
-	if place.Position.IsZero() {
+	stands := r.outcome.From
+	w := window.Window{Low: stands.Position, High: high}
+	if stands.Position.IsZero() {
 		switch start := r.Table.Watermark.Start; start {
 		case "", feed.StartBeginning:
 		case feed.StartNow:
@@ -209,7 +209,7 @@ func (r *run) watermark(ctx context.Context) error {
 			w.Low, w.Inclusive = checked, true
 		}
 	} else if lookBack := r.Table.Watermark.LookBack; lookBack != "" && lookBack != "0" {
-		below, err := lookBack.Below(place.Position.Value, t)
+		below, err := lookBack.Below(stands.Position.Value, t)
 		if err != nil {
 			return err
 		}
@@ -337,11 +337,11 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 	}
 	page := r.Table.Page()
 	if r.outcome.From.Position.IsZero() && expected <= page && page >= feed.DefaultPageRows {
-		found, err := r.Warehouse.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+r.plan.target.Name.Quoted()+")")
+		empty, err := r.Warehouse.Empty(ctx, r.plan.target)
 		if err != nil {
 			return err
 		}
-		if !found[0][0].(bool) && !warehouse.NumbersRows(r.plan.target) {
+		if empty && !warehouse.NumbersRows(r.plan.target) {
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}

@@ -33,6 +33,7 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 // bench is one source and one warehouse, and a feed of tables between them.
 type workbench struct {
 	t         testing.TB
+	kind      string    // of the warehouse
 	conn      *pgx.Conn // to the source, as a client of its own
 	settings  connection.Settings
 	source    source.Source
@@ -54,7 +55,7 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 	src, err := pgsource.Open(settings, `source "circulation"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	return &workbench{t: t, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(),
+	return &workbench{t: t, kind: kind, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(),
 		feed: &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
 }
 
@@ -107,7 +108,7 @@ func (b *workbench) rowsOf(name string, columns ...schema.Column) [][]string {
 	n, err := schema.ParseName(name)
 	require.NoError(b.t, err)
 	var out [][]string
-	err = b.warehouse.Read(context.Background(), warehouse.Query{Name: n, Columns: columns, OrderBy: []string{columns[0].Name}}, func(r arrow.RecordBatch) error {
+	err = b.warehouse.Read(context.Background(), warehouse.Query{Target: warehouse.Target{Name: n}, Columns: columns, OrderBy: []string{columns[0].Name}}, func(r arrow.RecordBatch) error {
 		for i := range int(r.NumRows()) {
 			var row []string
 			for k, c := range columns {
@@ -177,7 +178,7 @@ func TestLedgerWithoutKeyKeepsTiesAndTwins(t *testing.T) {
 		require.Equal(t, int64(2), out.Books.Inserted, "%+v", out.Books)
 		require.Equal(t, out.Books.Read-2, out.Books.Unchanged)
 		b.equal(table, 52)
-		require.NoError(t, b.warehouse.SetPlace(context.Background(), "circulation", "public.desk_events", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.desk_events", nil))
 		require.Equal(t, rows.Books{Read: 52, Unchanged: 52}, b.bring(table).Books)
 		b.equal(table, 52)
 	})
@@ -278,7 +279,7 @@ func TestNullWatermarks(t *testing.T) {
 		require.Equal(t, int64(2), out.Nulls)
 		require.Contains(t, out.Notes[0], "2 rows with a null watermark are not replicated")
 		table.Watermark.Fallback = "created_at"
-		require.NoError(t, b.warehouse.SetPlace(context.Background(), "circulation", "public.patrons", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
 		out = b.bring(table)
 		require.Equal(t, rows.Books{Read: 5, Unchanged: 3, Inserted: 2}, out.Books)
 		require.Zero(t, out.Nulls)
@@ -295,7 +296,7 @@ func TestPositionSetBackDoublesNothing(t *testing.T) {
 		us, err := schema.ParseTimestamp(back.Value)
 		require.NoError(t, err)
 		back.Value = schema.TimestampTZText(us - 40_000)
-		require.NoError(t, b.warehouse.SetPlace(context.Background(), "circulation", "public.patrons", &back))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", &back))
 		require.Equal(t, rows.Books{Read: 40, Unchanged: 40}, b.bring(table).Books)
 		b.equal(table, 100)
 	})
@@ -322,7 +323,7 @@ func TestStart(t *testing.T) {
 	b.exec(`INSERT INTO patrons SELECT i, 'p', '2026-01-01Z'::timestamptz + i * interval '1 day' FROM generate_series(0, 9) i`)
 	table.Watermark.Start = "2026-01-08"
 	require.Equal(t, int64(3), b.bring(table).Books.Read, "the start itself counts")
-	require.NoError(t, b.warehouse.SetPlace(context.Background(), "circulation", "public.patrons", nil))
+	require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
 	table.Watermark.Start = feed.StartNow
 	out := b.bring(table)
 	require.Zero(t, out.Books.Read)
@@ -461,7 +462,7 @@ func TestOvertakenWorkerCannotCommit(t *testing.T) {
 		w.Progress = func(p engine.Progress) {
 			if p.Phase == "writing" && !moved {
 				moved = true
-				require.NoError(t, b.warehouse.SetPlace(context.Background(), "circulation", "public.patrons", nil))
+				require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
 			}
 		}
 		_, err := b.engine.Run(context.Background(), w)
@@ -499,8 +500,7 @@ func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
 		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, copy text); INSERT INTO holds VALUES (1, 'C1')`)
 		count := func(target string) string {
 			t.Helper()
-			found, err := b.warehouse.Ask(ctx, "SELECT count(*) FROM "+target)
-			require.NoError(t, err)
+			found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM "+target)
 			return fmt.Sprint(found[0][0])
 		}
 		table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.loans", Watermark: &feed.Watermark{Column: "at"}}
@@ -512,12 +512,12 @@ func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
 		table.Target = "kept.lent"
 		require.NoError(t, run())
 		require.Equal(t, "2", count("kept.lent"), "a new target is filled")
-		require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE kept.lent"))
+		testkit.SQL(t, b.warehouse, "DROP TABLE kept.lent")
 		require.NoError(t, run())
 		require.Equal(t, "2", count("kept.lent"), "and so is one that was dropped")
 		table.Target = "kept.loans"
 		require.ErrorContains(t, run(), "To load it from the beginning: noemata positions clear")
-		require.NoError(t, b.warehouse.SetPlace(ctx, b.feed.Name, "public.loans", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(ctx, b.feed.Name, "public.loans", nil))
 		require.NoError(t, run())
 
 		table.Drop = []string{"copy"}
@@ -528,7 +528,7 @@ func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
 
 		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
 		f.catchUp()
-		require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE kept.holds"))
+		testkit.SQL(t, b.warehouse, "DROP TABLE kept.holds")
 		f.catchUp()
 		require.Equal(t, "1", count("kept.holds"))
 		b.feed.Tables[0].Target = "kept.held"

@@ -23,6 +23,7 @@ import (
 	"noemata/internal/statement"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/torture"
+	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
 )
 
@@ -71,10 +72,10 @@ func (f *follower) catchUp() map[string]rows.Books {
 	books := map[string]rows.Books{}
 	f.troubles = map[string]error{}
 	for _, t := range report.Tables {
-		if f.troubles[t.Table] = t.Trouble; t.State == engine.Held {
+		if f.troubles[t.Table] = t.Trouble; t.State == warehouse.Held {
 			continue
 		}
-		require.Equal(f.t, engine.Following, t.State, t.Table)
+		require.Equal(f.t, warehouse.Following, t.State, t.Table)
 		require.True(f.t, t.Books.Balanced(), "%s %+v", t.Table, t.Books)
 		if t.Books.Read > 0 {
 			require.Positive(f.t, t.Reading, t.Table)
@@ -88,8 +89,7 @@ func (f *follower) catchUp() map[string]rows.Books {
 // see gives the rows of a query of the warehouse as text.
 func (f *follower) see(sql string, args ...any) []string {
 	f.t.Helper()
-	found, err := f.warehouse.Ask(context.Background(), sql, args...)
-	require.NoError(f.t, err, sql)
+	found := testkit.SQL(f.t, f.warehouse, sql, args...)
 	out := []string{}
 	for _, row := range found {
 		parts := make([]string, len(row))
@@ -217,7 +217,7 @@ func copiedUnderLoad(t *testing.T, b *workbench, s *torture.Source, database str
 		require.Empty(t, faults, "round %d", round)
 		require.NoError(t, engine.DropLog(ctx, b.feed, b.source, b.warehouse))
 		for _, x := range tables {
-			require.NoError(t, b.warehouse.Make(ctx, "DROP TABLE "+x.Target))
+			testkit.SQL(t, b.warehouse, "DROP TABLE "+x.Target)
 		}
 	}
 }
@@ -572,7 +572,7 @@ func TestSweepFindsDeletes(t *testing.T) {
 		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT '2026-01-01Z'); INSERT INTO patrons VALUES (1, 'Aelis'), (2, 'Kael'), (3, 'Rúna')`)
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
 			table := feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: keep, Target: "kept.patrons_" + strings.ReplaceAll(string(keep), "-", "_"), Sweep: "1ms", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
-			require.NoError(t, b.warehouse.Make(context.Background(), "CREATE SCHEMA IF NOT EXISTS kept"))
+			testkit.SQL(t, b.warehouse, "CREATE SCHEMA IF NOT EXISTS kept")
 			b.feed.Name = "sweep-" + string(keep)
 			b.exec(`DELETE FROM patrons WHERE id = 4; INSERT INTO patrons VALUES (4, 'Vesna')`)
 			require.Equal(t, rows.Books{Read: 4, Inserted: 4}, b.bring(table).Books, keep)

@@ -11,12 +11,11 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Held is the state of a table that waits, while the rest of its feed goes on. What it was
-// up to then stays in the warehouse; when what is in the way is gone, or a person asks for
-// it, it is copied again and joins the others.
-const Held = "held"
+// A table that is held waits, while the rest of its feed goes on. What it was up to then
+// stays in the warehouse; when what is in the way is gone, or a person asks for it, it is
+// copied again and joins the others.
 
-// reason is why a table is held, as the control schema keeps it.
+// reason is why a table is held, as the journal keeps it.
 type reason struct {
 	Code   problem.Code `json:"code"`
 	What   string       `json:"what"`
@@ -57,59 +56,49 @@ func named(err error, feed, table string) error {
 }
 
 // hold keeps a table out of its feed from now on. A worker that lost the feed to another
-// one, which has moved its position since, holds nothing.
-func hold(ctx context.Context, wh warehouse.Warehouse, feed string, place warehouse.Place, e *tableError) error {
+// one, which has moved its position since, holds nothing. A move by the same run is its own:
+// a commit whose answer was lost.
+func hold(ctx context.Context, wh warehouse.Warehouse, feed string, run int64, stands warehouse.Checkpoint, e *tableError) error {
 	p := problem.Of(named(e.cause, feed, e.table))
 	text, _ := json.Marshal(reason{p.Code, p.What, p.Remedy, e.heals}) // texts always marshal
-	w, err := wh.Begin(ctx)
+	now, err := wh.Journal().Checkpoint(ctx, feed, "")
 	if err != nil {
 		return err
 	}
-	defer w.Abort()
-	for _, sql := range dropCopies(feed, e.table) {
-		if _, err := w.Exec(ctx, sql); err != nil {
-			return err
-		}
+	if now.Run == run {
+		stands = now
 	}
-	n, err := w.Exec(ctx, `UPDATE noemata.copies SET state = $3, generation = generation + 1, layout = $4, snapshots = '[]', reached = '', moment = 0 WHERE feed = $1 AND source_table = $2
-  AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`, feed, e.table, Held, string(text), place.Version)
-	if err != nil {
-		return err
-	}
-	if n != 1 {
-		return warehouse.Overtaken(e.table)
-	}
-	return w.Finish(ctx)
+	return wh.Journal().Note(ctx, feed, warehouse.Hold{Table: e.table, Reason: string(text), Version: stands.Version})
 }
 
-// layout is what the control schema keeps of the structure of a table that follows.
-type layout struct {
+// structure is what the journal keeps of a table that follows, so that another one is noticed.
+type structure struct {
 	Key     []string `json:"key"`
 	Columns []string `json:"columns"` // in the order of the source
 	Target  string   `json:"target"`
 }
 
-func layoutOf(t *logTable) layout {
-	return layout{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Target: t.target.Name.Display()}
+func structureOf(t *logTable) structure {
+	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Target: t.target.Name.Display()}
 }
 
-func (l layout) String() string {
-	text, _ := json.Marshal(l) // texts always marshal
+func (s structure) String() string {
+	text, _ := json.Marshal(s) // texts always marshal
 	return string(text)
 }
 
-// changed tells why rows that came in under another layout are not those of this one; nil
+// changed tells why rows that came in under another structure are not those of this one; nil
 // where they are. Columns that exchange their names exchange their places.
-func (l layout) changed(was layout, table string) error {
+func (s structure) changed(was structure, table string) error {
 	const remedy = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
-	if !slices.Equal(l.Key, was.Key) {
-		return problem.Newf(problem.Held, remedy, "The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(l.Key, ", "))
+	if !slices.Equal(s.Key, was.Key) {
+		return problem.Newf(problem.Held, remedy, "The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", "))
 	}
-	if was.Target != "" && l.Target != was.Target {
-		return problem.Newf(problem.Held, "To fill it, copy the table: noemata feeds copy FEED --table TABLE. Or give the feed its old target again.", "The target of %s was %s and is %s, a table that was there before and that this feed has not filled.", table, was.Target, l.Target)
+	if was.Target != "" && s.Target != was.Target {
+		return problem.Newf(problem.Held, "To fill it, copy the table: noemata feeds copy FEED --table TABLE. Or give the feed its old target again.", "The target of %s was %s and is %s, a table that was there before and that this feed has not filled.", table, was.Target, s.Target)
 	}
 	last := -1
-	for _, c := range l.Columns {
+	for _, c := range s.Columns {
 		at := slices.Index(was.Columns, c)
 		if at >= 0 && at < last {
 			return problem.Newf(problem.Held, remedy, "The columns of %s stand in another order than before: if names were exchanged, the rows that came in before have the wrong values under them.", table)
@@ -120,6 +109,6 @@ func (l layout) changed(was layout, table string) error {
 }
 
 // gains tells whether there are columns that were not there before.
-func (l layout) gains(was layout) bool {
-	return slices.ContainsFunc(l.Columns, func(c string) bool { return !slices.Contains(was.Columns, c) })
+func (s structure) gains(was structure) bool {
+	return slices.ContainsFunc(s.Columns, func(c string) bool { return !slices.Contains(was.Columns, c) })
 }

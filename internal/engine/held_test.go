@@ -11,25 +11,25 @@ import (
 	"noemata/internal/core/problem"
 )
 
-// A layout tells whether rows of before are those of now: by their key, their target, and the
+// A structure tells whether rows of before are those of now: by their key, their target, and the
 // order of their columns, which two that exchange their names exchange.
-func TestWhatALayoutNotices(t *testing.T) {
-	was := layout{Key: []string{"id"}, Columns: []string{"id", "title", "author", "year"}, Target: "kept.books"}
+func TestWhatAStructureNotices(t *testing.T) {
+	was := structure{Key: []string{"id"}, Columns: []string{"id", "title", "author", "year"}, Target: "kept.books"}
 	for name, x := range map[string]struct {
-		now   layout
+		now   structure
 		says  string
 		gains bool
 	}{
 		"nothing":          {now: was},
-		"another key":      {now: layout{[]string{"id", "year"}, was.Columns, was.Target}, says: "it was (id) and is (id, year)"},
-		"no key":           {now: layout{nil, was.Columns, was.Target}, says: "it was (id) and is ()"},
-		"another target":   {now: layout{was.Key, was.Columns, "kept.works"}, says: "was kept.books and is kept.works"},
-		"exchanged names":  {now: layout{was.Key, []string{"id", "author", "title", "year"}, was.Target}, says: "stand in another order"},
-		"a column less":    {now: layout{was.Key, []string{"id", "title", "year"}, was.Target}},
-		"a column more":    {now: layout{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target}, gains: true},
-		"one in the midst": {now: layout{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target}, gains: true},
-		"another name":     {now: layout{was.Key, []string{"id", "title", "writer", "year"}, was.Target}, gains: true},
-		"moved to the end": {now: layout{was.Key, []string{"id", "author", "year", "title"}, was.Target}, says: "stand in another order"},
+		"another key":      {now: structure{[]string{"id", "year"}, was.Columns, was.Target}, says: "it was (id) and is (id, year)"},
+		"no key":           {now: structure{nil, was.Columns, was.Target}, says: "it was (id) and is ()"},
+		"another target":   {now: structure{was.Key, was.Columns, "kept.works"}, says: "was kept.books and is kept.works"},
+		"exchanged names":  {now: structure{was.Key, []string{"id", "author", "title", "year"}, was.Target}, says: "stand in another order"},
+		"a column less":    {now: structure{was.Key, []string{"id", "title", "year"}, was.Target}},
+		"a column more":    {now: structure{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target}, gains: true},
+		"one in the midst": {now: structure{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target}, gains: true},
+		"another name":     {now: structure{was.Key, []string{"id", "title", "writer", "year"}, was.Target}, gains: true},
+		"moved to the end": {now: structure{was.Key, []string{"id", "author", "year", "title"}, was.Target}, says: "stand in another order"},
 	} {
 		err := x.now.changed(was, "public.books")
 		if x.says == "" {
@@ -41,9 +41,9 @@ func TestWhatALayoutNotices(t *testing.T) {
 		}
 		require.Equal(t, x.gains, x.now.gains(was), name)
 	}
-	older := layout{Key: was.Key, Columns: was.Columns} // of a version that kept no target
+	older := structure{Key: was.Key, Columns: was.Columns} // of a version that kept no target
 	require.NoError(t, was.changed(older, "public.books"))
-	var back layout
+	var back structure
 	require.NoError(t, json.Unmarshal([]byte(was.String()), &back))
 	require.Equal(t, was, back)
 }

@@ -14,9 +14,9 @@ import (
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
-	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/testkit"
+	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // A random life of two tables: inserts and updates in transactions that overlap,
@@ -112,13 +112,13 @@ func (l *life) runSomehow(table feed.Table) {
 	w := l.work(table)
 	switch l.r.IntN(6) {
 	case 0:
-		require.NoError(l.t, l.warehouse.SetPlace(ctx, "circulation", table.Table, nil))
+		require.NoError(l.t, l.warehouse.Journal().SetPosition(ctx, "circulation", table.Table, nil))
 	case 1:
 		back := position.Position{Value: time.Now().Add(-time.Duration(l.r.IntN(2000)) * time.Millisecond).UTC().Format("2006-01-02T15:04:05.000000Z")}
-		place, err := l.warehouse.Place(ctx, "circulation", table.Table)
+		stands, err := l.warehouse.Journal().Checkpoint(ctx, "circulation", table.Table)
 		require.NoError(l.t, err)
-		if position.Compare(back, place.Position, column("", "timestamptz").Type) < 0 { // never forward: that would skip rows
-			require.NoError(l.t, l.warehouse.SetPlace(ctx, "circulation", table.Table, &back))
+		if position.Compare(back, stands.Position, column("", "timestamptz").Type) < 0 { // never forward: that would skip rows
+			require.NoError(l.t, l.warehouse.Journal().SetPosition(ctx, "circulation", table.Table, &back))
 		}
 	case 2:
 		time.AfterFunc(time.Duration(l.r.IntN(30))*time.Millisecond, give)
@@ -156,7 +156,7 @@ func TestAsOfWithOddNamesAndNewColumns(t *testing.T) {
 		// A column that a person has added to the target is filled for older rows, too.
 		b.feed.Tables[0].Drop = nil
 		b.exec(`ALTER TABLE holds ADD COLUMN seen text DEFAULT 'never'`)
-		require.NoError(t, b.warehouse.Make(context.Background(), `ALTER TABLE kept.holds ADD COLUMN seen `+b.warehouse.Dialect().TypeName(schema.Type{Kind: schema.Text})))
+		testkit.SQL(t, b.warehouse, `ALTER TABLE kept.holds ADD COLUMN seen `+map[string]string{"duckdb": "VARCHAR", "postgresql": "text"}[b.kind])
 		f.catchUp()
 		require.Equal(t, []string{"1 | x | w | z | s | never"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
 	})
@@ -172,9 +172,11 @@ func TestACommitTakesNoLockThatUpkeepHolds(t *testing.T) {
 	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT clock_timestamp()); INSERT INTO loans VALUES (1)`)
 	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
 	f.catchUp()
-	upkeep, err := b.warehouse.Begin(context.Background()) // as VACUUM and ANALYZE do
+	upkeep, err := b.warehouse.(*pgwarehouse.Warehouse).Connect(context.Background()) // as VACUUM and ANALYZE do
 	require.NoError(t, err)
-	defer upkeep.Abort()
+	defer upkeep.Close()
+	_, err = upkeep.Exec(context.Background(), "BEGIN")
+	require.NoError(t, err)
 	_, err = upkeep.Exec(context.Background(), `LOCK TABLE kept.loans IN SHARE UPDATE EXCLUSIVE MODE`)
 	require.NoError(t, err)
 	for i := range 3 {
@@ -202,7 +204,7 @@ func TestAKeyOfTimesHasOneText(t *testing.T) {
 		}
 		_, _, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"yesterday"})
 		require.ErrorContains(t, err, "is no value of the key's column at")
-		require.NoError(t, b.warehouse.Make(context.Background(), `DELETE FROM kept.visits`))
+		testkit.SQL(t, b.warehouse, `DELETE FROM kept.visits`)
 		b.exec(`UPDATE visits SET people = 5`) // the note is left out of the log, and there is no row to take it from
 		require.EqualValues(t, 1, f.catchUp()["public.visits"].SetAside)
 		require.Equal(t, []string{`["2026-03-01T09:00:00.250000Z"]`}, f.see(`SELECT key FROM noemata.set_aside`))

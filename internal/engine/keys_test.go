@@ -84,7 +84,7 @@ func TestWatermarksOfEveryType(t *testing.T) {
 			b.exec(fmt.Sprintf(`INSERT INTO %s SELECT i, %s FROM generate_series(1, 25) i`, name, w.value))
 			for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepLedger} {
 				table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: keep, PageRows: 4, Target: fmt.Sprintf("copy.%s_%s", name, keep), Watermark: &feed.Watermark{Column: "w"}}
-				require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", table.Table, nil))
+				require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", table.Table, nil))
 				require.Equal(t, rows.Books{Read: 25, Inserted: 25}, b.bring(table).Books, w.kind)
 				require.Equal(t, rows.Books{}, b.bring(table).Books, w.kind)
 				b.exec(fmt.Sprintf(`INSERT INTO %s VALUES (99, %s)`, name, w.later))
@@ -103,7 +103,7 @@ func TestPositionOfAnotherKeySkipsNothing(t *testing.T) {
 	b.exec(`CREATE TABLE loans (id int, copy int, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, copy)); INSERT INTO loans SELECT i, i FROM generate_series(1, 10) i`)
 	table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3, Watermark: &feed.Watermark{Column: "at"}}
 	within := position.Position{Value: "2026-01-01T00:00:00.000000Z", After: []string{"4"}}
-	require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.loans", &within))
+	require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.loans", &within))
 	require.Equal(t, int64(10), b.bring(table).Books.Read)
 	b.equal(table, 10)
 }

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -71,8 +70,8 @@ type committer struct {
 	*run
 	query   source.Query
 	stretch stretch
-	writes  *warehouse.Commit // the one that is under way
-	part    *warehouse.Part
+	writes  warehouse.Commit // the one that is under way
+	part    warehouse.Part
 	pending int64 // rows since the last commit
 	read    int64 // rows of this stretch
 	highest position.Position
@@ -134,7 +133,7 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 			return err
 		}
 	}
-	record := c.decorate(b.Record, c.read)
+	record := build(c.plan.target, found{c, b.Record, c.read})
 	defer record.Release()
 	c.pending += b.Rows()
 	c.read += b.Rows()
@@ -142,7 +141,7 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 }
 
 // begin starts a commit of the table.
-func (r *run) begin(ctx context.Context, direct bool) (*warehouse.Commit, *warehouse.Part, error) {
+func (r *run) begin(ctx context.Context, direct bool) (warehouse.Commit, warehouse.Part, error) {
 	c, err := r.Warehouse.Begin(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -156,23 +155,21 @@ func (r *run) begin(ctx context.Context, direct bool) (*warehouse.Commit, *wareh
 }
 
 // end merges what has come in, moves the position and makes it all visible.
-func (r *run) end(ctx context.Context, c *warehouse.Commit, p *warehouse.Part, to position.Position) error {
+func (r *run) end(ctx context.Context, c warehouse.Commit, p warehouse.Part, to position.Position) error {
 	return r.endWith(ctx, c, p, to, warehouse.Has{})
 }
 
-func (r *run) endWith(ctx context.Context, c *warehouse.Commit, p *warehouse.Part, to position.Position, has warehouse.Has) error {
+func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part, to position.Position, has warehouse.Has) error {
 	// The position first: it makes a second worker wait here, and then fail.
 	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
 	if err != nil {
 		return err
 	}
 	if r.Table.Find == feed.FindWhole && r.Table.Keep != feed.KeepReplace { // what was not read has gone
-		gone, err := c.Exec(ctx, r.Warehouse.Dialect().Sweep(r.plan.target, p.Stage(), schema.Literal(to.Value)+"::timestamptz", r.Run))
-		if err != nil {
+		if _, err := p.Sweep(ctx, r.clock.UnixMicro()); err != nil {
 			return err
 		}
-		p.Staged(gone)
-		has = warehouse.Has{Gone: true, Filled: true}
+		has = warehouse.Has{Gone: true}
 	}
 	if err := p.Merge(ctx, has); err != nil {
 		return err
@@ -239,25 +236,13 @@ func (c *committer) abort() {
 	}
 }
 
-// watermarkPlace is where the watermark stands in the records of a query.
-func (c *committer) watermarkPlace() int {
-	if c.query.ReadsWatermark() {
-		return len(c.query.Table.Columns)
-	}
-	return c.place(c.query.Watermark.Column.Name)
-}
-
-func (c *committer) place(column string) int {
-	return slices.IndexFunc(c.query.Table.Columns, func(x schema.Column) bool { return x.Name == column })
-}
-
 // positionAt is the position of a row, or of the last row set aside.
 func (c *committer) positionAt(b rows.Batch, row int, aside bool) position.Position {
 	key := make([]int, len(c.query.Table.Key))
 	for i, k := range c.query.Table.Key {
-		key[i] = c.place(k)
+		key[i] = c.index(k)
 	}
-	w := c.watermarkPlace()
+	w := c.watermarkIndex()
 	var p position.Position
 	if aside {
 		values := b.Aside[len(b.Aside)-1].Values
@@ -284,7 +269,7 @@ func deref(s *string) string {
 // raise remembers the highest watermark of rows that come in no order.
 func (c *committer) raise(b rows.Batch) {
 	t := c.query.Watermark.Column.Type
-	w := c.watermarkPlace()
+	w := c.watermarkIndex()
 	higher := func(p position.Position) {
 		p.After = nil
 		if position.Compare(p, c.highest, t) > 0 {

@@ -6,13 +6,17 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/engine"
+	"noemata/internal/testkit"
+	"noemata/internal/warehouse"
 )
 
 // session runs statements one after another on a connection of their own.
@@ -149,8 +153,7 @@ func TestMariaDBLateCommitsAreNotLost(t *testing.T) {
 		t.Helper()
 		_, err := b.engine.Run(t.Context(), b.work(table))
 		require.NoError(t, err)
-		found, err := b.warehouse.Ask(t.Context(), "SELECT id FROM kept.visits ORDER BY id")
-		require.NoError(t, err)
+		found := testkit.SQL(t, b.warehouse, "SELECT id FROM kept.visits ORDER BY id")
 		var ids []string
 		for _, row := range found {
 			ids = append(ids, fmt.Sprint(row[0]))
@@ -198,19 +201,44 @@ func TestMariaDBLateCommitsAreNotLost(t *testing.T) {
 	require.NoError(t, <-waiting)
 	require.Eventually(t, func() bool { return len(run()) == 5 }, 10*time.Second, 10*time.Millisecond)
 
-	// A monitor that reads the list again and again keeps the server from making it anew.
+	// Monitors that read the list again and again keep the server from making it anew.
 	ctx, stop := context.WithCancel(t.Context())
-	monitored := make(chan struct{})
-	go func() {
-		defer close(monitored)
-		for ctx.Err() == nil {
-			_, _ = b.db.ExecContext(ctx, "SELECT count(*) FROM information_schema.INNODB_TRX")
-			time.Sleep(10 * time.Millisecond)
-		}
-	}()
+	var monitors sync.WaitGroup
+	for range 4 {
+		monitors.Go(func() {
+			for ctx.Err() == nil {
+				_, _ = b.db.ExecContext(ctx, "SELECT count(*) FROM information_schema.INNODB_TRX")
+				time.Sleep(5 * time.Millisecond)
+			}
+		})
+	}
 	_, err = b.engine.Run(t.Context(), b.work(table))
 	require.ErrorContains(t, err, "has not made its list of open transactions anew")
 	stop()
-	<-monitored
+	monitors.Wait()
 	require.Len(t, run(), 5)
+}
+
+// A run that is stopped between a copy and its joining leaves the copy's moment to the next
+// one: what is read of the log then comes later, although the log says that it was earlier.
+func TestMariaDBACopyThatHasYetToJoinComesFirst(t *testing.T) {
+	onEachMaria(t, func(t *testing.T, b *mariaBench) {
+		b.exec("CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau')")
+		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory, Target: "kept.copies"})
+		ctx, stop := context.WithCancel(t.Context())
+		w := f.work()
+		w.Report = func(r engine.LogReport) {
+			for _, x := range r.Tables {
+				if x.State == warehouse.Joining {
+					stop()
+				}
+			}
+		}
+		_, err := f.engine.Follow(ctx, w)
+		require.True(t, problem.Is(err, problem.Stopped), "%v", err)
+		b.session("SET timestamp = UNIX_TIMESTAMP() - 1000", "UPDATE copies SET branch = 'Dornheim'")
+		_, err = f.engine.Follow(t.Context(), f.work())
+		require.NoError(t, err)
+		require.Equal(t, []string{"Grünau | false", "Dornheim | true"}, f.see("SELECT branch, nm_current FROM kept.copies ORDER BY nm_from"))
+	})
 }

@@ -94,7 +94,7 @@ func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
 		query := feed.Table{Table: b.table("extremes"), Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}, Target: "kept.by_query"}
 		require.Equal(t, rows.Books{Read: 5, Inserted: 5}, b.bring(query).Books)
 		b.equal(query, 5)
-		require.NoError(t, b.warehouse.SetPlace(t.Context(), "catalogue", query.Table, nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "catalogue", query.Table, nil))
 		require.Equal(t, rows.Books{Read: 5, Unchanged: 5}, b.bring(query).Books)
 
 		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copied"), Keep: feed.KeepLatest, Target: "kept.by_log"}, feed.Table{Table: b.table("extremes"), Keep: feed.KeepHistory, Target: "kept.by_copy"})

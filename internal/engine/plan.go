@@ -81,10 +81,9 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 	if err != nil {
 		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
-	target := warehouse.Target{Name: name, Columns: table.Columns, Keep: t.Keep, Log: t.Find == feed.FindLog, Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
-	n := warehouse.Names{Changed: f.Column("change"), ChangedAt: f.Column("changed_at"), DeletedAt: f.Column("deleted_at"),
-		From: f.Column("from"), Until: f.Column("until"), Current: f.Column("current"), Position: f.Column("position"), Run: f.Column("run")}
-	target.Names = n
+	log := t.Find == feed.FindLog
+	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(table.Columns, f.Column(""), t.Keep, log), Prefix: f.Column(""),
+		Keep: t.Keep, Log: log, Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
 	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
 		target.Key = table.Key
 		if len(t.Key) > 0 {
@@ -103,34 +102,12 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 			}
 		}
 	}
-	add := func(name string, kind schema.Kind) {
-		target.Added = append(target.Added, schema.Column{Name: name, Type: schema.Type{Kind: kind}, Native: "added"})
-	}
-	switch t.Keep {
-	case feed.KeepLatest:
-		add(n.ChangedAt, schema.TimestampTZ)
-	case feed.KeepSoftDelete:
-		add(n.DeletedAt, schema.TimestampTZ)
-		add(n.ChangedAt, schema.TimestampTZ)
-	case feed.KeepHistory:
-		add(n.From, schema.TimestampTZ)
-		add(n.Until, schema.TimestampTZ)
-		add(n.Current, schema.Bool)
-		add(n.Position, schema.Text)
-	case feed.KeepLedger:
-		if target.Log {
-			add(n.Changed, schema.Text)
-		}
-		add(n.ChangedAt, schema.TimestampTZ)
-		add(n.Position, schema.Text)
-	}
-	add(n.Run, schema.Int64)
 	for _, c := range table.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
 			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name), "The source table %s has a column %s, and names that begin with noemata_ are used for rows on their way.", t.Table, c.Name)
 		}
 	}
-	for _, a := range target.Added {
+	for _, a := range target.Added() {
 		if _, clash := table.Column(a.Name); clash {
 			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.", "The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
 		}
@@ -214,9 +191,9 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			blocker(t.Table, err)
 		}
 		for _, c := range left {
-			if slices.Contains(t.Drop, c) {
-				findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table, What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with the values of before; a proof does not look at it.", p.target.Name, c),
-					Remedy: fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s;", p.target.Name.Quoted(), schema.Quote(c))})
+			if slices.Contains(t.Drop, c.Column) {
+				findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table, What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with the values of before; a proof does not look at it.", p.target.Name, c.Column),
+					Remedy: c.Remedy})
 			}
 		}
 		found, err := src.Findings(ctx, p.query)
@@ -234,33 +211,10 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		if len(p.target.Key) > 0 && !p.target.Unique {
 			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
 				What:   "The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.",
-				Remedy: uniqueKey(src, p)})
+				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.target.Key)})
 		}
 	}
 	return findings
-}
-
-// uniqueKey is the statement that makes a key unique; a view takes none.
-func uniqueKey(src source.Source, p plan) string {
-	t := p.query.Table
-	if t.View {
-		return ""
-	}
-	var list, nullable []string
-	for _, k := range p.target.Key {
-		list = append(list, src.Quote(k))
-		if t.Nullable(k) {
-			nullable = append(nullable, k)
-		}
-	}
-	kind, first := "UNIQUE", ""
-	switch {
-	case len(nullable) > 0 && len(t.Key) == 0: // which makes the columns NOT NULL
-		kind = "PRIMARY KEY"
-	case len(nullable) > 0:
-		first = fmt.Sprintf("Make %s NOT NULL. Then: ", strings.Join(nullable, ", "))
-	}
-	return fmt.Sprintf("%sALTER TABLE %s.%s ADD %s (%s);", first, src.Quote(t.Name.Schema), src.Quote(t.Name.Table), kind, strings.Join(list, ", "))
 }
 
 // checkLog looks at what following the log needs. Tables that cannot be planned are told

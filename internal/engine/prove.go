@@ -22,8 +22,8 @@ import (
 // Proof is what a comparison of the two sides of a table found.
 type Proof struct {
 	compare.Result
-	Place warehouse.Place // the position that was compared
-	Same  bool
+	Stands warehouse.Checkpoint // the position that was compared
+	Same   bool
 }
 
 // passAfter is how long a proof waits for a feed to pass the moment of reading.
@@ -46,7 +46,7 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if w.Table.Keep == feed.KeepLedger {
 		keys = nil
 	}
-	c := compare.New(p.query.Table.Columns, schema.Places(p.query.Table.Columns, keys))
+	c := compare.New(p.query.Table.Columns, schema.Indexes(p.query.Table.Columns, keys))
 	proof, err := proveOnce(ctx, w, p, c)
 	if w.Table.Find != feed.FindLog || err != nil || proof.Same {
 		return proof, err
@@ -58,17 +58,17 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 }
 
 func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proof, error) {
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
 	if err != nil {
 		return Proof{}, err
 	}
 	q := p.query
 	if q.Watermark != nil {
-		q.Beyond = &place.Position
+		q.Beyond = &stands.Position
 		switch start := w.Table.Watermark.Start; start {
 		case "", feed.StartBeginning:
 		case feed.StartNow: // what lies below the first position was never meant to come
-			first, err := w.Warehouse.FirstPosition(ctx, w.Feed.Name, w.Table.Table)
+			first, err := w.Warehouse.Journal().FirstPosition(ctx, w.Feed.Name, w.Table.Table)
 			if err != nil {
 				return Proof{}, err
 			}
@@ -82,8 +82,8 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 		for _, a := range b.Aside {
 			c.SourceAside(a)
 		}
-		inFlight := func(int) bool { return place.Position.IsZero() }
-		if q.Beyond != nil && !place.Position.IsZero() {
+		inFlight := func(int) bool { return stands.Position.IsZero() }
+		if q.Beyond != nil && !stands.Position.IsZero() {
 			inFlight = b.Record.Column(int(b.Record.NumCols()) - 1).(*array.Boolean).Value
 		}
 		return tooLarge(c.Source(b.Record, inFlight), w)
@@ -91,7 +91,7 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 	if err != nil {
 		return Proof{}, err
 	}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: q.Table.Columns, Where: warehouse.Holds(p.target)}, func(record arrow.RecordBatch) error {
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: p.target.Values(), Holding: true}, func(record arrow.RecordBatch) error {
 		return tooLarge(c.Warehouse(record), w)
 	})
 	if err != nil {
@@ -102,7 +102,7 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 	if w.Table.Keep == feed.KeepLedger {
 		same = result.Missing == 0 && result.Differing == 0
 	}
-	return Proof{Result: result, Place: place, Same: same}, nil
+	return Proof{Result: result, Stands: stands, Same: same}, nil
 }
 
 // tooLarge explains that a table has too many rows to be proved.
@@ -133,12 +133,12 @@ func passed(ctx context.Context, w Work) error {
 		return err
 	}
 	for until := time.Now().Add(passAfter); ; {
-		place, err := w.Warehouse.Place(ctx, w.Feed.Name, "")
-		if err != nil || place.Position.Value >= end {
+		stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, "")
+		if err != nil || stands.Position.Value >= end {
 			return err
 		}
 		if time.Now().After(until) {
-			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.", "%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has come to %s.", w.Table.Table, orNothing(place.Position.Value), end)
+			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.", "%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has come to %s.", w.Table.Table, orNothing(stands.Position.Value), end)
 		}
 		select {
 		case <-ctx.Done():
@@ -170,41 +170,25 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 	if len(key) != len(p.target.Key) {
 		return nil, nil, problem.Newf(problem.Invalid, "Give a value for each of them, in this order.", "The key of %s is %v.", w.Table.Table, p.target.Key)
 	}
-	where := ""
-	for i, k := range p.target.Key {
-		if i > 0 {
-			where += " AND "
-		}
-		column, _ := schema.Table{Columns: p.target.Columns}.Column(k)
-		switch column.Type.Kind {
-		case schema.Timestamp, schema.TimestampTZ, schema.Date: // their text has several forms
-			if _, err := schema.ParseTimestamp(key[i]); err != nil {
-				return nil, nil, problem.Newf(problem.Invalid, "Write it as 2026-03-01T09:00:00Z.", "%q is no value of the key's column %s.", key[i], k)
-			}
-			where += fmt.Sprintf("%s = CAST(%s AS %s)", schema.Quote(k), schema.Literal(key[i]), w.Warehouse.Dialect().TypeName(column.Type))
-		default:
-			where += fmt.Sprintf("CAST(%s AS VARCHAR) = %s", schema.Quote(k), schema.Literal(key[i]))
-		}
-	}
-	n := p.target.Names
 	all := p.target.All()
-	source := len(p.target.Columns)
-	added := map[string]int{}
-	for i, c := range p.target.Added {
-		added[c.Name] = source + i
+	values := len(p.target.Values())
+	added := map[warehouse.Role]int{}
+	for i, c := range p.target.Columns {
+		added[c.Role] = i
 	}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: all, Where: where, OrderBy: []string{n.From, n.Position}}, func(r arrow.RecordBatch) error {
-		moment := func(column string, i int) *time.Time {
-			c := r.Column(added[column]).(*array.Timestamp)
+	order := []string{p.target.Called(warehouse.From), p.target.Called(warehouse.Position)}
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: all, Key: key, OrderBy: order}, func(r arrow.RecordBatch) error {
+		moment := func(role warehouse.Role, i int) *time.Time {
+			c := r.Column(added[role]).(*array.Timestamp)
 			if c.IsNull(i) {
 				return nil
 			}
 			at := time.UnixMicro(int64(c.Value(i))).UTC()
 			return &at
 		}
-		for i, values := range texts(r, all) {
-			v := Version{From: moment(n.From, i), Until: moment(n.Until, i), Values: values[:source], Run: r.Column(added[n.Run]).(*array.Int64).Value(i)}
-			if position := values[added[n.Position]]; position != nil {
+		for i, row := range texts(r, all) {
+			v := Version{From: moment(warehouse.From, i), Until: moment(warehouse.Until, i), Values: row[:values], Run: r.Column(added[warehouse.Run]).(*array.Int64).Value(i)}
+			if position := row[added[warehouse.Position]]; position != nil {
 				v.Position = *position
 			}
 			if len(list) > 0 {
@@ -219,5 +203,5 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 		}
 		return nil
 	})
-	return schema.Table{Columns: p.target.Columns}.ColumnNames(), list, err
+	return schema.Table{Columns: p.target.Values()}.ColumnNames(), list, err
 }

@@ -28,7 +28,7 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 	if err != nil {
 		return Sample{}, err
 	}
-	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added}.ColumnNames(), Source: [][]*string{}, Warehouse: [][]*string{}}
+	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added()}.ColumnNames(), Source: [][]*string{}, Warehouse: [][]*string{}}
 	q := p.query
 	q.Newest, q.Limit = true, limit
 	if err := w.Source.Read(ctx, q, func(b rows.Batch) error {
@@ -38,12 +38,12 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 	}); err != nil {
 		return Sample{}, err
 	}
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
-	if err != nil || place.Version == 0 {
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
+	if err != nil || stands.Version == 0 {
 		return s, err // nothing there yet
 	}
 	columns := p.target.All()
-	err = w.Warehouse.Read(ctx, warehouse.Query{Name: p.target.Name, Columns: columns, Newest: p.target.Watermark, OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: columns, Newest: p.target.Watermark, OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
 		s.Warehouse = append(s.Warehouse, texts(record, columns)...)
 		return nil
 	})
@@ -78,8 +78,8 @@ func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error
 	if inSource, err = w.Source.Count(ctx, p.query); err != nil {
 		return 0, 0, err
 	}
-	place, err := w.Warehouse.Place(ctx, w.Feed.Name, placeName(w.Table))
-	if err != nil || place.Version == 0 {
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
+	if err != nil || stands.Version == 0 {
 		return inSource, 0, err
 	}
 	inWarehouse, err = w.Warehouse.Count(ctx, p.target)

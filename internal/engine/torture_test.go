@@ -215,7 +215,7 @@ func TestGarbledServers(t *testing.T) {
 				of.Find, of.Keep = feed.FindWhole, feed.KeepReplace
 			case 1:
 				of.Find, of.Keep, of.Watermark = feed.FindWatermark, feed.KeepLatest, &feed.Watermark{Column: "at"}
-				require.NoError(b.t, b.warehouse.SetPlace(ctx, x.Name, table, nil))
+				require.NoError(b.t, b.warehouse.Journal().SetPosition(ctx, x.Name, table, nil))
 			default:
 				of.Find, of.Keep = feed.FindLog, feed.KeepHistory
 			}
@@ -262,7 +262,7 @@ func doubled(name string) string {
 }
 
 func asTexts(f *follower, sql string) ([][]string, error) {
-	found, err := f.warehouse.Ask(context.Background(), sql)
+	found, err := f.warehouse.(testkit.Asker).Ask(context.Background(), sql)
 	var out [][]string
 	for _, row := range found {
 		texts := make([]string, len(row))

@@ -70,7 +70,7 @@ func TestEveryTypeIsEqualInBothWarehouses(t *testing.T) {
 		require.Equal(t, rows.Books{Read: 9, Inserted: 9}, b.bring(table).Books)
 		b.equal(table, 9)
 		// The same by merge: every value is recognised as the one that is there.
-		require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.extremes", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.extremes", nil))
 		require.Equal(t, rows.Books{Read: 9, Unchanged: 9}, b.bring(table).Books)
 		// Values that are equal and yet not the same are changes.
 		b.exec(`UPDATE extremes SET at = '2026-01-02Z', c_float8 = 0, c_float4 = 0, c_num = 1.5, c_interval = '-1 mons +23:59:59.999999' WHERE id = 2`)
@@ -78,9 +78,9 @@ func TestEveryTypeIsEqualInBothWarehouses(t *testing.T) {
 		b.equal(table, 9)
 		ledger := table
 		ledger.Keep, ledger.Target = feed.KeepLedger, "public.extremes_ledger"
-		require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.extremes", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.extremes", nil))
 		require.Equal(t, rows.Books{Read: 9, Inserted: 9}, b.bring(ledger).Books)
-		require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.extremes", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.extremes", nil))
 		require.Equal(t, rows.Books{Read: 9, Unchanged: 9}, b.bring(ledger).Books)
 		b.equal(ledger, 9)
 	})
@@ -156,7 +156,7 @@ func TestWhatCannotBeStoredIsSetAsideWithItsReason(t *testing.T) {
 		b.equal(table, 1)
 		// As text, all of them can be kept.
 		table.AsText, table.Target = []string{"d", "ts", "iv"}, "public.odd_text"
-		require.NoError(t, b.warehouse.SetPlace(t.Context(), "circulation", "public.odd", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.odd", nil))
 		require.Equal(t, rows.Books{Read: 4, Inserted: 4}, b.bring(table).Books)
 		b.equal(table, 4)
 	})

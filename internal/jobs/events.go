@@ -10,7 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"noemata/client"
+	"noemata/internal/records"
 )
 
 // channel is the PostgreSQL channel that events travel on, so that every process
@@ -21,16 +21,16 @@ const channel = "noemata_events"
 type Events struct {
 	pool      *pgxpool.Pool
 	mu        sync.Mutex
-	listeners map[chan client.Event]struct{}
+	listeners map[chan records.Event]struct{}
 }
 
 // NewEvents makes Events that travel through the records' database.
 func NewEvents(pool *pgxpool.Pool) *Events {
-	return &Events{pool: pool, listeners: map[chan client.Event]struct{}{}}
+	return &Events{pool: pool, listeners: map[chan records.Event]struct{}{}}
 }
 
 // Send tells all processes of an event. It is not kept for those who listen later.
-func (e *Events) Send(ctx context.Context, event client.Event) {
+func (e *Events) Send(ctx context.Context, event records.Event) {
 	payload, _ := json.Marshal(event) // plain fields always marshal
 	if _, err := e.pool.Exec(ctx, "SELECT pg_notify($1, $2)", channel, string(payload)); err != nil && ctx.Err() == nil {
 		slog.Warn("An event was not sent.", "error", err)
@@ -39,8 +39,8 @@ func (e *Events) Send(ctx context.Context, event client.Event) {
 
 // Listen gives a channel of events and a function that ends it. A listener that
 // does not keep up misses events.
-func (e *Events) Listen() (<-chan client.Event, func()) {
-	c := make(chan client.Event, 64)
+func (e *Events) Listen() (<-chan records.Event, func()) {
+	c := make(chan records.Event, 64)
 	e.mu.Lock()
 	e.listeners[c] = struct{}{}
 	e.mu.Unlock()
@@ -82,7 +82,7 @@ func (e *Events) hear(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		var event client.Event
+		var event records.Event
 		if err := json.Unmarshal([]byte(n.Payload), &event); err != nil {
 			continue // of another version of the service
 		}

@@ -7,10 +7,11 @@ import (
 	"sync"
 	"time"
 
-	"noemata/client"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/engine"
+	"noemata/internal/records"
 	"noemata/internal/source"
 	"noemata/internal/statement"
 	"noemata/internal/store"
@@ -38,7 +39,7 @@ type following struct {
 	wh   warehouse.Warehouse
 
 	began    time.Time
-	noted    map[string]client.Books // what was added to the tables' state
+	noted    map[string]rows.Books // what was added to the tables' state
 	measured time.Time
 	applied  int64
 	last     engine.LogReport // what was recorded last
@@ -49,8 +50,8 @@ type following struct {
 
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
-func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64, until <-chan struct{}) (client.Books, error) {
-	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]client.Books{}}
+func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64, until <-chan struct{}) (rows.Books, error) {
+	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]rows.Books{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
 	recording := statement.With(ctx, made.add)
@@ -121,7 +122,7 @@ func (x *following) record(ctx context.Context, ended <-chan struct{}) {
 }
 
 // sum adds up the books of all tables.
-func (x *following) sum() (sum client.Books) {
+func (x *following) sum() (sum rows.Books) {
 	for _, t := range x.last.Tables {
 		sum = sum.Add(t.Books)
 	}
@@ -163,10 +164,10 @@ func (x *following) note(ctx context.Context, over bool) {
 			continue
 		}
 		phase := "following"
-		if t.State != engine.Following {
+		if t.State != warehouse.Following {
 			phase = "copying"
 		}
-		x.events.Send(ctx, client.Event{Kind: "progress", Feed: x.feed.Name, Run: x.run, Table: t.Table, Phase: phase, Read: max(t.Books.Read, t.Copied), Expected: t.Expected})
+		x.events.Send(ctx, records.Event{Kind: "progress", Feed: x.feed.Name, Run: x.run, Table: t.Table, Phase: phase, Read: max(t.Books.Read, t.Copied), Expected: t.Expected})
 	}
 	x.save(ctx, "running", nil)
 	if err := x.store.NoteBooks(ctx, x.run, x.sum()); err != nil {
@@ -179,15 +180,15 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 	for _, t := range x.last.Tables {
 		was := x.noted[t.Table]
 		now := t.Books
-		delta := client.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside, Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated, Deleted: now.Deleted - was.Deleted}
+		delta := rows.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside, Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated, Deleted: now.Deleted - was.Deleted}
 		x.noted[t.Table] = now
 		x.applied += delta.Read
 		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Key: t.Target.Key, Failure: failure}
-		var copying *client.CopyStatus
+		var copying *records.CopyStatus
 		switch t.State {
-		case engine.Following:
+		case warehouse.Following:
 			result.Position = x.last.Position
-		case engine.Held: // it stays where it was
+		case warehouse.Held: // it stays where it was
 			if err := x.store.NoteFailure(ctx, x.feed.Name, t.Table, x.run, t.Trouble); err != nil {
 				slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
 			}
@@ -196,7 +197,7 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 			}
 			continue
 		default:
-			copying = &client.CopyStatus{State: t.State, Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
+			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
 		}
 		work := engine.Work{Feed: x.feed, Warehouse: x.wh}
 		work.Table, _ = x.feed.Table(t.Table)
@@ -217,7 +218,7 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 // sample measures what the source retains.
 func (x *following) sample(ctx context.Context) {
 	warn, stop := x.feed.Levels()
-	l := client.LogStatus{Position: x.last.Position, Warn: warn, Stop: stop, MeasuredAt: time.Now().UTC()}
+	l := records.LogStatus{Position: x.last.Position, Warn: warn, Stop: stop, MeasuredAt: time.Now().UTC()}
 	if !x.last.CompleteAt.IsZero() {
 		at := x.last.CompleteAt.UTC()
 		l.CompleteAt = &at
@@ -257,13 +258,13 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 		reports[t.Table] = t
 	}
 	for place, t := range x.feed.Tables {
-		d := client.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits), Problem: client.NewProblem(failure)}
+		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits), Problem: records.NewProblem(failure)}
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
 		}
-		if r := reports[t.Table]; r.State == engine.Held {
-			d.State, d.To, d.Problem = engine.Held, "", client.NewProblem(r.Trouble)
-		} else if r.State != "" && r.State != engine.Following {
+		if r := reports[t.Table]; r.State == warehouse.Held {
+			d.State, d.To, d.Problem = string(warehouse.Held), "", records.NewProblem(r.Trouble)
+		} else if r.State != "" && r.State != warehouse.Following {
 			d.Notes = append(d.Notes, fmt.Sprintf("The table is being copied: %d rows have come in.", r.Copied))
 			if r.Waiting != "" {
 				d.Notes = append(d.Notes, "Before the copy, "+r.Waiting+".")
@@ -344,7 +345,7 @@ func (r *Runner) measureLogs(ctx context.Context) error {
 	return nil
 }
 
-func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l client.LogStatus) {
+func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l records.LogStatus) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	src, err := r.links.Source(ctx, f.Source)

@@ -22,11 +22,12 @@ import (
 	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/sync/errgroup"
 
-	"noemata/client"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/links"
+	"noemata/internal/records"
 	"noemata/internal/statement"
 	"noemata/internal/store"
 )
@@ -256,7 +257,7 @@ func (r *Runner) keepHouse(ctx context.Context) {
 
 // Wake makes a feed's job due now: a run was queued, or the feed has changed.
 func (r *Runner) Wake(ctx context.Context, feed string) error {
-	r.events.Send(ctx, client.Event{Kind: "feed", Feed: feed})
+	r.events.Send(ctx, records.Event{Kind: "feed", Feed: feed})
 	return r.wake(ctx, feed)
 }
 
@@ -351,9 +352,9 @@ func (r *Runner) sleep(active bool, next *time.Time) error {
 // run works on all tables of a feed. A table that fails does not stop the others.
 func (r *Runner) run(ctx context.Context, name string, id int64) {
 	kept := context.WithoutCancel(ctx) // records are written even when the run is stopped
-	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: "running"})
+	r.events.Send(kept, records.Event{Kind: "run", Feed: name, Run: id, State: "running"})
 	running, until, release := r.watch(ctx, id)
-	var books client.Books
+	var books rows.Books
 	err := problem.Guarded(func() (err error) {
 		books, err = r.runTables(running, name, id, until)
 		return err
@@ -388,7 +389,7 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 			slog.Error("A fault of the service ended a run.", "feed", name, "run", id, "stack", string(fault.Stack))
 		}
 	}
-	r.events.Send(kept, client.Event{Kind: "run", Feed: name, Run: id, State: state})
+	r.events.Send(kept, records.Event{Kind: "run", Feed: name, Run: id, State: state})
 }
 
 // After a failure the next run is not before four seconds, and the pause doubles with each
@@ -440,36 +441,36 @@ func afterFailures(next time.Time, cron bool, failures int, now time.Time) time.
 	return next
 }
 
-func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (client.Books, error) {
+func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (rows.Books, error) {
 	f, err := r.store.Feed(ctx, name)
 	if err != nil {
-		return client.Books{}, err
+		return rows.Books{}, err
 	}
 	src, err := r.links.Source(ctx, f.Source)
 	if err != nil {
-		return client.Books{}, err
+		return rows.Books{}, err
 	}
 	wh, err := r.links.Warehouse(ctx, f.Warehouse)
 	if err != nil {
-		return client.Books{}, err
+		return rows.Books{}, err
 	}
 	if f.FollowsLog() {
 		return r.follow(ctx, f, src, wh, id, until)
 	}
 	free, err := r.slots.take(ctx, f.Source)
 	if err != nil {
-		return client.Books{}, err
+		return rows.Books{}, err
 	}
 	defer free()
 	var mu sync.Mutex
-	var sum client.Books
+	var sum rows.Books
 	var failed []error
 	var group errgroup.Group
 	group.SetLimit(tablesAtOnce)
 	for place, t := range f.Tables {
 		group.Go(func() error {
 			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh}
-			var books client.Books
+			var books rows.Books
 			err := problem.Guarded(func() (err error) {
 				books, err = r.runTable(ctx, work, place)
 				return err
@@ -495,10 +496,10 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 }
 
 // runTable runs one table and keeps what there is to know about it.
-func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client.Books, error) {
+func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.Books, error) {
 	kept := context.WithoutCancel(ctx)
 	began := time.Now()
-	detail := client.RunTable{Table: w.Table.Table, State: "running", StartedAt: &began, Notes: []string{}}
+	detail := records.RunTable{Table: w.Table.Table, State: "running", StartedAt: &began, Notes: []string{}}
 	if target, err := w.Feed.TargetOf(w.Table); err == nil {
 		detail.Target = target.Display()
 	}
@@ -527,12 +528,12 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (client
 	detail.Books, detail.From, detail.To = out.Books, out.From.Position.String(), out.To.Position.String()
 	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
 	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
-	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, client.NewProblem(err)
+	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
 	if err := r.store.SaveStatements(kept, w.Run, w.Table.Table, made); err != nil {
 		slog.Error("Statements were not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
 	}
 	save()
-	r.events.Send(kept, client.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: client.PhaseDone, Read: out.Books.Read})
+	r.events.Send(kept, records.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: records.PhaseDone, Read: out.Books.Read})
 	r.note(ctx, w, out, err)
 	r.measure(w, out)
 	return out.Books, err
@@ -571,7 +572,7 @@ func (r *Runner) progress(ctx context.Context, w engine.Work) func(engine.Progre
 			return
 		}
 		last, phase = time.Now(), p.Phase
-		r.events.Send(ctx, client.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: p.Phase, Read: p.Read, Expected: p.Expected})
+		r.events.Send(ctx, records.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: p.Phase, Read: p.Read, Expected: p.Expected})
 	}
 }
 
@@ -603,19 +604,19 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 }
 
 // Prove compares a table now and keeps the result.
-func (r *Runner) Prove(ctx context.Context, name, table string) (client.Proof, error) {
+func (r *Runner) Prove(ctx context.Context, name, table string) (records.Proof, error) {
 	w, err := r.Work(ctx, name, table)
 	if err != nil {
-		return client.Proof{}, err
+		return records.Proof{}, err
 	}
 	found, err := engine.Prove(ctx, w)
 	if err != nil {
-		return client.Proof{}, err
+		return records.Proof{}, err
 	}
 	target, err := w.Feed.TargetOf(w.Table)
 	if err != nil {
 		target = schema.Name{}
 	}
-	p := client.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(), Position: found.Place.Position.String(), Same: found.Same, Result: found.Result}
+	p := records.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(), Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result}
 	return p, r.store.NoteProof(ctx, name, table, p)
 }

@@ -51,7 +51,7 @@ func (r *Reader) value(place int) []byte {
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Places(columns, key), values: make([]span, len(columns))}
+	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Indexes(columns, key), values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)
 		r.mappings = append(r.mappings, m)

@@ -32,6 +32,7 @@ import (
 	"noemata/client"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/feeds"
 	"noemata/internal/jobs"
 	"noemata/internal/links"
 	"noemata/internal/source"
@@ -43,6 +44,7 @@ import (
 type Service struct {
 	store   *store.Store
 	links   *links.Links
+	rules   *feeds.Rules
 	runner  *jobs.Runner
 	events  *jobs.Events
 	app     *fiber.App
@@ -70,7 +72,7 @@ const SignInsPerMinute = 10
 
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
-	s := &Service{store: p.Store, links: p.Links, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
+	s := &Service{store: p.Store, links: p.Links, rules: &feeds.Rules{Store: p.Store, Links: p.Links, Runner: p.Runner}, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
 	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
 		// Texts of a request are copied, so that whoever keeps one keeps it as it was.
 		Immutable:               true,

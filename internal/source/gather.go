@@ -16,15 +16,15 @@ import (
 type Gathering struct {
 	Bytes int64 // that it takes, about
 
-	tables  []*Changes
-	txns    []change.Txn
-	clock   change.Clock
-	open    bool  // the last transaction goes on
-	goes    bool  // the first transaction began before what is gathered
-	seq     int32 // of the last change within its transaction
-	changes int64
-	commits int64
-	taken   int64 // how often what was gathered was handed over
+	tables    []*Changes
+	txns      []change.Txn
+	clock     change.Clock
+	open      bool  // the last transaction goes on
+	continues bool  // the first transaction began before what is gathered
+	seq       int32 // of the last change within its transaction
+	changes   int64
+	commits   int64
+	taken     int64 // how often what was gathered was handed over
 }
 
 // Changes is what has been gathered of one table.
@@ -43,7 +43,7 @@ func NewGathering(clock change.Clock) Gathering { return Gathering{clock: clock}
 
 // Table makes a place for the changes of one more table.
 func (g *Gathering) Table(f Followed) *Changes {
-	c := &Changes{Followed: f, KeyAt: schema.Places(f.Table.Columns, f.Key), builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(f.Table.Columns))}
+	c := &Changes{Followed: f, KeyAt: schema.Indexes(f.Table.Columns, f.Key), builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(f.Table.Columns))}
 	c.Fields = c.builder.Fields()
 	g.tables = append(g.tables, c)
 	return c
@@ -92,7 +92,7 @@ func (g *Gathering) Discard(since Mark) bool {
 	txn := int32(len(g.txns) - 1)
 	for _, c := range g.tables {
 		for i := len(c.batch.Rows) - 1; i >= 0 && c.batch.Rows[i].Txn == txn && int64(c.batch.Rows[i].Seq) > since.seq; i-- {
-			c.batch.Rows[i].Kind, c.batch.Rows[i].Unfit = 0, false
+			c.batch.Rows[i].Kind, c.batch.Rows[i].Misfit = 0, false
 		}
 		for len(c.asideAt) > 0 {
 			last := c.asideAt[len(c.asideAt)-1]
@@ -124,8 +124,8 @@ func (g *Gathering) Row(kind change.Kind) (change.Row, error) {
 	return change.Row{Kind: kind, Txn: int32(len(g.txns) - 1), Seq: g.seq}, nil
 }
 
-// Rise is what Stream asks for.
-func (g *Gathering) Rise(moment int64) { g.clock.Last = max(g.clock.Last, moment) }
+// StartAfter is what Stream asks for.
+func (g *Gathering) StartAfter(moment int64) { g.clock.Last = max(g.clock.Last, moment) }
 
 // Progress is what has been gathered, up to a position.
 func (g *Gathering) Progress(position string, idle bool) Progress {
@@ -134,7 +134,7 @@ func (g *Gathering) Progress(position string, idle bool) Progress {
 
 // Take hands over what was gathered, up to a position.
 func (g *Gathering) Take(position string) Gathered {
-	out := Gathered{To: position, Clock: g.clock, Commits: g.commits, Open: g.open, Goes: g.goes}
+	out := Gathered{To: position, Clock: g.clock, Commits: g.commits, Open: g.open, Continues: g.continues}
 	for _, c := range g.tables {
 		b := c.batch
 		c.batch, c.asideAt = change.Batch{}, nil
@@ -144,7 +144,7 @@ func (g *Gathering) Take(position string) Gathered {
 		}
 		out.Batches = append(out.Batches, b)
 	}
-	g.Bytes, g.changes, g.commits, g.goes = 0, 0, 0, g.open
+	g.Bytes, g.changes, g.commits, g.continues = 0, 0, 0, g.open
 	g.taken++
 	if g.open {
 		g.txns = append([]change.Txn{}, g.txns[len(g.txns)-1])
@@ -178,7 +178,7 @@ func (c *Changes) Add(r change.Row, unknown []bool) {
 // AddBare adds a change without values. An error says why its values are not known.
 func (c *Changes) AddBare(r change.Row, unfit error) {
 	if unfit != nil {
-		r.Unfit, c.batch.Unfit = true, unfit
+		r.Misfit, c.batch.Misfit = true, unfit
 	}
 	c.fill(0)
 	c.batch.Rows = append(c.batch.Rows, r)

@@ -33,7 +33,7 @@ func TestWhatIsGatheredIsTakenOnce(t *testing.T) {
 			at := fmt.Sprintf("%04d", ended)
 			out := g.Take(at)
 			require.Equal(t, at, out.To)
-			require.Equal(t, open, out.Goes, "a transaction that was open when it was taken before goes on")
+			require.Equal(t, open, out.Continues, "a transaction that was open when it was taken before goes on")
 			open = g.Open()
 			require.Equal(t, open, out.Open)
 			commits += out.Commits
@@ -45,7 +45,7 @@ func TestWhatIsGatheredIsTakenOnce(t *testing.T) {
 				}
 				require.EqualValues(t, len(b.Rows), b.Record.NumRows())
 				for k, x := range b.Txns {
-					if k == 0 && out.Goes {
+					if k == 0 && out.Continues {
 						require.Equal(t, last, x)
 					} else {
 						require.Greater(t, x.Moment, moment)

@@ -110,9 +110,9 @@ type Stream interface {
 	Next(ctx context.Context, deadline time.Time) (Progress, error)
 	// Take hands over what was gathered since the last call.
 	Take() Gathered
-	// Rise gives the transactions that are read from here on later moments than the given
+	// StartAfter gives the transactions that are read from here on later moments than the given
 	// one, in microseconds since 1970. It must not be called within a transaction.
-	Rise(moment int64)
+	StartAfter(moment int64)
 	// Confirm tells the source that everything up to a position is in the warehouse.
 	Confirm(position string)
 	// Beat tells the source that we are alive, while nothing is read.
@@ -131,12 +131,12 @@ type Progress struct {
 
 // Gathered is what a stream has read.
 type Gathered struct {
-	Batches []change.Batch // by the place of their table in Follow.Tables; without a record where nothing changed
-	To      string         // the position at their end
-	Clock   change.Clock
-	Commits int64
-	Open    bool // the last transaction goes on
-	Goes    bool // the first transaction began before
+	Batches   []change.Batch // by the place of their table in Follow.Tables; without a record where nothing changed
+	To        string         // the position at their end
+	Clock     change.Clock
+	Commits   int64
+	Open      bool // the last transaction goes on
+	Continues bool // the first transaction began before
 }
 
 // Copy is a consistent snapshot of one table that is held open.

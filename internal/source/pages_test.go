@@ -54,13 +54,13 @@ func read(t *testing.T, s source.Source, q source.Query) (keys []string, at []po
 	t.Helper()
 	w := len(q.Table.Columns)
 	if !q.ReadsWatermark() {
-		w = schema.Places(q.Table.Columns, []string{q.Watermark.Column.Name})[0]
+		w = schema.Indexes(q.Table.Columns, []string{q.Watermark.Column.Name})[0]
 	}
 	err := s.Read(context.Background(), q, func(b rows.Batch) error {
 		defer b.Record.Release()
 		require.Empty(t, b.Aside)
 		for i := range int(b.Record.NumRows()) {
-			key := rows.Key(b.Record, i, q.Table.Columns, schema.Places(q.Table.Columns, q.Table.Key))
+			key := rows.Key(b.Record, i, q.Table.Columns, schema.Indexes(q.Table.Columns, q.Table.Key))
 			value, known := schema.CellText(b.Record.Column(w), i, q.Watermark.Column.Type)
 			require.True(t, known, "a row without a watermark lies in no window")
 			for k := range key {

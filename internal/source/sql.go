@@ -116,3 +116,25 @@ func (s SQL) Order(q Query) string {
 	}
 	return text
 }
+
+// UniqueKeyRemedy is the statement that makes a key unique; a view takes none.
+func UniqueKeyRemedy(src Source, t schema.Table, key []string) string {
+	if t.View {
+		return ""
+	}
+	var list, nullable []string
+	for _, k := range key {
+		list = append(list, src.Quote(k))
+		if t.Nullable(k) {
+			nullable = append(nullable, k)
+		}
+	}
+	kind, first := "UNIQUE", ""
+	switch {
+	case len(nullable) > 0 && len(t.Key) == 0: // which makes the columns NOT NULL
+		kind = "PRIMARY KEY"
+	case len(nullable) > 0:
+		first = fmt.Sprintf("Make %s NOT NULL. Then: ", strings.Join(nullable, ", "))
+	}
+	return fmt.Sprintf("%sALTER TABLE %s.%s ADD %s (%s);", first, src.Quote(t.Name.Schema), src.Quote(t.Name.Table), kind, strings.Join(list, ", "))
+}

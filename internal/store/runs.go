@@ -10,15 +10,16 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"noemata/client"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/window"
+	"noemata/internal/records"
 	"noemata/internal/statement"
 )
 
 // QueueRun notes that a person wants a run. A run that is queued already serves.
-func (s *Store) QueueRun(ctx context.Context, feed string) (client.Run, error) {
+func (s *Store) QueueRun(ctx context.Context, feed string) (records.Run, error) {
 	var id int64
 	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		var feedID int64
@@ -36,7 +37,7 @@ func (s *Store) QueueRun(ctx context.Context, feed string) (client.Run, error) {
 		return err
 	})
 	if err != nil {
-		return client.Run{}, err
+		return records.Run{}, err
 	}
 	return s.Run(ctx, id)
 }
@@ -63,11 +64,11 @@ func (s *Store) HasQueuedRun(ctx context.Context, feed string) (waiting bool, er
 }
 
 // EndRun closes a run and counts the failures in a row of its feed.
-func (s *Store) EndRun(ctx context.Context, id int64, state string, books client.Books, failure error) error {
+func (s *Store) EndRun(ctx context.Context, id int64, state string, books rows.Books, failure error) error {
 	_, err := s.Pool.Exec(ctx, `WITH ended AS (
     UPDATE runs SET state = $2, ended_at = now(), books = $3, problem = $4 WHERE id = $1 RETURNING feed_id
 ) UPDATE feeds SET failures = CASE WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END, deaths = 0 FROM ended WHERE feeds.id = ended.feed_id`,
-		id, state, jsonOf(&books), jsonOf(client.NewProblem(failure)))
+		id, state, jsonOf(&books), jsonOf(records.NewProblem(failure)))
 	return err
 }
 
@@ -89,7 +90,7 @@ func (s *Store) EndRunsOf(ctx context.Context, worker string) (held []string, er
     UPDATE feeds SET deaths = deaths + 1, state = CASE WHEN deaths + 1 >= $3 THEN 'held' ELSE state END,
       held = CASE WHEN deaths + 1 >= $3 THEN $4::jsonb ELSE held END
     WHERE id IN (SELECT feed_id FROM ended) RETURNING name, state
-) SELECT name FROM counted WHERE state = 'held'`, worker, jsonOf(client.NewProblem(ended)), mostDeaths, jsonOf(client.NewProblem(reason)))
+) SELECT name FROM counted WHERE state = 'held'`, worker, jsonOf(records.NewProblem(ended)), mostDeaths, jsonOf(records.NewProblem(reason)))
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +125,7 @@ func (s *Store) AskStop(ctx context.Context, run int64, feed string) (asked int6
 func (s *Store) DropQueued(ctx context.Context, run int64, feed string) (dropped int64, err error) {
 	p := problem.New(problem.Stopped, "The run was stopped before it began.", "Start another one.")
 	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET state = 'stopped', ended_at = now(), problem = $3 WHERE state = 'queued' AND ($1 = 0 AND $2 = '' OR id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`,
-		run, feed, jsonOf(client.NewProblem(p)))
+		run, feed, jsonOf(records.NewProblem(p)))
 	return tag.RowsAffected(), err
 }
 
@@ -150,7 +151,7 @@ func (s *Store) Schedule(ctx context.Context, feed string) (active bool, next *t
 }
 
 // SaveRunTable keeps what a run does to one table.
-func (s *Store) SaveRunTable(ctx context.Context, run int64, place int, t client.RunTable) error {
+func (s *Store) SaveRunTable(ctx context.Context, run int64, place int, t records.RunTable) error {
 	_, err := s.Pool.Exec(ctx, `INSERT INTO run_tables (run_id, place, source_table, detail) VALUES ($1, $2, $3, $4)
 ON CONFLICT (run_id, source_table) DO UPDATE SET detail = excluded.detail`, run, place, t.Table, jsonOf(&t))
 	return unlessGone(err)
@@ -166,7 +167,7 @@ func unlessGone(err error) error {
 }
 
 // NoteBooks keeps what a run that goes on has done so far.
-func (s *Store) NoteBooks(ctx context.Context, run int64, books client.Books) error {
+func (s *Store) NoteBooks(ctx context.Context, run int64, books rows.Books) error {
 	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running' RETURNING feed_id)
 UPDATE feeds SET deaths = 0 FROM kept WHERE feeds.id = kept.feed_id AND deaths > 0 AND $3`, run, jsonOf(&books), books.Read > 0)
 	return err
@@ -177,7 +178,7 @@ type TableResult struct {
 	Position   string
 	CompleteAt time.Time // zero keeps the one there is
 	Nulls      int64
-	Books      client.Books
+	Books      rows.Books
 	Count      *int64   // rows in the warehouse, where they were counted anew
 	Key        []string // the columns that name its rows; nil where they are not known
 	Failure    error
@@ -195,19 +196,19 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
   changed = CASE WHEN $12 > 0 THEN $12 ELSE changed END, changed_at = CASE WHEN $12 > 0 THEN now() ELSE changed_at END
 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Books.Inserted, r.Books.Deleted, run,
-		jsonOf(client.NewProblem(r.Failure)), r.Books.Written(), r.Key)
+		jsonOf(records.NewProblem(r.Failure)), r.Books.Written(), r.Key)
 	return err
 }
 
 // NoteFailure keeps why a run could not begin with a table; nil that nothing is wrong.
 func (s *Store) NoteFailure(ctx context.Context, feed, table string, run int64, failure error) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET last_run = $3, last_run_at = now(), problem = $4 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
-		feed, table, run, jsonOf(client.NewProblem(failure)))
+		feed, table, run, jsonOf(records.NewProblem(failure)))
 	return err
 }
 
 // NoteLog keeps where a feed stands in its source's log, and a sample for the chart.
-func (s *Store) NoteLog(ctx context.Context, feed string, l client.LogStatus, applied int64) error {
+func (s *Store) NoteLog(ctx context.Context, feed string, l records.LogStatus, applied int64) error {
 	var lag *float64
 	if l.CompleteAt != nil {
 		seconds := max(time.Since(*l.CompleteAt).Seconds(), 0)
@@ -222,21 +223,21 @@ INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3,
 const samplePoints = 300
 
 // LogSamples gives how a feed was doing since a moment: of each stretch the worst.
-func (s *Store) LogSamples(ctx context.Context, feed string, since time.Duration) ([]client.LogSample, error) {
+func (s *Store) LogSamples(ctx context.Context, feed string, since time.Duration) ([]records.LogSample, error) {
 	found, err := s.Pool.Query(ctx, `SELECT max(at), max(lag), max(behind), max(retained), sum(applied)::int8 FROM log_samples l JOIN feeds f ON f.id = l.feed_id
 WHERE f.name = $1 AND at > now() - $2::interval GROUP BY floor(extract(epoch FROM at) / $3) ORDER BY 1`, feed, since, max(since.Seconds()/samplePoints, 1))
 	if err != nil {
 		return nil, err
 	}
-	samples, err := pgx.CollectRows(found, pgx.RowToStructByPos[client.LogSample])
+	samples, err := pgx.CollectRows(found, pgx.RowToStructByPos[records.LogSample])
 	if samples == nil {
-		samples = []client.LogSample{}
+		samples = []records.LogSample{}
 	}
 	return samples, err
 }
 
 // NoteCopy keeps how the copy of a table goes; nil when it is done.
-func (s *Store) NoteCopy(ctx context.Context, feed, table string, c *client.CopyStatus) error {
+func (s *Store) NoteCopy(ctx context.Context, feed, table string, c *records.CopyStatus) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET copy = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2 AND t.copy IS DISTINCT FROM $3::jsonb`, feed, table, jsonOf(c))
 	return err
 }
@@ -266,7 +267,7 @@ func (s *Store) NotePosition(ctx context.Context, feed, table, position string) 
 }
 
 // NoteProof keeps a table's last proof.
-func (s *Store) NoteProof(ctx context.Context, feed, table string, p client.Proof) error {
+func (s *Store) NoteProof(ctx context.Context, feed, table string, p records.Proof) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET proof = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, jsonOf(&p))
 	return err
 }
@@ -289,8 +290,8 @@ func (s *Store) SaveStatements(ctx context.Context, run int64, table string, lis
 
 const runColumns = `r.id, f.name, r.trigger, r.state, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
 
-func scanRun(row pgx.CollectableRow) (client.Run, error) {
-	var r client.Run
+func scanRun(row pgx.CollectableRow) (records.Run, error) {
+	var r records.Run
 	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books, &r.Problem)
 	return r, err
 }
@@ -305,7 +306,7 @@ type RunFilter struct {
 }
 
 // Runs lists runs, the newest first.
-func (s *Store) Runs(ctx context.Context, f RunFilter) ([]client.Run, error) {
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]records.Run, error) {
 	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM runs r JOIN feeds f ON f.id = r.feed_id
 WHERE ($1 = '' OR f.name = $1) AND ($2 = 0 OR r.id < $2) AND (NOT $3 OR r.state <> 'done' OR (r.books->>'read')::bigint > 0)
   AND ($5 = '' OR EXISTS (SELECT 1 FROM run_tables t WHERE t.run_id = r.id AND t.source_table = $5 AND (NOT $3 OR t.detail->>'state' <> 'done' OR (t.detail->'books'->>'read')::bigint > 0)))
@@ -317,10 +318,10 @@ ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table)
 }
 
 // Run finds a run with its tables.
-func (s *Store) Run(ctx context.Context, id int64) (client.Run, error) {
+func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
 	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+" FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE r.id = $1", id)
 	if err != nil {
-		return client.Run{}, err
+		return records.Run{}, err
 	}
 	run, err := pgx.CollectExactlyOneRow(found, scanRun)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -332,20 +333,20 @@ func (s *Store) Run(ctx context.Context, id int64) (client.Run, error) {
 	if found, err = s.Pool.Query(ctx, "SELECT detail FROM run_tables WHERE run_id = $1 ORDER BY place", id); err != nil {
 		return run, err
 	}
-	run.Tables, err = pgx.CollectRows(found, pgx.RowTo[client.RunTable])
+	run.Tables, err = pgx.CollectRows(found, pgx.RowTo[records.RunTable])
 	return run, err
 }
 
 // Statements lists a run's statements in the order they ended: all, or those of one table
 // and those that are for all tables together.
-func (s *Store) Statements(ctx context.Context, run int64, table string) ([]client.Statement, error) {
+func (s *Store) Statements(ctx context.Context, run int64, table string) ([]records.Statement, error) {
 	found, err := s.Pool.Query(ctx, `SELECT source_table, side, statement, row_count, started_at, took_us, error FROM statements
 WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) ORDER BY id`, run, table)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(found, func(row pgx.CollectableRow) (client.Statement, error) {
-		var x client.Statement
+	return pgx.CollectRows(found, func(row pgx.CollectableRow) (records.Statement, error) {
+		var x records.Statement
 		var took int64
 		err := row.Scan(&x.Table, &x.Side, &x.SQL, &x.Rows, &x.StartedAt, &took, &x.Error)
 		x.Took = float64(took) / 1e6
@@ -354,15 +355,15 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) ORDER BY id`, run, t
 }
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
-func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, error) {
+func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
 	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log, f.held FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
 	}
-	specs := map[string]*client.Feed{}
-	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (client.FeedStatus, error) {
-		x := client.FeedStatus{Tables: []client.TableStatus{}}
-		var f client.Feed
+	specs := map[string]*feed.Feed{}
+	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (records.FeedStatus, error) {
+		x := records.FeedStatus{Tables: []records.TableStatus{}}
+		var f feed.Feed
 		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &x.Log, &x.Held)
 		specs[x.Name] = &f
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
@@ -382,7 +383,7 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]client.FeedStatus, er
 	return feeds, nil
 }
 
-func scheduleInWords(f *client.Feed) string {
+func scheduleInWords(f *feed.Feed) string {
 	switch {
 	case f.Freshness == feed.Continuous:
 		return "continuously"
@@ -398,7 +399,7 @@ func scheduleInWords(f *client.Feed) string {
 	return "when a person starts it"
 }
 
-func (s *Store) completeFeed(ctx context.Context, x *client.FeedStatus, f *client.Feed) error {
+func (s *Store) completeFeed(ctx context.Context, x *records.FeedStatus, f *feed.Feed) error {
 	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM feeds f CROSS JOIN LATERAL (
   (SELECT * FROM runs WHERE feed_id = f.id AND state IN ('queued', 'running') ORDER BY id LIMIT 1)
   UNION ALL (SELECT * FROM runs WHERE feed_id = f.id AND state NOT IN ('queued', 'running') ORDER BY id DESC LIMIT 1)) r WHERE f.name = $1`, x.Name)
@@ -422,9 +423,9 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if err != nil {
 		return err
 	}
-	states := map[string]client.TableStatus{}
+	states := map[string]records.TableStatus{}
 	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
-		t := client.TableStatus{Feed: x.Name}
+		t := records.TableStatus{Feed: x.Name}
 		var running bool
 		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
 		t.State = tableState(t, running, x.State == "active", f)
@@ -442,7 +443,7 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 }
 
 // tableState tells how a table is doing in one word.
-func tableState(t client.TableStatus, running, active bool, f *client.Feed) string {
+func tableState(t records.TableStatus, running, active bool, f *feed.Feed) string {
 	switch {
 	case t.Problem != nil && t.Problem.Code == string(problem.Held):
 		return "held"
@@ -467,7 +468,7 @@ func tableState(t client.TableStatus, running, active bool, f *client.Feed) stri
 }
 
 // late tells whether the runs of an active feed have stopped coming.
-func late(last time.Time, f *client.Feed) bool {
+func late(last time.Time, f *feed.Feed) bool {
 	if every, err := window.ParseDuration(f.Every); err == nil && f.Every != "" {
 		return time.Since(last) > 3*every+time.Minute
 	}

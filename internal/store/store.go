@@ -23,10 +23,10 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
-	"noemata/client"
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/records"
 	"noemata/internal/secret"
 )
 
@@ -223,14 +223,14 @@ func isUnique(err error) bool {
 const connectionColumns = `c.name, c.kind, c.settings, c.created_at, c.tested_at, c.version, c.problem,
        array(SELECT f.name FROM feeds f WHERE f.%s = c.name ORDER BY 1)`
 
-func scanConnection(row pgx.CollectableRow) (client.Connection, error) {
-	var c client.Connection
+func scanConnection(row pgx.CollectableRow) (records.Connection, error) {
+	var c records.Connection
 	err := row.Scan(&c.Name, &c.Kind, &c.Settings, &c.CreatedAt, &c.TestedAt, &c.Version, &c.Problem, &c.Feeds)
 	return c, err
 }
 
 // Connections lists the sources or the warehouses.
-func (s *Store) Connections(ctx context.Context, side Side) ([]client.Connection, error) {
+func (s *Store) Connections(ctx context.Context, side Side) ([]records.Connection, error) {
 	found, err := s.Pool.Query(ctx, fmt.Sprintf("SELECT "+connectionColumns+" FROM %s c ORDER BY 1", side.Noun(), side))
 	if err != nil {
 		return nil, err
@@ -239,10 +239,10 @@ func (s *Store) Connections(ctx context.Context, side Side) ([]client.Connection
 }
 
 // Connection finds a source or a warehouse.
-func (s *Store) Connection(ctx context.Context, side Side, name string) (client.Connection, error) {
+func (s *Store) Connection(ctx context.Context, side Side, name string) (records.Connection, error) {
 	found, err := s.Pool.Query(ctx, fmt.Sprintf("SELECT "+connectionColumns+" FROM %s c WHERE name = $1", side.Noun(), side), name)
 	if err != nil {
-		return client.Connection{}, err
+		return records.Connection{}, err
 	}
 	c, err := pgx.CollectExactlyOneRow(found, scanConnection)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -267,7 +267,7 @@ func (s *Store) Settings(ctx context.Context, side Side, name string) (kind stri
 
 // NoteTest keeps the result of a connection test.
 func (s *Store) NoteTest(ctx context.Context, side Side, name, version string, failure error) error {
-	_, err := s.Pool.Exec(ctx, fmt.Sprintf("UPDATE %s SET tested_at = now(), version = $2, problem = $3 WHERE name = $1", side), name, version, jsonOf(client.NewProblem(failure)))
+	_, err := s.Pool.Exec(ctx, fmt.Sprintf("UPDATE %s SET tested_at = now(), version = $2, problem = $3 WHERE name = $1", side), name, version, jsonOf(records.NewProblem(failure)))
 	return err
 }
 
@@ -302,8 +302,8 @@ func plain(text string) string {
 }
 
 // AddToken makes a token; its secret can be read only from what this returns.
-func (s *Store) AddToken(ctx context.Context, name string) (client.Token, error) {
-	t := client.Token{Name: name, Secret: "noe_" + rand.Text() + rand.Text()}
+func (s *Store) AddToken(ctx context.Context, name string) (records.Token, error) {
+	t := records.Token{Name: name, Secret: "noe_" + rand.Text() + rand.Text()}
 	err := s.Pool.QueryRow(ctx, "INSERT INTO tokens (name, hash) VALUES ($1, $2) RETURNING id, created_at", name, digest(t.Secret)).Scan(&t.ID, &t.CreatedAt)
 	return t, err
 }
@@ -317,13 +317,13 @@ func digest(secret string) []byte {
 }
 
 // Tokens lists the tokens, without their secrets.
-func (s *Store) Tokens(ctx context.Context) ([]client.Token, error) {
+func (s *Store) Tokens(ctx context.Context) ([]records.Token, error) {
 	found, err := s.Pool.Query(ctx, "SELECT id, name, created_at, last_used_at FROM tokens ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(found, func(row pgx.CollectableRow) (client.Token, error) {
-		var t client.Token
+	return pgx.CollectRows(found, func(row pgx.CollectableRow) (records.Token, error) {
+		var t records.Token
 		err := row.Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt)
 		return t, err
 	})
@@ -346,13 +346,13 @@ func (s *Store) RemoveToken(ctx context.Context, id int64) error {
 
 // TokenOf finds the token that a secret belongs to. The digest is compared in
 // constant time.
-func (s *Store) TokenOf(ctx context.Context, secret string) (client.Token, bool) {
-	var t client.Token
+func (s *Store) TokenOf(ctx context.Context, secret string) (records.Token, bool) {
+	var t records.Token
 	var stored []byte
 	wanted := digest(secret)
 	err := s.Pool.QueryRow(ctx, `SELECT id, name, created_at, last_used_at, hash FROM tokens WHERE hash = $1`, wanted).Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt, &stored)
 	if err != nil || subtle.ConstantTimeCompare(stored, wanted) != 1 {
-		return client.Token{}, false
+		return records.Token{}, false
 	}
 	if t.LastUsedAt == nil || time.Since(*t.LastUsedAt) > time.Minute {
 		_, err = s.Pool.Exec(ctx, "UPDATE tokens SET last_used_at = now() WHERE id = $1", t.ID)
@@ -371,8 +371,8 @@ func (s *Store) AddSession(ctx context.Context, token int64) (string, error) {
 }
 
 // SessionOf finds the token that a cookie stands for.
-func (s *Store) SessionOf(ctx context.Context, cookie string) (client.Token, bool) {
-	var t client.Token
+func (s *Store) SessionOf(ctx context.Context, cookie string) (records.Token, bool) {
+	var t records.Token
 	err := s.Pool.QueryRow(ctx, `SELECT t.id, t.name, t.created_at, t.last_used_at FROM sessions s JOIN tokens t ON t.id = s.token_id WHERE s.hash = $1 AND s.expires_at > now()`, digest(cookie)).
 		Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt)
 	return t, err == nil

@@ -12,10 +12,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"noemata/client"
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/records"
 	"noemata/internal/secret"
 	"noemata/internal/statement"
 	"noemata/internal/store"
@@ -107,7 +108,7 @@ func TestNamesAreTakenOnce(t *testing.T) {
 func TestTheLastTokenStays(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	for round := range 10 {
-		var made []client.Token
+		var made []records.Token
 		for i := range 4 {
 			token, err := s.AddToken(ctx, fmt.Sprint("clerk ", i))
 			require.NoError(t, err)
@@ -189,7 +190,7 @@ func TestARunIsBegunByOneWorker(t *testing.T) {
 	require.Equal(t, 1, n)
 
 	failed := problem.New(problem.Failed, "It failed.", "Try again.")
-	require.NoError(t, s.EndRun(ctx, ids[0], "failed", client.Books{Read: 3}, failed))
+	require.NoError(t, s.EndRun(ctx, ids[0], "failed", rows.Books{Read: 3}, failed))
 	_, _, failures, err := s.Schedule(ctx, "live")
 	require.NoError(t, err)
 	require.Equal(t, 1, failures)
@@ -217,14 +218,14 @@ func TestOddTextsAreKept(t *testing.T) {
 	odd := "a zero \x00, a piece of a letter \xe2\x82, a backslash \\u0000 and a quote \""
 	id, err := s.BeginRun(ctx, "live", "worker", true)
 	require.NoError(t, err)
-	require.NoError(t, s.SaveRunTable(ctx, id, 0, client.RunTable{Table: "public.loans", State: "failed", Problem: client.NewProblem(errors.New(odd))}))
+	require.NoError(t, s.SaveRunTable(ctx, id, 0, records.RunTable{Table: "public.loans", State: "failed", Problem: records.NewProblem(errors.New(odd))}))
 	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", id, store.TableResult{Position: odd, Failure: errors.New(odd)}))
 	require.NoError(t, s.NotePosition(ctx, "live", "public.holds", odd))
 	require.NoError(t, s.SaveStatements(ctx, id, "public.loans", []statement.Statement{
 		{Side: statement.Source, SQL: "SELECT '" + odd + "'", Start: time.Now(), Took: time.Second, Error: odd},
 		{Side: statement.Warehouse, SQL: "SELECT '" + strings.Repeat("é", 30_000) + "'", Rows: 7, Start: time.Now()}}))
 	require.NoError(t, s.NoteTest(ctx, store.Sources, "circulation", "", errors.New(odd)))
-	require.NoError(t, s.EndRun(ctx, id, "failed", client.Books{}, errors.New(odd)))
+	require.NoError(t, s.EndRun(ctx, id, "failed", rows.Books{}, errors.New(odd)))
 	run, err := s.Run(ctx, id)
 	require.NoError(t, err)
 	require.Contains(t, run.Problem.What, `a backslash \u0000 and a quote "`)
@@ -257,7 +258,7 @@ func TestATableFollowsFromItsFirstPosition(t *testing.T) {
 	require.Equal(t, "waiting", state())
 	id, err := s.BeginRun(ctx, "live", "worker", true)
 	require.NoError(t, err)
-	require.NoError(t, s.SaveRunTable(ctx, id, 0, client.RunTable{Table: "public.loans", State: "running"}))
+	require.NoError(t, s.SaveRunTable(ctx, id, 0, records.RunTable{Table: "public.loans", State: "running"}))
 	require.Equal(t, "running", state())
 	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", id, store.TableResult{Position: "7"}))
 	require.Equal(t, "following", state())
@@ -269,9 +270,9 @@ func TestAFeedThatChanges(t *testing.T) {
 	withFeed(t, s)
 	n := int64(40)
 	for _, table := range []string{"public.loans", "public.holds"} {
-		require.NoError(t, s.NoteTable(ctx, "live", table, 0, store.TableResult{Position: "7", Count: &n, Books: client.Books{Read: 40, Inserted: 40}}))
+		require.NoError(t, s.NoteTable(ctx, "live", table, 0, store.TableResult{Position: "7", Count: &n, Books: rows.Books{Read: 40, Inserted: 40}}))
 	}
-	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0, store.TableResult{Position: "8", Books: client.Books{Read: 3, Inserted: 2, Deleted: 1}}))
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0, store.TableResult{Position: "8", Books: rows.Books{Read: 3, Inserted: 2, Deleted: 1}}))
 	require.NoError(t, s.AskCopies(ctx, "live", nil))
 	_, asked, err := s.Copies(ctx, "live")
 	require.NoError(t, err)

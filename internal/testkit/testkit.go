@@ -155,3 +155,16 @@ func Exec(t testing.TB, conn *pgx.Conn, sql string, args ...any) {
 	_, err := conn.Exec(context.Background(), sql, args...)
 	require.NoError(t, err, sql)
 }
+
+// Asker is a warehouse that understands SQL.
+type Asker interface {
+	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
+}
+
+// SQL runs a statement in a warehouse that understands SQL, and gives its rows.
+func SQL(t testing.TB, wh any, sql string, args ...any) [][]any {
+	t.Helper()
+	found, err := wh.(Asker).Ask(context.Background(), sql, args...)
+	require.NoError(t, err, sql)
+	return found
+}

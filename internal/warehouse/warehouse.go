@@ -1,24 +1,23 @@
-// Package warehouse is what it takes to write a warehouse.
+// Package warehouse says, in the job's own words, what it takes to write a warehouse.
 //
-// A kind of warehouse is a folder below this one and one line of registration. What
-// is SQL alike in every kind is here: Base answers what can be asked, Commit is one
-// transaction of rows, positions and counters, and the merges bring rows into a
-// target as its keep asks. In every warehouse the schema "noemata" holds what Control
-// lists: how far each table and each feed has come, a row of counters for every
-// commit, and the rows that could not be stored as they are.
+// A kind of warehouse is a folder below this one and one line of registration. No SQL
+// passes this seam, so that a kind without SQL fits; what kinds with SQL share is in
+// sqlmerge. A Commit is one transaction: rows of one or several tables, positions and
+// entries of the journal, which become visible together. The Journal is what a warehouse
+// remembers beside its tables: how far each table and each feed has come, what every
+// commit did, copies that are under way, and rows that could not be stored as they are.
 package warehouse
 
 import (
 	"context"
-	"slices"
-	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"noemata/internal/connection"
-	"noemata/internal/core/feed"
+	"noemata/internal/core/change"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 )
 
@@ -27,87 +26,130 @@ import (
 type Warehouse interface {
 	// Test signs in, makes sure that tables can be made, and gives the version.
 	Test(ctx context.Context) (version string, err error)
-	// Prepare makes the target's schema and table where they are missing, and
-	// tells what is in the way where an existing table does not fit. made tells that there
-	// was no table.
-	Prepare(ctx context.Context, t Target) (made bool, err error)
 	// MayWrite tells which privilege is missing to make and write a target.
 	MayWrite(ctx context.Context, t Target) error
-	// LeftOver lists the columns of an existing table that the target does not have.
-	LeftOver(ctx context.Context, t Target) ([]string, error)
-	// LastTarget is what a table's rows were written to last; empty where there were none.
-	LastTarget(ctx context.Context, feed, table string) (string, error)
+	// Prepare makes the target where it is missing, brings the journal to the form of this
+	// version, and tells what is in the way where an existing table does not fit. made tells
+	// that there was no table.
+	Prepare(ctx context.Context, t Target) (made bool, err error)
 	// Refit makes an existing target take what the source has now, before it is copied
 	// again.
 	Refit(ctx context.Context, t Target) error
-	// FirstPosition is where a table's first commit brought it.
-	FirstPosition(ctx context.Context, feed, table string) (position.Position, error)
-	// Place tells how far a table has come; the zero Place when it has not begun.
-	Place(ctx context.Context, feed, table string) (Place, error)
-	// Places lists the places of a feed's tables.
-	Places(ctx context.Context, feed string) ([]Place, error)
-	// SetPlace moves a table's position without loading rows; nil clears it.
-	SetPlace(ctx context.Context, feed, table string, p *position.Position) error
-	// Begin starts a commit.
-	Begin(ctx context.Context) (*Commit, error)
-	// Ask gives all rows of a small result.
-	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
-	// Make runs statements of the form CREATE IF NOT EXISTS and the like.
-	Make(ctx context.Context, statements ...string) error
-	// Dialect is where its SQL differs.
-	Dialect() Dialect
+	// LeftOver lists the columns of an existing table that the target does not have.
+	LeftOver(ctx context.Context, t Target) ([]LeftOver, error)
+	// Empty tells whether a target has no rows at all.
+	Empty(ctx context.Context, t Target) (bool, error)
 	// Count counts the rows of a table that hold now: neither flagged nor past versions.
 	Count(ctx context.Context, t Target) (int64, error)
 	// Read passes rows on in batches. They, and the texts in them, are gone when
 	// sink returns.
 	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
+	// Journal is what the warehouse remembers beside its tables.
+	Journal() Journal
+	// Begin starts a commit.
+	Begin(ctx context.Context) (Commit, error)
 	Close()
 }
 
-// Target is a table of a warehouse.
-type Target struct {
-	Name      schema.Name
-	Columns   []schema.Column // as they come from the source
-	Added     []schema.Column // those that Noemata adds, in order
-	Names     Names           // what those are called
-	Key       []string
-	Unique    bool // the source promises that the key is unique
-	Keep      feed.Keep
-	Log       bool     // its changes come from a change log
-	Sweeps    bool     // its deletes are found by comparing keys
-	Watermark []string // the watermark column and its fallback, if any
+// Commit is one transaction. Finish or Abort ends it.
+type Commit interface {
+	// Table begins a table's part of the commit.
+	Table(ctx context.Context, l Load) (Part, error)
+	// Move advances a position by compare-and-set: the problem is Overtaken if another worker,
+	// or a person, has moved it since from was read. It may make a second worker wait, so it
+	// is best called before the merge.
+	Move(ctx context.Context, feed, table string, from Checkpoint, to position.Position, run int64) (Checkpoint, error)
+	// Note makes entries of the journal.
+	Note(ctx context.Context, feed string, entries ...Entry) error
+	// AddCopied adds rows of a snapshot to a copy: the table's columns.
+	AddCopied(ctx context.Context, s Stash, snapshot int64, record arrow.RecordBatch) error
+	// AddWaiting adds changes that wait for a copy: a record of stash.Columns.
+	AddWaiting(ctx context.Context, s Stash, record arrow.RecordBatch) error
+	// Finish makes everything visible.
+	Finish(ctx context.Context) error
+	// Abort leaves everything as it was. After Finish it does nothing.
+	Abort()
 }
 
-// Names are the names of the columns that Noemata adds.
-type Names struct{ Changed, ChangedAt, DeletedAt, From, Until, Current, Position, Run string }
+// Part is what a commit does to one table. Rows are gathered, and merged as the target's
+// keep asks.
+type Part interface {
+	// Count adds to the books what the caller has counted.
+	Count(b rows.Books)
+	// SetAside keeps rows that cannot be stored; the caller has counted them as read.
+	SetAside(list []rows.Aside) error
+	// Append gathers rows, as a record of StageColumns, and those that are set aside. They
+	// count as read.
+	Append(ctx context.Context, b rows.Batch) error
+	// AppendFolded is Append of rows that were counted as read already.
+	AppendFolded(ctx context.Context, record arrow.RecordBatch) error
+	// AppendKeys gathers the keys that the source has, for Sweep.
+	AppendKeys(ctx context.Context, record arrow.RecordBatch) error
+	// Sweep ends, at a moment, each row that holds and whose key is not among those of
+	// AppendKeys or, where there were none, of the rows that were gathered. Merge follows.
+	Sweep(ctx context.Context, moment int64) (gone int64, err error)
+	// TakeCopy brings in the rows of a copy, which count as read, and ends the rows that hold
+	// and that the copy lacks. begins is the transaction the rows are said to come from.
+	TakeCopy(ctx context.Context, begins change.Txn) error
+	// Merge brings what was gathered into the target.
+	Merge(ctx context.Context, h Has) error
+	// Truncate empties the target as its keep asks, at a moment of the source.
+	Truncate(ctx context.Context, moment int64, h Has) error
+	// Close ends the part, and gives the books. Rows that were gathered and that no step
+	// counted were there already.
+	Close(ctx context.Context, to position.Position) (rows.Books, error)
+}
 
-// All is the target's columns in order.
-func (t Target) All() []schema.Column { return slices.Concat(t.Columns, t.Added) }
+// Load says what one table's part of a commit is.
+type Load struct {
+	Feed   string
+	Table  string
+	Target Target
+	Run    int64
+	From   position.Position // where the table stands
+	Direct bool              // the target is empty and no key comes twice: rows go straight in
+}
 
-// Place is how far a table has come in a warehouse. Version rises with every
-// move, so that a worker can tell whether another one has been here.
-type Place struct {
-	Table    string
-	Position position.Position
-	Version  int64
-	Run      int64
-	MovedAt  time.Time
+// Has tells what is in the rows that were gathered, so that steps can be left out that
+// would find nothing.
+type Has struct {
+	Gone      bool // rows that end their key
+	Unknown   bool // rows with values that are to be taken from the target
+	Chains    bool // keys with several rows
+	Continues bool // the rows go on with a transaction whose first part was merged before
+	Replays   bool // there may be changes that were merged before
 }
 
 // Query says which rows of a warehouse table are read.
 type Query struct {
-	Name    schema.Name
+	Target  Target
 	Columns []schema.Column
-	Where   string // a condition in SQL that both kinds understand; empty is all
+	Holding bool     // only rows that hold now
+	Key     []string // of one key only: a value as text for each of its columns; empty is all
 	OrderBy []string
 	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy
 	Limit   int64
 }
+
+// LeftOver is a column that a table has and its target does not, and what removes it.
+type LeftOver struct{ Column, Remedy string }
 
 // Kinds are the kinds of warehouse.
 var Kinds = connection.NewKinds[Warehouse]("warehouse")
 
 // Overtaken is the problem of a worker that finds the position moved by another.
 func Overtaken(table string) error {
-	return problem.Newf(problem.Overtaken, "Nothing was written; the next run goes on from the new position.", "The position of %s was moved by another worker or by hand during the run.", table)
+	return problem.Newf(problem.Overtaken, "Nothing was written; the next run goes on from the new position.",
+		"The position of %s was moved by another worker or by hand during the run.", table)
+}
+
+// MostAside is how many rows one commit may set aside. More than that is not a
+// few odd rows but a table that does not fit, and a person should look at it.
+const MostAside = 10_000
+
+// TooManyAside is the problem of a commit with more than MostAside.
+func TooManyAside(table, reason string) error {
+	return problem.Newf(problem.Held,
+		"See the reason and change the feed, for instance with as_text; nothing of this commit was written.",
+		"More than %d rows of %s cannot be stored as they are. The last one: %s", MostAside, table, reason)
 }

@@ -47,7 +47,7 @@ type Row struct {
 	Txn     int32 // place in Batch.Txns
 	Seq     int32 // the change's number within its transaction
 	Unknown int32 // place in Batch.Unknown, counted from 1; 0 where all values are known
-	Unfit   bool  // the row does not fit the table as it is known; Batch.Unfit says why
+	Misfit  bool  // the row does not fit the table as it is known; Batch.Misfit says why
 }
 
 // Batch is changes of one table, in the order of the log.
@@ -57,7 +57,7 @@ type Batch struct {
 	Txns    []Txn
 	Unknown [][]bool // by column: the log leaves the value out because it did not change
 	Aside   []rows.Aside
-	Unfit   error
+	Misfit  error
 	Ignored int64 // changes of kinds that the table does not take
 }
 
@@ -83,3 +83,6 @@ func (c *Clock) Next(committed int64) int64 {
 	c.Last = max(committed, c.Last+2)
 	return c.Last
 }
+
+// Copied is what a ledger calls a row that came by a copy, not by a change.
+const Copied = "copy"

@@ -29,13 +29,23 @@ type Stretch struct {
 type Row struct {
 	Change  int32   // the change whose values it has
 	Gone    bool    // the key ends
-	Bare    bool    // of the values only the key is known
-	Follows int16   // 0: the first of its key; 1: follows a row; 2: follows one that is gone
+	KeyOnly bool    // of the values only the key is known
+	Order   Order   // what comes before it of its key
 	Txn     int32   // the transaction that made it
 	Until   int32   // the one that ended it; -1 while it holds
 	From    []int32 // by column: the change that has the value, -1 for the row of Base; nil: all from Change
 	Base    int32   // the change that names, by its key, the row that unknown values are taken from
 }
+
+// Order tells what comes before a row of a stretch.
+type Order int16
+
+// The orders of rows.
+const (
+	FirstOfKey Order = iota // nothing of its key
+	AfterRow                // a row of its key
+	AfterEnd                // one that ends its key
+)
 
 // Fold reduces a batch. key holds the places of the key's columns.
 func Fold(b change.Batch, key []int, keep feed.Keep) []Stretch {
@@ -269,12 +279,12 @@ func (f *folder) emit(chain []int32) {
 			continue
 		}
 		r := x.Row
-		r.Bare = r.Gone
+		r.KeyOnly = r.Gone
 		if was >= 0 {
 			f.stretch.Rows[len(f.stretch.Rows)-1].Until = r.Txn
-			r.Follows = 1
+			r.Order = AfterRow
 			if f.items[was].Gone {
-				r.Follows = 2
+				r.Order = AfterEnd
 			}
 		}
 		was = chain[i]
@@ -290,8 +300,8 @@ func (f *folder) emit(chain []int32) {
 	r := f.items[was].Row
 	if r.Gone {
 		live := f.items[was].live
-		r.Bare = f.keep == feed.KeepLatest || live < 0
-		if !r.Bare {
+		r.KeyOnly = f.keep == feed.KeepLatest || live < 0
+		if !r.KeyOnly {
 			r.Change, r.From, r.Base = f.items[live].Change, f.items[live].From, f.items[live].Base
 		}
 	}
@@ -337,7 +347,7 @@ func Gather(record arrow.RecordBatch, stretch []Row, key []int) []arrow.Array {
 	}
 	plain := true
 	for i := range stretch {
-		if stretch[i].From != nil || (stretch[i].Bare && len(isKey) > 0) {
+		if stretch[i].From != nil || (stretch[i].KeyOnly && len(isKey) > 0) {
 			plain = false
 			break
 		}
@@ -351,7 +361,7 @@ func Gather(record arrow.RecordBatch, stretch []Row, key []int) []arrow.Array {
 		if !plain {
 			for i := range stretch {
 				switch x := &stretch[i]; {
-				case x.Bare && !isKey[c]:
+				case x.KeyOnly && !isKey[c]:
 					from[i] = -1
 				default:
 					from[i] = x.source(c)

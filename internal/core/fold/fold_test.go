@@ -181,9 +181,9 @@ func (w *house) put(b change.Batch, r fold.Row, known map[string][]version, agai
 	case feed.KeepSoftDelete:
 		if r.Gone {
 			x.until = at
-			if r.Bare && len(list) == 0 {
+			if r.KeyOnly && len(list) == 0 {
 				return
-			} else if r.Bare {
+			} else if r.KeyOnly {
 				x.values = list[0].values
 				if list[0].until != 0 {
 					return

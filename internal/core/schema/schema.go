@@ -222,12 +222,12 @@ func (t Table) Column(name string) (Column, bool) {
 	return Column{}, false
 }
 
-// Places finds columns by their names; -1 is of none.
-func Places(columns []Column, names []string) (places []int) {
+// Indexes finds columns by their names; -1 is of none.
+func Indexes(columns []Column, names []string) (indexes []int) {
 	for _, name := range names {
-		places = append(places, slices.IndexFunc(columns, func(c Column) bool { return c.Name == name }))
+		indexes = append(indexes, slices.IndexFunc(columns, func(c Column) bool { return c.Name == name }))
 	}
-	return places
+	return indexes
 }
 
 // ColumnNames lists the table's columns in order.

@@ -288,7 +288,7 @@ type gatherer struct {
 }
 
 func newGatherer(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *gatherer {
-	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Places(columns, key), values: make([]scalar, len(columns))}
+	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Indexes(columns, key), values: make([]scalar, len(columns))}
 	for _, c := range columns {
 		g.codecs = append(g.codecs, codecOf(c, nil))
 		g.notNull = append(g.notNull, slices.Contains(notNull, c.Name))

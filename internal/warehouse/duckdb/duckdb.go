@@ -21,6 +21,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/statement"
 	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // Kind is the name of this kind of warehouse.
@@ -37,7 +38,7 @@ func Check(s connection.Settings) (connection.Settings, error) {
 	return connection.Settings{Path: s.Path}, nil
 }
 
-var dialect = warehouse.Dialect{
+var dialect = sqlmerge.Dialect{
 	Types: map[schema.Kind]string{
 		schema.Bool: "BOOLEAN", schema.Int16: "SMALLINT", schema.Int32: "INTEGER", schema.Int64: "BIGINT",
 		schema.Float32: "FLOAT", schema.Float64: "DOUBLE", schema.Numeric: "VARCHAR", schema.Text: "VARCHAR",
@@ -75,7 +76,7 @@ var dialect = warehouse.Dialect{
 
 // Warehouse is a DuckDB file that is written.
 type Warehouse struct {
-	warehouse.Base
+	sqlmerge.Base
 	file *file
 	what string
 }
@@ -90,7 +91,7 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, problem.Newf(problem.Invalid, "Give an absolute path without ? # and %.", "The path %q cannot be opened.", s.Path)
 	}
 	w := &Warehouse{file: fileAt(s.Path), what: what}
-	w.Base = warehouse.Base{SQL: dialect, Connect: w.connect, Create: w.create}
+	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
 	return w, nil
 }
 
@@ -109,7 +110,7 @@ func (w *Warehouse) explain(err error) error {
 	return problem.Wrap(err, problem.Failed, at, "Nothing was written. Divide the feed into several, with fewer tables or columns each.")
 }
 
-func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
+func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
 	c, err := w.file.connect(ctx)
 	if err != nil {
 		return nil, w.explain(err)
@@ -118,9 +119,9 @@ func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
 	return c, nil
 }
 
-// create runs statements as one transaction, and keeps two connections from making the
+// exclusive runs statements as one transaction, and keeps two connections from making the
 // same thing: they would conflict.
-func (w *Warehouse) create(ctx context.Context, statements []string) error {
+func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) error) error {
 	c, err := w.connect(ctx)
 	if err != nil {
 		return err
@@ -128,7 +129,7 @@ func (w *Warehouse) create(ctx context.Context, statements []string) error {
 	defer c.Close()
 	w.file.making.Lock()
 	defer w.file.making.Unlock()
-	return warehouse.Transact(ctx, c, statements)
+	return sqlmerge.Transact(ctx, c, work)
 }
 
 // Test gives DuckDB's version, and tells whether the file can be opened or, where there is
@@ -166,7 +167,7 @@ func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) 
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	trial := &Warehouse{file: &file{path: filepath.Join(dir, "try.duckdb"), memory: memoryLimit}, what: w.what}
-	trial.Base = warehouse.Base{SQL: dialect, Connect: trial.connect}
+	trial.Base = sqlmerge.Base{SQL: dialect, Connect: trial.connect}
 	defer trial.Close()
 	return trial.version(ctx)
 }
@@ -178,7 +179,10 @@ func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow
 		return w.explain(err)
 	}
 	defer c.Close()
-	sql := warehouse.SelectSQL(q, func(c schema.Column) string { return schema.Quote(c.Name) })
+	sql, err := w.SQL.Select(q, func(c schema.Column) string { return schema.Quote(c.Name) })
+	if err != nil {
+		return err
+	}
 	var n int64
 	done := statement.Begin(ctx, statement.Warehouse, sql)
 	reader, err := c.arrow.QueryContext(ctx, sql)

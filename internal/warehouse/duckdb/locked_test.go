@@ -11,6 +11,8 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 func openAt(t *testing.T, path string) *Warehouse {
@@ -18,6 +20,27 @@ func openAt(t *testing.T, path string) *Warehouse {
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	return w.(*Warehouse)
+}
+
+// makes runs statements as one transaction.
+func makes(ctx context.Context, w warehouse.Warehouse, statements ...string) error {
+	return w.(*Warehouse).exclusive(ctx, func(c sqlmerge.Conn) error {
+		for _, sql := range statements {
+			if _, err := c.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// begun is a connection within a transaction.
+func begun(t *testing.T, w warehouse.Warehouse) sqlmerge.Conn {
+	c, err := w.(*Warehouse).connect(context.Background())
+	require.NoError(t, err)
+	_, err = c.Exec(context.Background(), "BEGIN")
+	require.NoError(t, err)
+	return c
 }
 
 // Options of DuckDB are those of the program: none comes from a path.
@@ -39,7 +62,7 @@ func TestAFileIsAllThatDuckDBReaches(t *testing.T) {
 	other := filepath.Join(dir, "other.csv")
 	require.NoError(t, os.WriteFile(other, []byte("copy\nC1\n"), 0o600))
 	w, ctx := openAt(t, filepath.Join(dir, "lake.duckdb")), context.Background()
-	require.NoError(t, w.Make(ctx, `CREATE TABLE copies ("copy" VARCHAR)`))
+	require.NoError(t, makes(ctx, w, `CREATE TABLE copies ("copy" VARCHAR)`))
 	for _, sql := range []string{
 		fmt.Sprintf("SELECT * FROM read_csv('%s')", other),
 		fmt.Sprintf("SELECT * FROM '%s'", other),
@@ -84,8 +107,8 @@ func TestTryingLeavesNothingBehind(t *testing.T) {
 // What is made is made whole or not at all, however it is interrupted.
 func TestStatementsThatMakeAreOneTransaction(t *testing.T) {
 	w, ctx := openAt(t, filepath.Join(t.TempDir(), "lake.duckdb")), context.Background()
-	require.NoError(t, w.Make(ctx, `CREATE TABLE copies ("copy" VARCHAR)`, "INSERT INTO copies VALUES ('C1')"))
-	err := w.Make(ctx, "ALTER TABLE copies ADD COLUMN current BOOLEAN", "UPDATE copies SET current = true", "SELECT * FROM missing")
+	require.NoError(t, makes(ctx, w, `CREATE TABLE copies ("copy" VARCHAR)`, "INSERT INTO copies VALUES ('C1')"))
+	err := makes(ctx, w, "ALTER TABLE copies ADD COLUMN current BOOLEAN", "UPDATE copies SET current = true", "SELECT * FROM missing")
 	require.Error(t, err)
 	columns, err := w.Ask(ctx, "SELECT column_name FROM duckdb_columns() WHERE table_name = 'copies'")
 	require.NoError(t, err)

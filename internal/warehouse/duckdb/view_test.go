@@ -76,16 +76,15 @@ func TestAnInsertThatFailsSaysWhy(t *testing.T) {
 	defer w.Close()
 	ctx := context.Background()
 	columns := []schema.Column{{Name: "copy", Type: schema.Type{Kind: schema.Int16}}}
-	require.NoError(t, w.Make(ctx, `CREATE TABLE copies ("copy" SMALLINT CHECK ("copy" < 3))`))
-	c, err := w.Begin(ctx)
-	require.NoError(t, err)
-	defer c.Abort()
+	require.NoError(t, makes(ctx, w, `CREATE TABLE copies ("copy" SMALLINT CHECK ("copy" < 3))`))
+	c := begun(t, w)
+	defer c.Close()
 	b := array.NewRecordBuilder(memory.DefaultAllocator, arrow.NewSchema([]arrow.Field{{Name: "copy", Type: arrow.PrimitiveTypes.Int16}}, nil))
 	defer b.Release()
 	b.Field(0).(*array.Int16Builder).Append(3)
 	record := b.NewRecordBatch()
 	defer record.Release()
-	err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record)
+	err = c.Insert(ctx, `"main"."copies"`, columns, record)
 	require.ErrorContains(t, err, "CHECK")
 }
 
@@ -96,7 +95,7 @@ func TestAnInsertThatIsStoppedReadsNoFurther(t *testing.T) {
 	require.NoError(t, err)
 	defer w.Close()
 	columns := []schema.Column{{Name: "note", Type: schema.Type{Kind: schema.Text}}}
-	require.NoError(t, w.Make(context.Background(), `CREATE TABLE copies ("note" VARCHAR)`))
+	require.NoError(t, makes(context.Background(), w, `CREATE TABLE copies ("note" VARCHAR)`))
 	b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
 	defer b.Release()
 	for i := range 20_000 {
@@ -105,16 +104,15 @@ func TestAnInsertThatIsStoppedReadsNoFurther(t *testing.T) {
 	record := b.NewRecordBatch()
 	defer record.Release()
 	for i := range 1000 {
-		c, err := w.Begin(context.Background())
-		require.NoError(t, err)
+		c := begun(t, w)
 		ctx, stop := context.WithTimeout(context.Background(), time.Duration(i%100)*20*time.Microsecond)
-		if err = c.Insert(ctx, schema.Name{Schema: "main", Table: "copies"}, columns, record); err != nil {
+		if err = c.Insert(ctx, `"main"."copies"`, columns, record); err != nil {
 			require.ErrorIs(t, err, context.DeadlineExceeded)
 		}
 		stop()
-		c.Abort()
+		c.Close()
 	}
-	left, err := w.Ask(context.Background(), "SELECT count(*) FROM copies")
+	left, err := w.(*Warehouse).Ask(context.Background(), "SELECT count(*) FROM copies")
 	require.NoError(t, err)
 	require.EqualValues(t, 0, left[0][0])
 }
@@ -162,7 +160,7 @@ func TestAFileIsOpenedAgainAfterStatementsThatWereStopped(t *testing.T) {
 	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
 	require.NoError(t, err)
 	ctx := context.Background()
-	require.NoError(t, w.Make(ctx, "CREATE TABLE copies AS SELECT 'seen on shelf ' || range AS note FROM range(400000)"))
+	require.NoError(t, makes(ctx, w, "CREATE TABLE copies AS SELECT 'seen on shelf ' || range AS note FROM range(400000)"))
 	ended := make(chan error, 1)
 	go func() {
 		for range 600 {
@@ -172,7 +170,7 @@ func TestAFileIsOpenedAgainAfterStatementsThatWereStopped(t *testing.T) {
 				return
 			}
 			short, stop := context.WithTimeout(ctx, time.Duration(rand.IntN(3000))*time.Microsecond)
-			_, _ = w.Ask(short, "SELECT count(*), max(note) FROM copies")
+			_, _ = w.(*Warehouse).Ask(short, "SELECT count(*), max(note) FROM copies")
 			stop()
 			c.Abort()
 			w.Close()
@@ -194,17 +192,16 @@ func TestMemoryIsRaisedWhereACommitNeedsMore(t *testing.T) {
 	require.NoError(t, err)
 	defer w.Close()
 	ctx := context.Background()
-	c, err := w.Begin(ctx)
-	require.NoError(t, err)
+	c := begun(t, w)
 	const wide = "SELECT string_agg(repeat('x', 1000), ',' ORDER BY i) FROM range(200000) r(i)"
 	_, err = c.Ask(ctx, wide)
 	require.ErrorContains(t, err, "than 96 MB of memory have room for")
 	require.ErrorContains(t, err, "opens the file with 1024 MB")
 	require.NotContains(t, err.Error(), "Possible solutions", "the library's own advice is not for our reader")
-	c.Abort()
-	limit, err := w.Ask(ctx, "SELECT current_setting('memory_limit')")
+	c.Close()
+	limit, err := w.(*Warehouse).Ask(ctx, "SELECT current_setting('memory_limit')")
 	require.NoError(t, err)
 	require.Equal(t, "1.0 GiB", limit[0][0])
-	_, err = w.Ask(ctx, wide)
+	_, err = w.(*Warehouse).Ask(ctx, wide)
 	require.NoError(t, err)
 }

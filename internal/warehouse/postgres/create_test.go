@@ -23,8 +23,8 @@ func TestASchemaIsMadeOnce(t *testing.T) {
 	w, err := postgres.Open(settings, `warehouse "reports"`)
 	require.NoError(t, err)
 	defer w.Close()
-	target := warehouse.Target{Name: schema.Name{Schema: "kept", Table: "loans"}, Keep: feed.KeepReplace, Names: warehouse.Names{Run: "nm_run"},
-		Columns: []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}}}, Added: []schema.Column{{Name: "nm_run", Type: schema.Type{Kind: schema.Int64}}}}
+	target := warehouse.Target{Name: schema.Name{Schema: "kept", Table: "loans"}, Keep: feed.KeepReplace, Prefix: "nm_",
+		Columns: warehouse.ColumnsOf([]schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}}}, "nm_", feed.KeepReplace, false)}
 	aside := target
 	aside.Name.Schema = "aside"
 	_, err = w.Prepare(t.Context(), aside) // the control schema is there

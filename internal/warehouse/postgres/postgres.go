@@ -8,7 +8,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -22,6 +21,7 @@ import (
 	"noemata/internal/pglink"
 	"noemata/internal/statement"
 	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // Kind is the name of this kind of warehouse.
@@ -54,9 +54,9 @@ var types = map[schema.Kind]string{
 	schema.Interval: "interval", schema.UUID: "uuid", schema.JSON: "json",
 }
 
-func typeName(t schema.Type) string { return warehouse.Dialect{Types: types}.TypeName(t) }
+func typeName(t schema.Type) string { return sqlmerge.Dialect{Types: types}.TypeName(t) }
 
-var dialect = warehouse.Dialect{
+var dialect = sqlmerge.Dialect{
 	Types: types,
 	Distinct: func(t schema.Type, a, b string) string {
 		switch t.Kind {
@@ -84,7 +84,7 @@ WHERE n.nspname = $1 AND c.relname = $2 AND x.indisvalid`,
 	Analyze: true,
 	AsOf: func(t warehouse.Target, name schema.Name, query func(string) string) []string {
 		var columns []string
-		for _, c := range t.Columns {
+		for _, c := range t.Values() {
 			columns = append(columns, schema.Quote(c.Name)+" "+typeName(c.Type))
 		}
 		// What it gives cannot be changed, so it is made anew where that is another by now.
@@ -99,7 +99,7 @@ END`, schema.Literal(name.Quoted()+"(timestamp with time zone)"), schema.Literal
 
 // Warehouse is a PostgreSQL database that is written.
 type Warehouse struct {
-	warehouse.Base
+	sqlmerge.Base
 	pool     *pgxpool.Pool
 	settings connection.Settings
 	what     string
@@ -116,7 +116,7 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, err
 	}
 	w := &Warehouse{pool: pool, settings: s, what: what}
-	w.Base = warehouse.Base{SQL: dialect, Connect: w.connect, Create: w.create}
+	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
 	return w, nil
 }
 
@@ -125,7 +125,7 @@ func (w *Warehouse) Close() { w.pool.Close() }
 
 func (w *Warehouse) explain(err error) error { return pglink.Explain(err, w.what, w.settings) }
 
-func (w *Warehouse) connect(ctx context.Context) (warehouse.Conn, error) {
+func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
 	c, err := w.pool.Acquire(ctx)
 	if err != nil {
 		return nil, w.explain(err)
@@ -175,15 +175,22 @@ func (w *Warehouse) MayWrite(ctx context.Context, t warehouse.Target) error {
 // one forget what it remembers to be missing, which to wait for an advisory lock does not.
 var alone = []string{"SELECT pg_advisory_xact_lock(hashtext('noemata'))", "SELECT FROM pg_catalog.pg_namespace LIMIT 0"}
 
-// create runs statements that two sessions must not run at the same time: one of
-// them would fail.
-func (w *Warehouse) create(ctx context.Context, statements []string) error {
+// exclusive runs work that two sessions must not do at the same time: one of them would
+// fail.
+func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) error) error {
 	c, err := w.connect(ctx)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	return warehouse.Transact(ctx, c, slices.Concat(alone, statements))
+	return sqlmerge.Transact(ctx, c, func(c sqlmerge.Conn) error {
+		for _, sql := range alone {
+			if _, err := c.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+		return work(c)
+	})
 }
 
 // Read copies rows out.
@@ -193,13 +200,17 @@ func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow
 		columns[i] = pgcopy.Stored(c)
 	}
 	q.Columns = columns
+	selected, err := w.SQL.Select(q, pgcopy.Expression)
+	if err != nil {
+		return err
+	}
 	reader := pgcopy.NewReader(columns, len(columns), nil, nil, func(b rows.Batch) error {
 		defer b.Record.Release()
 		return sink(b.Record)
 	})
-	sql := "COPY (" + warehouse.SelectSQL(q, pgcopy.Expression) + ") TO STDOUT (FORMAT binary)"
+	sql := "COPY (" + selected + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Warehouse, sql)
-	err := w.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+	err = w.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
 		_, err := c.Conn().PgConn().CopyTo(ctx, reader, sql)
 		return err
 	})

@@ -23,6 +23,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/plain"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
 	"noemata/internal/warehouse/postgres"
@@ -38,6 +39,7 @@ func onEach(t *testing.T, test func(t *testing.T, w warehouse.Warehouse)) {
 		defer w.Close()
 		test(t, w)
 	})
+	t.Run(plain.Kind, func(t *testing.T) { test(t, plain.New()) })
 	t.Run(postgres.Kind, func(t *testing.T) {
 		settings, _ := testkit.Database(t)
 		w, err := postgres.Open(settings, `warehouse "reports"`)
@@ -52,12 +54,11 @@ func text(name string) schema.Column {
 }
 
 func shelf(keep feed.Keep) warehouse.Target {
-	t := warehouse.Target{Name: schema.Name{Schema: `Sh"elf`, Table: "Co pies"}, Keep: keep, Columns: []schema.Column{text("branch"), {Name: "number", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}, text("st\"ate")},
-		Key: []string{"branch", "number"}, Names: warehouse.Names{Run: "nm_run", ChangedAt: "nm_changed_at"}, Added: []schema.Column{{Name: "nm_run", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}}}
+	columns := []schema.Column{text("branch"), {Name: "number", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}, text("st\"ate")}
+	t := warehouse.Target{Name: schema.Name{Schema: `Sh"elf`, Table: "Co pies"}, Keep: keep, Prefix: "nm_",
+		Columns: warehouse.ColumnsOf(columns, "nm_", keep, false), Key: []string{"branch", "number"}}
 	if keep == feed.KeepReplace {
 		t.Key = nil
-	} else {
-		t.Added = append(t.Added, schema.Column{Name: "nm_changed_at", Type: schema.Type{Kind: schema.TimestampTZ}, Native: "timestamptz"})
 	}
 	return t
 }
@@ -93,11 +94,13 @@ func record(t warehouse.Target, run int64, list []copyRow, first int64) arrow.Re
 		} else {
 			b.Field(2).(*array.StringBuilder).Append(*r.state)
 		}
-		b.Field(3).(*array.Int64Builder).Append(run)
-		if len(columns) > 4 {
-			b.Field(4).AppendNull()
-			b.Field(5).(*array.Int64Builder).Append(first + int64(i))
+		if t.Keep == feed.KeepReplace {
+			b.Field(3).(*array.Int64Builder).Append(run)
+			continue
 		}
+		b.Field(3).AppendNull()
+		b.Field(4).(*array.Int64Builder).Append(run)
+		b.Field(5).(*array.Int64Builder).Append(first + int64(i))
 	}
 	return b.NewRecordBatch()
 }
@@ -106,7 +109,7 @@ func record(t warehouse.Target, run int64, list []copyRow, first int64) arrow.Re
 func held(t *testing.T, w warehouse.Warehouse, target warehouse.Target) map[string]string {
 	t.Helper()
 	out := map[string]string{}
-	require.NoError(t, w.Read(context.Background(), warehouse.Query{Name: target.Name, Columns: target.Columns}, func(r arrow.RecordBatch) error {
+	require.NoError(t, w.Read(context.Background(), warehouse.Query{Target: target, Columns: target.Values()}, func(r arrow.RecordBatch) error {
 		for i := range int(r.NumRows()) {
 			row := copyRow{branch: r.Column(0).(*array.String).Value(i), number: r.Column(1).(*array.Int64).Value(i)}
 			if state := r.Column(2).(*array.String); !state.IsNull(i) {
@@ -122,7 +125,7 @@ func held(t *testing.T, w warehouse.Warehouse, target warehouse.Target) map[stri
 }
 
 // load brings rows in one commit, in several batches and merges.
-func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, run int64, from warehouse.Place, to string, batches ...[]copyRow) (books rows.Books, next warehouse.Place, commit *warehouse.Commit, err error) {
+func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, run int64, from warehouse.Checkpoint, to string, batches ...[]copyRow) (books rows.Books, next warehouse.Checkpoint, commit warehouse.Commit, err error) {
 	if commit, err = w.Begin(ctx); err != nil {
 		return books, next, nil, err
 	}
@@ -164,7 +167,7 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 0))
 		states := []string{"lent", "shelved", "", "lost 'at' sea", "zürück", "null"}
 		model := map[string]string{}
-		var at warehouse.Place
+		var at warehouse.Checkpoint
 		var total rows.Books
 		for run := range int64(25) {
 			next := maps.Clone(model)
@@ -191,17 +194,19 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 				model, at, total = next, place, total.Add(books)
 			}
 			require.Equal(t, model, held(t, w, target))
-			stands, err := w.Place(ctx, "shelves", "copies")
+			stands, err := w.Journal().Checkpoint(ctx, "shelves", "copies")
 			require.NoError(t, err)
 			require.Equal(t, []any{at.Position, at.Version}, []any{stands.Position, stands.Version})
 		}
-		found, err := w.Ask(ctx, "SELECT CAST(sum(rows_read) AS BIGINT), CAST(sum(rows_folded) AS BIGINT), CAST(sum(rows_unchanged) AS BIGINT), CAST(sum(rows_inserted) AS BIGINT), CAST(sum(rows_updated) AS BIGINT) FROM noemata.loads")
-		require.NoError(t, err)
-		require.Equal(t, []any{total.Read, total.Folded, total.Unchanged, total.Inserted, total.Updated}, found[0])
 		require.EqualValues(t, len(model), total.Inserted)
 		n, err := w.Count(ctx, target)
 		require.NoError(t, err)
 		require.EqualValues(t, len(model), n)
+		if _, sql := w.(testkit.Asker); !sql {
+			return
+		}
+		found := testkit.SQL(t, w, "SELECT CAST(sum(rows_read) AS BIGINT), CAST(sum(rows_folded) AS BIGINT), CAST(sum(rows_unchanged) AS BIGINT), CAST(sum(rows_inserted) AS BIGINT), CAST(sum(rows_updated) AS BIGINT) FROM noemata.loads")
+		require.Equal(t, []any{total.Read, total.Folded, total.Unchanged, total.Inserted, total.Updated}, found[0])
 	})
 }
 
@@ -211,7 +216,7 @@ func TestOneWorkerMovesAPosition(t *testing.T) {
 		ctx := context.Background()
 		target := shelf(feed.KeepLatest)
 		prepared(t, w, target)
-		var at warehouse.Place
+		var at warehouse.Checkpoint
 		for round := range 5 {
 			var mu sync.Mutex
 			var won []int64
@@ -237,18 +242,18 @@ func TestOneWorkerMovesAPosition(t *testing.T) {
 			}
 			all.Wait()
 			require.Len(t, won, 1, "round %d", round)
-			stands, err := w.Place(ctx, "shelves", "copies")
+			stands, err := w.Journal().Checkpoint(ctx, "shelves", "copies")
 			require.NoError(t, err)
 			require.Equal(t, fmt.Sprint(won[0]), stands.Position.Value)
 			require.EqualValues(t, round+1, stands.Version)
 			require.Len(t, held(t, w, target), round+1)
 			at = stands
 		}
-		places, err := w.Places(ctx, "shelves")
+		places, err := w.Journal().Checkpoints(ctx, "shelves")
 		require.NoError(t, err)
 		require.Len(t, places, 1)
-		require.NoError(t, w.SetPlace(ctx, "shelves", "copies", nil))
-		stands, err := w.Place(ctx, "shelves", "copies")
+		require.NoError(t, w.Journal().SetPosition(ctx, "shelves", "copies", nil))
+		stands, err := w.Journal().Checkpoint(ctx, "shelves", "copies")
 		require.NoError(t, err)
 		require.True(t, stands.Position.IsZero())
 		require.Greater(t, stands.Version, at.Version, "a worker that is under way must notice")
@@ -267,7 +272,7 @@ func TestReadersSeeAReplacedTableWhole(t *testing.T) {
 			for i := range n {
 				list = append(list, copyRow{branch: "Aldermoor", number: int64(i), state: &state})
 			}
-			at, err := w.Place(ctx, "shelves", "copies")
+			at, err := w.Journal().Checkpoint(ctx, "shelves", "copies")
 			require.NoError(t, err)
 			books, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), list)
 			if commit != nil {
@@ -314,7 +319,7 @@ func TestACommitThatIsStoppedLeavesNothing(t *testing.T) {
 		}
 		for i := range 40 {
 			ctx, stop := context.WithTimeout(context.Background(), time.Duration(i)*time.Millisecond)
-			_, _, commit, err := load(ctx, w, target, 1, warehouse.Place{}, "1", list, list)
+			_, _, commit, err := load(ctx, w, target, 1, warehouse.Checkpoint{}, "1", list, list)
 			if err == nil {
 				err = errors.New("given up")
 			}
@@ -325,10 +330,10 @@ func TestACommitThatIsStoppedLeavesNothing(t *testing.T) {
 			stop()
 		}
 		require.Empty(t, held(t, w, target))
-		stands, err := w.Place(context.Background(), "shelves", "copies")
+		stands, err := w.Journal().Checkpoint(context.Background(), "shelves", "copies")
 		require.NoError(t, err)
 		require.Zero(t, stands.Version)
-		_, _, commit, err := load(context.Background(), w, target, 1, warehouse.Place{}, "1", list)
+		_, _, commit, err := load(context.Background(), w, target, 1, warehouse.Checkpoint{}, "1", list)
 		require.NoError(t, err)
 		require.NoError(t, commit.Finish(context.Background()))
 		require.Len(t, held(t, w, target), 5000)

@@ -1,0 +1,229 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/fold"
+	"noemata/internal/core/position"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/stash"
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// applier writes the cuts, one after another, and brings in the tables that join.
+type applier struct {
+	*session
+	stream source.Stream // told what is in the warehouse
+	cuts   <-chan cut
+	free   chan<- struct{}
+
+	commit warehouse.Commit // the one that is under way
+	parts  map[*logTable]warehouse.Part
+	joined map[*logTable]bool // in this commit
+}
+
+func (a *applier) run(ctx context.Context) error {
+	defer func() {
+		if a.commit != nil {
+			a.commit.Abort()
+		}
+	}()
+	for {
+		a.free <- struct{}{}
+		c, open := <-a.cuts
+		if !open {
+			return nil
+		}
+		err := a.apply(ctx, c)
+		for _, b := range c.Batches {
+			if b.Record != nil {
+				b.Record.Release()
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// apply writes one cut. The commit stays open while a transaction of the source goes on
+// in the next cut.
+func (a *applier) apply(ctx context.Context, c cut) error {
+	if err := a.join(ctx); err != nil {
+		return err
+	}
+	total := 0
+	for _, b := range c.Batches {
+		total += len(b.Rows)
+	}
+	for i, b := range c.Batches {
+		if b.Record == nil && len(b.Aside) == 0 && b.Ignored == 0 {
+			continue
+		}
+		if err := a.begin(ctx); err != nil {
+			return err
+		}
+		t := a.tables[i]
+		began := time.Now()
+		var err error
+		if a.joined[t] || a.stateOf(t) == warehouse.Following {
+			err = a.merge(ctx, t, b, c.Continues)
+		} else {
+			err = a.keepWaiting(ctx, t, b)
+		}
+		if err != nil {
+			return blame(t, err)
+		}
+		a.board.spent(t, c.reading*time.Duration(len(b.Rows))/time.Duration(max(total, 1)), time.Since(began))
+	}
+	stands, _ := a.board.at()
+	if c.Open || (a.commit == nil && c.To <= stands.Position.Value) {
+		a.board.handed(false)
+		return nil
+	}
+	if err := a.begin(ctx); err != nil {
+		return err
+	}
+	return a.finish(ctx, c)
+}
+
+// begin makes sure that a commit is under way.
+func (a *applier) begin(ctx context.Context) (err error) {
+	if a.commit == nil {
+		a.parts, a.joined = map[*logTable]warehouse.Part{}, map[*logTable]bool{}
+		a.commit, err = a.Warehouse.Begin(ctx)
+	}
+	return err
+}
+
+// part is the table's part of the commit that is under way.
+func (a *applier) part(ctx context.Context, t *logTable) (warehouse.Part, error) {
+	if p := a.parts[t]; p != nil {
+		return p, nil
+	}
+	stands, _ := a.board.at()
+	p, err := a.commit.Table(ctx, warehouse.Load{Feed: a.Feed.Name, Table: t.Table.Table, Target: t.target, Run: a.Run, From: stands.Position})
+	if err == nil {
+		a.parts[t] = p
+	}
+	return p, err
+}
+
+// finish makes all that was written visible, together with the position.
+func (a *applier) finish(ctx context.Context, c cut) error {
+	began := time.Now()
+	to := position.Position{Value: c.To}
+	stands, lastMoment := a.board.at()
+	next, err := a.commit.Move(ctx, a.Feed.Name, "", stands, to, a.Run)
+	if err != nil {
+		return err
+	}
+	if c.Clock.Last > lastMoment {
+		if err := a.commit.Note(ctx, a.Feed.Name, warehouse.LastMoment{Moment: c.Clock.Last}); err != nil {
+			return err
+		}
+	}
+	books := map[*logTable]rows.Books{}
+	for _, t := range a.tables {
+		if p := a.parts[t]; p != nil {
+			if books[t], err = p.Close(ctx, to); err != nil {
+				return blame(t, err)
+			}
+		}
+	}
+	if err := a.commit.Finish(ctx); err != nil {
+		return err
+	}
+	a.commit = nil
+	a.stream.Confirm(c.To)
+	a.board.committed(next, c.Clock.Last)
+	for t, b := range books { // they share the time of the commit
+		a.board.update(t, func(r *TableReport) {
+			r.Books = r.Books.Add(b)
+			r.Writing += time.Since(began) / time.Duration(len(books))
+			if a.joined[t] {
+				r.State, t.copy = warehouse.Following, warehouse.Copy{Table: t.Table.Table, State: warehouse.Following}
+			}
+		})
+	}
+	a.tell()
+	return nil
+}
+
+// merge folds the changes of a table and merges what is left. continues tells that the
+// first transaction began in the batch before.
+func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, continues bool) error {
+	for _, r := range b.Rows {
+		if r.Misfit {
+			return b.Misfit
+		}
+	}
+	part, err := a.part(ctx, t)
+	if err != nil {
+		return err
+	}
+	part.Count(rows.Books{Read: b.Read(t.Keep == feed.KeepLedger), Filtered: b.Ignored})
+	if err := part.SetAside(b.Aside); err != nil {
+		return err
+	}
+	if b.Record == nil {
+		return nil
+	}
+	for i, s := range fold.Fold(b, t.key, t.Keep) {
+		part.Count(rows.Books{Folded: s.Folded})
+		if s.Empties != never {
+			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment, warehouse.Has{Continues: continues || i > 0}); err != nil {
+				return err
+			}
+		}
+		folded := newFolded(t, a.Run, b, s.Rows)
+		has := folded.has(warehouse.Has{Chains: s.Chains, Replays: a.replays, Continues: continues || s.Again})
+		record := build(t.target, folded)
+		folded.release()
+		err := part.AppendFolded(ctx, record)
+		record.Release()
+		if err != nil {
+			return err
+		}
+		if err := part.Merge(ctx, has); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepWaiting keeps the changes of a table that is being copied. Those that its first
+// snapshot shows are not needed.
+func (a *applier) keepWaiting(ctx context.Context, t *logTable, b change.Batch) error {
+	if b.Record == nil {
+		return nil
+	}
+	var first string
+	a.board.update(t, func(*TableReport) {
+		if len(t.copy.Snapshots) > 0 {
+			first = t.copy.Snapshots[0]
+		}
+	})
+	var keep []int32
+	shown := map[int32]bool{}
+	for i, r := range b.Rows {
+		is, known := shown[r.Txn]
+		if !known {
+			is = first != "" && a.log.Sees(first, b.Txns[r.Txn])
+			shown[r.Txn] = is
+		}
+		if !is && r.Kind != 0 {
+			keep = append(keep, int32(i))
+		}
+	}
+	if len(keep) == 0 {
+		return nil
+	}
+	record := stash.Encode(b, t.query.Table.Columns, keep)
+	defer record.Release()
+	return a.commit.AddWaiting(ctx, t.stash(a.Feed.Name), record)
+}

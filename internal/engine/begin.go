@@ -1,0 +1,313 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// logName makes up the name of a feed's follower at the source.
+func logName(feed string) string {
+	return fmt.Sprintf("noemata_%.30s_%s", strings.ReplaceAll(feed, "-", "_"), strings.ToLower(rand.Text()[:8]))
+}
+
+// begin finds out where the feed stands and makes what is missing on both sides.
+func (s *session) begin(ctx context.Context) error {
+	var ok bool
+	if s.log, ok = s.Source.(source.Log); !ok {
+		return problem.Newf(problem.Invalid, "Write find: watermark.", "The change log of this kind of source cannot be followed.")
+	}
+	if err := s.plan(ctx); err != nil {
+		return err
+	}
+	if err := s.recognise(ctx); err != nil {
+		return err
+	}
+	if err := s.recallAll(ctx); err != nil {
+		return err
+	}
+	if err := s.findTroubles(ctx); err != nil {
+		return err
+	}
+	stands, _ := s.board.at()
+	var tables []source.Followed
+	for _, t := range s.tables {
+		tables = append(tables, t.since(stands))
+	}
+	begun, err := s.log.PrepareLog(ctx, s.name, tables, stands.Position.Value)
+	var one *source.TableError
+	if errors.As(err, &one) {
+		i := slices.IndexFunc(s.tables, func(t *logTable) bool { return t.query.Table.Name == one.Table })
+		return blame(s.tables[i], err)
+	}
+	if err != nil {
+		return err
+	}
+	if stands.Position.IsZero() {
+		stands, err = s.standAt(ctx, stands, begun)
+	}
+	stands.Position.Value = begun
+	s.board.mu.Lock()
+	s.board.stands = stands
+	s.board.mu.Unlock()
+	return err
+}
+
+// standAt keeps where a feed begins, before anything is copied: what the copies do not show
+// is read from there on, also by another run.
+func (s *session) standAt(ctx context.Context, stands warehouse.Checkpoint, begun string) (warehouse.Checkpoint, error) {
+	c, err := s.Warehouse.Begin(ctx)
+	if err != nil {
+		return stands, err
+	}
+	defer c.Abort()
+	next, err := c.Move(ctx, s.Feed.Name, "", stands, position.Position{Value: begun}, s.Run)
+	if err != nil {
+		return stands, err
+	}
+	return next, c.Finish(ctx)
+}
+
+// plan looks every table up on both sides. What is wrong with one is its own trouble, but
+// where nothing has begun and nothing can.
+func (s *session) plan(ctx context.Context) error {
+	var tables []*logTable
+	var first error
+	for _, table := range s.Feed.Tables {
+		t := &logTable{Table: table, copy: warehouse.Copy{Table: table.Table, State: warehouse.Copying, Generation: 1}}
+		var err error
+		if t.plan, err = makePlan(ctx, s.Feed, table, s.Source); err == nil {
+			t.made, err = s.Warehouse.Prepare(ctx, t.target)
+		}
+		if err != nil && !problem.OfTable(err) {
+			return err
+		}
+		t.trouble, t.key = err, schema.Indexes(t.query.Table.Columns, t.target.Key)
+		t.told = TableReport{Table: table.Table, Target: t.target, State: t.copy.State, Expected: max(t.query.Table.Rows, 0)}
+		tables, first = append(tables, t), cmp.Or(first, named(err, s.Feed.Name, table.Table))
+	}
+	s.tables = tables
+	s.board.mu.Lock()
+	s.board.tables = tables
+	s.board.mu.Unlock()
+	_, begun, err := s.Warehouse.Journal().Log(ctx, s.Feed.Name)
+	if err != nil {
+		return err
+	}
+	if !begun && !slices.ContainsFunc(tables, func(t *logTable) bool { return t.trouble == nil }) {
+		return first
+	}
+	return nil
+}
+
+// recognise finds where the feed stands and its follower's name, or makes one up, and makes
+// sure that the source is the one that was followed before.
+func (s *session) recognise(ctx context.Context) error {
+	journal := s.Warehouse.Journal()
+	stands, err := journal.Checkpoint(ctx, s.Feed.Name, "")
+	if err != nil {
+		return err
+	}
+	s.replays = stands.Version > 0 && stands.Run == 0 && !stands.Position.IsZero()
+	origin, err := s.log.Origin(ctx)
+	if err != nil {
+		return err
+	}
+	log, known, err := journal.Log(ctx, s.Feed.Name)
+	if err == nil && !known {
+		log, err = journal.EnterLog(ctx, s.Feed.Name, warehouse.Log{Name: logName(s.Feed.Name), Origin: origin})
+	}
+	if err != nil {
+		return err
+	}
+	s.name = log.Name
+	if log.Origin != origin {
+		return problem.Newf(problem.Held, "If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",
+			"The source is not the database that this feed has followed: it says it is %s, and the feed stands in the log of %s.",
+			origin, log.Origin)
+	}
+	s.board.mu.Lock()
+	s.board.stands, s.board.lastMoment = stands, log.LastMoment
+	s.board.mu.Unlock()
+	return nil
+}
+
+// recallAll finds the state of each table, and begins those that are new.
+func (s *session) recallAll(ctx context.Context) error {
+	known, err := s.Warehouse.Journal().Copies(ctx, s.Feed.Name)
+	if err != nil {
+		return err
+	}
+	var entries []warehouse.Entry
+	for _, c := range known {
+		if _, ok := s.Feed.Table(c.Table); !ok {
+			entries = append(entries, warehouse.DropCopy{Table: c.Table})
+		}
+	}
+	for _, t := range s.tables {
+		i := slices.IndexFunc(known, func(c warehouse.Copy) bool { return c.Table == t.Table.Table })
+		if i < 0 {
+			entries = append(entries, warehouse.BeginCopy{Table: t.Table.Table, Generation: 1})
+		} else {
+			t.copy = known[i]
+			if entries, err = s.recall(ctx, t, entries); err != nil {
+				return err
+			}
+		}
+		if t.trouble == nil && (t.copy.State == warehouse.Copying || t.copy.State == warehouse.Joining) {
+			entries = append(entries, warehouse.MakeStash{Stash: t.stash(s.Feed.Name)})
+		}
+		s.board.update(t, func(r *TableReport) { r.State = t.copy.State })
+	}
+	return s.Warehouse.Journal().Note(ctx, s.Feed.Name, entries...)
+}
+
+// recall takes up a table that was known before, as the journal has it.
+func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.Entry) ([]warehouse.Entry, error) {
+	switch {
+	case t.copy.State == warehouse.Held:
+		t.heldFor = &reason{}
+		return entries, json.Unmarshal([]byte(t.copy.Reason), t.heldFor)
+	case t.copy.State == warehouse.Following && t.made: // what it held is gone, or is elsewhere
+		entries = append(entries, t.copyAgain())
+	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "": // of a version that kept none
+		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t).String()})
+	case t.copy.State == warehouse.Following && t.trouble == nil:
+		var was structure
+		if err := json.Unmarshal([]byte(t.copy.Structure), &was); err != nil {
+			return entries, fmt.Errorf("the structure of %s in the warehouse's journal: %w", t.Table.Table, err)
+		}
+		if err := structureOf(t).changed(was, t.Table.Table); err != nil {
+			return entries, blame(t, err)
+		}
+		if structureOf(t).gains(was) { // the target has the new columns already; older rows have no values in them
+			entries = append(entries, t.copyAgain())
+		}
+	case t.copy.State == warehouse.Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "":
+		// A person has asked for it, so the target may be changed.
+		if err := s.Warehouse.Refit(ctx, t.target); err != nil {
+			return entries, blame(t, err)
+		}
+		if t.made, t.trouble = s.Warehouse.Prepare(ctx, t.target); t.trouble != nil && !problem.OfTable(t.trouble) {
+			return entries, t.trouble
+		}
+	}
+	return entries, nil
+}
+
+// copyAgain begins the copy of a table that was known before anew.
+func (t *logTable) copyAgain() warehouse.Entry {
+	t.copy = warehouse.Copy{Table: t.Table.Table, State: warehouse.Copying, Generation: t.copy.Generation + 1}
+	return warehouse.CopyAgain{Table: t.Table.Table}
+}
+
+// since is the table as the log must tell of it from where the feed stands.
+func (t *logTable) since(stands warehouse.Checkpoint) source.Followed {
+	x := t.followed()
+	if t.copy.State == warehouse.Following {
+		x.Since = stands.Position.Value
+	}
+	return x
+}
+
+// findTroubles asks the source what is in the way of following, and holds the tables that
+// something is in the way of. What is in the way of all is the run's own failure.
+func (s *session) findTroubles(ctx context.Context) error {
+	if err := s.askTroubles(ctx); err != nil {
+		return err
+	}
+	canGo := func(t *logTable) bool {
+		return t.trouble == nil && (t.copy.State != warehouse.Held || t.heldFor.Heals)
+	}
+	if !slices.ContainsFunc(s.tables, canGo) {
+		return s.allHeld()
+	}
+	stands, _ := s.board.at()
+	var going []*logTable
+	for _, t := range s.tables {
+		held := t.copy.State == warehouse.Held
+		switch {
+		case held && t.trouble == nil && t.heldFor.Heals: // nothing is in the way any more
+			if err := CopyAgain(ctx, s.Feed, []string{t.Table.Table}, s.Source, s.Warehouse); err != nil {
+				return err
+			}
+			return s.begin(ctx)
+		case held && t.trouble == nil:
+			s.isHeld(t, t.heldFor.problem())
+		case held:
+			s.isHeld(t, t.trouble)
+		case t.trouble != nil:
+			if err := hold(ctx, s.Warehouse, s.Feed.Name, s.Run, stands, &tableError{t.Table.Table, t.trouble, true}); err != nil {
+				return err
+			}
+			s.isHeld(t, t.trouble)
+		default:
+			going = append(going, t)
+		}
+	}
+	s.tables = going
+	return nil
+}
+
+// askTroubles notes what the source says of each table. What is of none is the feed's.
+func (s *session) askTroubles(ctx context.Context) error {
+	stands, _ := s.board.at()
+	var asked []source.Followed
+	for _, t := range s.tables {
+		if t.trouble == nil && t.copy.State != warehouse.Held {
+			asked = append(asked, t.since(stands))
+		}
+	}
+	findings, err := s.log.LogFindings(ctx, asked)
+	if err != nil {
+		return err
+	}
+	for _, found := range findings {
+		if found.Level != problem.Blocker {
+			continue
+		}
+		trouble := problem.New(problem.Held, strings.TrimSpace(found.Table+": "+found.What), found.Remedy)
+		i := slices.IndexFunc(s.tables, func(t *logTable) bool {
+			return t.trouble == nil && t.query.Table.Name.Display() == found.Table
+		})
+		if i < 0 {
+			return trouble
+		}
+		s.tables[i].trouble = trouble
+	}
+	return nil
+}
+
+// isHeld tells that a table is held, and why.
+func (s *session) isHeld(t *logTable, trouble error) {
+	s.board.update(t, func(r *TableReport) {
+		r.State, r.Trouble = warehouse.Held, named(trouble, s.Feed.Name, t.Table.Table)
+	})
+}
+
+// allHeld is the failure of a run in which no table can go on. The feed stays where it
+// stands, so no table misses anything by it, and none needs to be copied for that.
+func (s *session) allHeld() error {
+	var first error
+	for _, t := range s.tables {
+		trouble := t.trouble
+		if trouble == nil {
+			trouble = t.heldFor.problem()
+		}
+		s.isHeld(t, trouble)
+		first = cmp.Or(first, named(trouble, s.Feed.Name, t.Table.Table))
+	}
+	s.tables = nil
+	return first
+}

@@ -1,0 +1,181 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"noemata/internal/source"
+	"noemata/internal/warehouse"
+)
+
+// moveAfter is how long a position may lag behind a log in which nothing happens to the
+// feed's tables.
+const moveAfter = 10 * time.Second
+
+// cut is what was gathered of the log, and how long it was read.
+type cut struct {
+	source.Gathered
+	reading time.Duration
+}
+
+// beginning is a copy that has begun: at the moment of its snapshot. What is read of the
+// log from then on comes later; read answers with how far it was read before.
+type beginning struct {
+	moment int64
+	read   chan string
+}
+
+// reader reads the log and decides where it is cut. The warehouse takes in one cut while
+// the next is gathered.
+type reader struct {
+	*session
+	stream source.Stream
+	end    string // the run is over when this is reached; of runs that only catch up
+	cuts   chan<- cut
+	begun  <-chan beginning
+	free   <-chan struct{} // has a token while the warehouse is free
+
+	since   time.Time // when the oldest change came that was not handed over; zero for none
+	moved   time.Time // when the last cut was
+	reading time.Duration
+	had     int64 // bytes that were gathered at the last look
+}
+
+func (r *reader) run(ctx context.Context) error {
+	r.moved = time.Now()
+	for {
+		p, err := r.next(ctx)
+		if err != nil {
+			return err
+		}
+		r.board.reach(p)
+		r.meetCopy(p)
+		done := r.finished(p)
+		if !r.cutsAt(p, done) {
+			continue
+		}
+		mustCut := done || r.full(p)
+		if !r.await(ctx, mustCut) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			continue
+		}
+		gathered := r.stream.Take()
+		r.board.handed(true)
+		select {
+		case r.cuts <- cut{gathered, r.reading}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		r.since, r.moved, r.reading, r.had = time.Time{}, time.Now(), 0, 0
+		if done {
+			return nil
+		}
+	}
+}
+
+// next reads on.
+func (r *reader) next(ctx context.Context) (source.Progress, error) {
+	began := time.Now()
+	p, err := r.stream.Next(ctx, began.Add(20*time.Millisecond))
+	now := time.Now()
+	if p.Bytes > r.had { // else it was waited for
+		r.reading += now.Sub(began)
+	}
+	r.had = p.Bytes
+	if p.Changes > 0 && r.since.IsZero() {
+		r.since = now
+	}
+	return p, err
+}
+
+// meetCopy answers a copy that has begun, between two transactions.
+func (r *reader) meetCopy(p source.Progress) {
+	if p.Open {
+		return
+	}
+	select {
+	case c := <-r.begun:
+		r.stream.StartAfter(c.moment)
+		c.read <- p.Position
+	default:
+	}
+}
+
+// full tells that no more may be gathered. Better before the next transaction than in it.
+func (r *reader) full(p source.Progress) bool {
+	return p.Bytes >= r.CutBytes || !p.Open && p.Bytes >= r.CutBytes/2
+}
+
+// cutsAt tells whether what was gathered should be written now.
+func (r *reader) cutsAt(p source.Progress, done bool) bool {
+	if done || r.full(p) {
+		return true
+	}
+	if p.Open {
+		return false
+	}
+	if p.Changes > 0 {
+		return time.Since(r.since) >= r.Wait
+	}
+	stands, _ := r.board.at()
+	return time.Since(r.moved) > moveAfter && p.Position > stands.Position.Value || r.joinsAt(p.Position)
+}
+
+// joinsAt tells whether a table can join those that follow, now that the log was read up
+// to a position.
+func (r *reader) joinsAt(position string) bool {
+	r.board.mu.Lock()
+	defer r.board.mu.Unlock()
+	for _, t := range r.tables {
+		if t.told.State == warehouse.Joining && position >= t.copy.Reached {
+			return true
+		}
+	}
+	return false
+}
+
+// await waits until the warehouse is free, if it must.
+func (r *reader) await(ctx context.Context, must bool) bool {
+	for {
+		select {
+		case <-r.free:
+			return true
+		case <-ctx.Done():
+			return false
+		default:
+		}
+		if !must {
+			return false
+		}
+		select {
+		case <-r.free:
+			return true
+		case <-ctx.Done():
+			return false
+		case <-time.After(time.Second):
+			if err := r.stream.Beat(); err != nil {
+				return false // the next read tells why
+			}
+		}
+	}
+}
+
+// finished tells whether the run may end: at the end of a transaction, when it was asked
+// to, or, where it only catches up, when it has, and all tables have been copied.
+func (r *reader) finished(p source.Progress) bool {
+	if p.Open {
+		return false
+	}
+	if r.Until != nil {
+		select {
+		case <-r.Until: // rows of a copy that come in would be given up
+			return !r.any(func(t TableReport) bool { return t.State == warehouse.Copying && t.Waiting == "" })
+		default:
+			return false
+		}
+	}
+	return p.Position >= r.end &&
+		!r.any(func(t TableReport) bool { return t.State == warehouse.Copying || t.State == warehouse.Joining })
+}

@@ -1,0 +1,267 @@
+// Package feeds holds the rules of feeds, sources and warehouses: what may be added,
+// changed, started and removed, and what that entails. Who asks, and how, is not its
+// concern.
+package feeds
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/engine"
+	"noemata/internal/jobs"
+	"noemata/internal/links"
+	"noemata/internal/records"
+	"noemata/internal/store"
+)
+
+// Rules act on what the service keeps, and wake what has to run for it.
+type Rules struct {
+	Store  *store.Store
+	Links  *links.Links
+	Runner *jobs.Runner
+}
+
+// Feed is a feed and how it is doing.
+func (r *Rules) Feed(ctx context.Context, name string) (records.FeedStatus, error) {
+	found, err := r.Store.Feeds(ctx, name)
+	if err != nil {
+		return records.FeedStatus{}, err
+	}
+	return found[0], nil
+}
+
+// Applying says how far a feed file is applied.
+type Applying int
+
+// The ways of applying.
+const (
+	ForReal Applying = iota // checked, compared and applied
+	DryRun                  // checked and compared
+	Compare                 // compared; source and warehouse are not asked
+)
+
+// Apply applies a feed file unless a finding blocks it.
+func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.Applied, error) {
+	f, err := feed.ParseFile([]byte(file))
+	if err != nil {
+		return records.Applied{}, err
+	}
+	old, err := r.Store.Feed(ctx, f.Name)
+	if problem.Is(err, problem.NotFound) {
+		old, err = nil, nil
+	}
+	if err != nil {
+		return records.Applied{}, err
+	}
+	out := records.Applied{Feed: f.Name, New: old == nil, Changes: feed.Diff(old, f), Findings: []problem.Finding{}}
+	if how != Compare {
+		src, err := r.Links.Source(ctx, f.Source)
+		if err != nil {
+			return records.Applied{}, err
+		}
+		wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+		if err != nil {
+			return records.Applied{}, err
+		}
+		out.Findings = engine.Check(ctx, f, src, wh)
+	}
+	shared, err := r.sharedTargets(ctx, f)
+	if err != nil {
+		return records.Applied{}, err
+	}
+	out.Findings = append(shared, out.Findings...)
+	blocked := slices.IndexFunc(out.Findings, func(x problem.Finding) bool { return x.Level == problem.Blocker })
+	if how != ForReal {
+		return out, nil
+	}
+	if blocked >= 0 {
+		x := out.Findings[blocked]
+		return out, problem.New(problem.Invalid, fmt.Sprintf("The feed %s was not applied: %s", f.Name, x.What), x.Remedy)
+	}
+	if err := r.Store.SaveFeed(ctx, f); err != nil {
+		return records.Applied{}, err
+	}
+	out.Applied = true
+	if len(out.Changes) > 0 && !out.New {
+		err = r.reschedule(ctx, f.Name)
+	}
+	return out, err
+}
+
+// sharedTargets finds the tables that another feed keeps already: two feeds that
+// wrote one table would undo each other's work.
+func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed) ([]problem.Finding, error) {
+	findings := []problem.Finding{}
+	names, err := r.Store.FeedNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		other, err := r.Store.Feed(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if name == f.Name || other.Warehouse != f.Warehouse {
+			continue
+		}
+		for _, t := range f.Tables {
+			target, _ := f.TargetOf(t) // the file was checked
+			for _, theirs := range other.Tables {
+				if x, err := other.TargetOf(theirs); err == nil && x == target {
+					findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table, What: fmt.Sprintf("Its target %s is kept by the feed %s already.", target.Display(), name), Remedy: "Choose another target, or remove the table from the other feed."})
+				}
+			}
+		}
+	}
+	return findings, nil
+}
+
+// reschedule makes a changed feed run soon, if it is active.
+func (r *Rules) reschedule(ctx context.Context, name string) error {
+	active, _, _, err := r.Store.Schedule(ctx, name)
+	if err != nil || !active {
+		return err
+	}
+	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
+		return err
+	}
+	return r.Runner.Wake(ctx, name)
+}
+
+// Start lets a feed run on its schedule.
+func (r *Rules) Start(ctx context.Context, name string) error {
+	f, err := r.Store.Feed(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
+		return err
+	}
+	if next, scheduled := f.Next(time.Now()); scheduled && f.Cron != "" { // at the times that were written, and not before
+		if err := r.Store.SetNextRun(ctx, name, &next); err != nil {
+			return err
+		}
+	}
+	return r.Runner.Wake(ctx, name)
+}
+
+// Pause keeps a feed from running on its schedule, and ends what runs.
+func (r *Rules) Pause(ctx context.Context, name string) error {
+	if err := r.Store.SetFeedState(ctx, name, "paused"); err != nil {
+		return err
+	}
+	if _, err := r.Store.AskStop(ctx, 0, name); err != nil {
+		return err
+	}
+	return r.Runner.Wake(ctx, name)
+}
+
+// Remove removes a feed and what it has made at its source. The tables in the warehouse stay.
+func (r *Rules) Remove(ctx context.Context, name string) error {
+	f, err := r.Store.Feed(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := r.quiet(ctx, name); err != nil {
+		return err
+	}
+	if err := r.Store.RemoveFeed(ctx, name); err != nil || !f.FollowsLog() {
+		return err
+	}
+	return r.dropLog(ctx, f)
+}
+
+// quietWithin is how long the run of a feed that is removed may take to end.
+const quietWithin = 20 * time.Second
+
+// quiet pauses a feed and waits until nothing of it runs: a copy that went on would make
+// anew what is about to be dropped.
+func (r *Rules) quiet(ctx context.Context, name string) error {
+	if err := r.Store.SetFeedState(ctx, name, "paused"); err != nil {
+		return err
+	}
+	if _, err := r.Store.DropQueued(ctx, 0, name); err != nil {
+		return err
+	}
+	for until := time.Now().Add(quietWithin); ; {
+		if _, err := r.Store.AskStop(ctx, 0, name); err != nil {
+			return err
+		}
+		running, err := r.Store.IsRunning(ctx, name)
+		if err != nil || !running {
+			return err
+		}
+		if time.Now().After(until) {
+			return problem.Newf(problem.Conflict, "It is paused. Remove it again when its run has ended.", "The feed %s was not removed: its run has not ended within %s.", name, quietWithin)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// dropLog removes what a feed has made at its source.
+func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	src, err := r.Links.Source(ctx, f.Source)
+	if err != nil {
+		return err
+	}
+	wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+	if err == nil {
+		err = engine.DropLog(ctx, f, src, wh)
+	}
+	if err != nil {
+		p := problem.Of(err)
+		return problem.Wrap(err, p.Code, fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What), "At the source, drop the replication slot and the publication whose names begin with noemata_: a slot that nobody reads keeps the log for ever.")
+	}
+	return nil
+}
+
+// CopyAgain has the next run copy tables anew.
+func (r *Rules) CopyAgain(ctx context.Context, name string, tables []string) error {
+	f, err := r.Store.Feed(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := engine.MayCopyAgain(f, tables); err != nil {
+		return err
+	}
+	if err := r.Store.AskCopies(ctx, name, tables); err != nil {
+		return err
+	}
+	return r.Runner.Wake(ctx, name)
+}
+
+// Run has a feed run now.
+func (r *Rules) Run(ctx context.Context, name string) (records.Run, error) {
+	run, err := r.Store.QueueRun(ctx, name)
+	if err != nil {
+		return run, err
+	}
+	return run, r.Runner.Wake(ctx, name)
+}
+
+// Stop has a run end that is queued or goes on.
+func (r *Rules) Stop(ctx context.Context, id int64) (records.Run, error) {
+	dropped, err := r.Store.DropQueued(ctx, id, "")
+	if err != nil {
+		return records.Run{}, err
+	}
+	asked, err := r.Store.AskStop(ctx, id, "")
+	if err != nil {
+		return records.Run{}, err
+	}
+	run, err := r.Store.Run(ctx, id)
+	if err == nil && dropped+asked == 0 {
+		err = problem.Newf(problem.Conflict, "There is nothing to stop.", "Run %d has ended: it is %s.", id, run.State)
+	}
+	return run, err
+}

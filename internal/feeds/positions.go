@@ -1,0 +1,122 @@
+package feeds
+
+import (
+	"context"
+	"time"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/engine"
+	"noemata/internal/records"
+)
+
+// Positions lists how far the tables of a feed have come.
+func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoint, error) {
+	f, err := r.Store.Feed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+	if err != nil {
+		return nil, err
+	}
+	found, err := wh.Journal().Checkpoints(ctx, f.Name)
+	list := []records.Checkpoint{}
+	for _, t := range f.Tables {
+		p := records.Checkpoint{Table: t.Table}
+		for _, x := range found {
+			if x.Table == t.Table || x.Table == "" && t.Find == feed.FindLog {
+				p.Position, p.Run, p.MovedAt = x.Position.String(), x.Run, &x.MovedAt
+			}
+		}
+		list = append(list, p)
+	}
+	return list, err
+}
+
+// SetPosition sets the position of a table that is found by watermark.
+func (r *Rules) SetPosition(ctx context.Context, name, table, text string) (records.Checkpoint, error) {
+	w, err := r.Runner.Work(ctx, name, table)
+	if err != nil {
+		return records.Checkpoint{}, err
+	}
+	if w.Table.Find == feed.FindLog {
+		return records.Checkpoint{}, problem.Newf(problem.Conflict, "To begin anew, copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+problem.Word(table)+".", "The feed %s follows the log, and its source keeps only what lies beyond its position.", name)
+	}
+	if w.Table.Find != feed.FindWatermark {
+		return records.Checkpoint{}, problem.Newf(problem.Conflict, "It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", table)
+	}
+	p, err := checkPosition(ctx, w, text)
+	if err != nil {
+		return records.Checkpoint{}, err
+	}
+	return r.move(ctx, w, &p)
+}
+
+// ClearPosition has a table begin anew.
+func (r *Rules) ClearPosition(ctx context.Context, name, table string) (records.Checkpoint, error) {
+	w, err := r.Runner.Work(ctx, name, table)
+	if err != nil {
+		return records.Checkpoint{}, err
+	}
+	if w.Table.Find == feed.FindLog {
+		return records.Checkpoint{}, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+problem.Word(table)+".", "All tables of the feed %s advance together, so the position of one cannot be cleared.", name)
+	}
+	return r.move(ctx, w, nil)
+}
+
+// move sets a position, or clears it, and has the records show it.
+func (r *Rules) move(ctx context.Context, w engine.Work, p *position.Position) (records.Checkpoint, error) {
+	if err := w.Warehouse.Journal().SetPosition(ctx, w.Feed.Name, w.Table.Table, p); err != nil {
+		return records.Checkpoint{}, err
+	}
+	x, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, w.Table.Table)
+	if err != nil {
+		return records.Checkpoint{}, err
+	}
+	if err := r.Store.NotePosition(ctx, w.Feed.Name, w.Table.Table, x.Position.String()); err != nil {
+		return records.Checkpoint{}, err
+	}
+	return records.Checkpoint{Table: w.Table.Table, Position: x.Position.String(), Run: x.Run, MovedAt: &x.MovedAt}, nil
+}
+
+// checkPosition makes sure that a position suits the watermark's type.
+func checkPosition(ctx context.Context, w engine.Work, text string) (position.Position, error) {
+	p, err := position.Parse(text)
+	if err != nil {
+		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write it as noemata positions list shows it.")
+	}
+	name, err := schema.ParseName(w.Table.Table)
+	if err != nil {
+		return p, err
+	}
+	t, err := w.Source.Table(ctx, name)
+	if err != nil {
+		return p, err
+	}
+	column, _ := t.Column(w.Table.Watermark.Column)
+	if p, err = p.Check(column.Type); err != nil {
+		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write a value of the watermark column, as noemata positions list shows it.")
+	}
+	return p, notInTheFuture(ctx, w, p, column.Type)
+}
+
+// notInTheFuture refuses a position that the source's clock has not come to: whatever is
+// written until then would be passed over.
+func notInTheFuture(ctx context.Context, w engine.Work, p position.Position, t schema.Type) error {
+	if !window.Timed(t.Kind) {
+		return nil
+	}
+	moment, err := w.Source.Moment(ctx)
+	if err != nil {
+		return err
+	}
+	latest := moment.Clock.Add(24 * time.Hour) // whatever the zone that it is written in
+	if us, err := schema.ParseTimestamp(p.Value); err != nil || us <= latest.UnixMicro() {
+		return err
+	}
+	return problem.Newf(problem.Invalid, "Write a time that has been: rows that are written before it would never be read.", "The position %s lies in the future; the source's clock shows %s.", p, moment.Clock.UTC().Format(time.RFC3339))
+}

@@ -1,0 +1,110 @@
+package service
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+
+	"noemata/client"
+	"noemata/internal/store"
+)
+
+type signInRequest struct {
+	overHTTP
+	Body struct {
+		Token string `json:"token" minLength:"1" doc:"The token to sign in with"`
+	}
+}
+
+type sessionAnswer struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      struct {
+		Name string `json:"name" doc:"The name of the token that signed in"`
+	}
+}
+
+func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer, error) {
+	token, ok := s.store.TokenOf(ctx, in.Body.Token)
+	if !ok {
+		return nil, unauthorized("The token is not known.", "Copy it whole, from noe_ on; the service printed the first one when it started for the first time.")
+	}
+	cookie, err := s.store.AddSession(ctx, token.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &sessionAnswer{SetCookie: sessionCookie(in.secure, cookie, int(store.SessionLength.Seconds()))}
+	out.Body.Name = token.Name
+	return out, nil
+}
+
+// The console's session is kept in a cookie that over HTTPS is for this host alone and
+// for nothing but HTTPS (RFC 6265bis, 4.1.3.2).
+const (
+	plainCookie  = "noemata_session"
+	secureCookie = "__Host-noemata_session"
+)
+
+func cookieName(secure bool) string {
+	if secure {
+		return secureCookie
+	}
+	return plainCookie
+}
+
+func sessionCookie(secure bool, value string, age int) http.Cookie {
+	return http.Cookie{Name: cookieName(secure), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+}
+
+// overHTTP is how a request came in.
+type overHTTP struct{ secure bool }
+
+// Resolve finds out before the call (huma.Resolver).
+func (o *overHTTP) Resolve(ctx huma.Context) []error {
+	o.secure = humafiber.Unwrap(ctx).Secure()
+	return nil
+}
+
+type withCookie struct {
+	overHTTP
+	Plain  string `cookie:"noemata_session"`
+	Secure string `cookie:"__Host-noemata_session"`
+}
+
+func (c withCookie) value() string {
+	if c.secure {
+		return c.Secure
+	}
+	return c.Plain
+}
+
+func (s *Service) session(ctx context.Context, in *withCookie) (*answer[client.Token], error) {
+	token, ok := s.store.SessionOf(ctx, in.value())
+	if !ok {
+		return nil, unauthorized("You are not signed in.", "Sign in with a token.")
+	}
+	return reply(token, nil)
+}
+
+func (s *Service) signOut(ctx context.Context, in *withCookie) (*sessionAnswer, error) {
+	return &sessionAnswer{SetCookie: sessionCookie(in.secure, "", -1)}, s.store.RemoveSession(ctx, in.value())
+}
+
+func (s *Service) tokens(ctx context.Context, _ *none) (*answer[[]client.Token], error) {
+	return reply(s.store.Tokens(ctx))
+}
+
+type newToken struct {
+	Body struct {
+		Name string `json:"name" minLength:"1" maxLength:"100" doc:"Whose it is, or what for"`
+	}
+}
+
+func (s *Service) addToken(ctx context.Context, in *newToken) (*answer[client.Token], error) {
+	return reply(s.store.AddToken(ctx, in.Body.Name))
+}
+
+func (s *Service) removeToken(ctx context.Context, in *numbered) (*none, error) {
+	return nil, s.store.RemoveToken(ctx, in.ID)
+}

@@ -1,0 +1,264 @@
+// Package sqlmerge is what warehouses share that are written in SQL. Base answers what can
+// be asked and keeps the journal in tables of the schema "noemata"; a commit is a
+// transaction, and rows gather in a temporary table that is merged set-wise. A kind brings
+// connections that execute, answer and take Arrow in, and a Dialect.
+package sqlmerge
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// Base is a Warehouse but for what only its kind can do.
+type Base struct {
+	SQL     Dialect
+	Connect func(ctx context.Context) (Conn, error)
+	// Rows is the Read of the kind.
+	Rows func(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error
+	// Exclusive runs work as one transaction that makes or changes tables, one at a time.
+	Exclusive func(ctx context.Context, work func(Conn) error) error
+
+	keyed sync.Map // targets whose indexes are there, by the statements that make them
+}
+
+// hasKeys tells whether the indexes of a target are known to be there: to make one that is
+// there takes a lock all the same, which waits for the server's own upkeep of the table.
+func (b *Base) hasKeys(t warehouse.Target) bool {
+	statements := b.SQL.Keys(t)
+	_, known := b.keyed.Load(strings.Join(statements, ";"))
+	return len(statements) == 0 || known
+}
+
+// findKeys looks which indexes a table has, and drops those of another key.
+func (b *Base) findKeys(ctx context.Context, t warehouse.Target) error {
+	wanted := b.SQL.Keys(t)
+	if len(wanted) == 0 {
+		return nil
+	}
+	b.keyed.Delete(strings.Join(wanted, ";"))
+	found, err := b.Ask(ctx, b.SQL.Indexes, t.Name.Schema, t.Name.Table)
+	if err != nil {
+		return err
+	}
+	names := map[string]bool{}
+	for _, sql := range wanted {
+		names[indexName(sql)] = true
+	}
+	there := 0
+	var drop []string
+	for _, row := range found {
+		switch name := row[0].(string); {
+		case names[name]:
+			there++
+		case ourIndex.MatchString(name):
+			drop = append(drop, "DROP INDEX "+schema.Quote(t.Name.Schema)+"."+schema.Quote(name))
+		}
+	}
+	if len(drop) > 0 {
+		if err := b.create(ctx, drop); err != nil {
+			return err
+		}
+	}
+	if there == len(wanted) {
+		b.keyed.Store(strings.Join(wanted, ";"), true)
+	}
+	return nil
+}
+
+func (b *Base) create(ctx context.Context, statements []string) error {
+	return b.Exclusive(ctx, func(c Conn) error { return execAll(ctx, c, statements) })
+}
+
+// with runs work on a connection of its own.
+func (b *Base) with(ctx context.Context, work func(Conn) error) error {
+	c, err := b.Connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	return work(c)
+}
+
+// Ask gives all rows of a small result.
+func (b *Base) Ask(ctx context.Context, sql string, args ...any) (rows [][]any, err error) {
+	err = b.with(ctx, func(c Conn) error {
+		rows, err = c.Ask(ctx, sql, args...)
+		return err
+	})
+	return rows, err
+}
+
+// Make runs statements of the form CREATE IF NOT EXISTS and the like.
+func (b *Base) Make(ctx context.Context, statements ...string) error {
+	return b.create(ctx, statements)
+}
+
+// columns tells names and types of a table's columns; none when there is no table.
+func (b *Base) columns(ctx context.Context, name schema.Name) (map[string]string, error) {
+	found, err := b.Ask(ctx, b.SQL.Columns, name.Schema, name.Table)
+	existing := map[string]string{}
+	for _, row := range found {
+		existing[row[0].(string)] = row[1].(string)
+	}
+	return existing, err
+}
+
+// Prepare makes control schema, schema and table where they are missing.
+func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err error) {
+	if err := b.migrate(ctx); err != nil {
+		return false, err
+	}
+	existing, err := b.columns(ctx, t.Name)
+	if err != nil {
+		return false, err
+	}
+	if len(existing) == 0 {
+		b.keyed.Delete(strings.Join(b.SQL.Keys(t), ";"))
+		return true, b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema), b.SQL.CreateTable(t)}, b.SQL.asOf(t)...))
+	}
+	change, err := b.SQL.ChangeKeep(t, existing)
+	if err != nil {
+		return false, err
+	}
+	if len(change) > 0 {
+		if err := b.create(ctx, change); err != nil {
+			return false, err
+		}
+		if existing, err = b.columns(ctx, t.Name); err != nil {
+			return false, err
+		}
+	}
+	if err := b.SQL.Misfit(t, existing, b.SQL.Normal); err != nil {
+		return false, err
+	}
+	if err := b.asOfIsCurrent(ctx, t); err != nil {
+		return false, err
+	}
+	return false, b.findKeys(ctx, t)
+}
+
+// asOfIsCurrent makes the function of a history anew where its columns may have changed:
+// once for each form of it that this process meets.
+func (b *Base) asOfIsCurrent(ctx context.Context, t warehouse.Target) error {
+	statements := b.SQL.asOf(t)
+	made := strings.Join(statements, ";")
+	if _, known := b.keyed.Load(made); known || len(statements) == 0 {
+		return nil
+	}
+	if err := b.create(ctx, statements); err != nil {
+		return err
+	}
+	b.keyed.Store(made, true)
+	return nil
+}
+
+// LeftOver lists the columns of a table that the target does not have.
+func (b *Base) LeftOver(ctx context.Context, t warehouse.Target) (list []warehouse.LeftOver, err error) {
+	existing, err := b.columns(ctx, t.Name)
+	for _, c := range t.All() {
+		delete(existing, c.Name)
+	}
+	for _, column := range slices.Sorted(maps.Keys(existing)) {
+		remedy := fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s;", t.Name.Quoted(), schema.Quote(column))
+		list = append(list, warehouse.LeftOver{Column: column, Remedy: remedy})
+	}
+	return list, err
+}
+
+// MayWrite finds no privilege missing, where a warehouse knows none.
+func (b *Base) MayWrite(context.Context, warehouse.Target) error { return nil }
+
+// Refit makes an existing target take what the source has now: columns that it lacks are
+// added, and those of another type converted. Where values cannot be, the column is made
+// anew if all rows are about to be written again, and else it is said what to do.
+func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
+	existing, err := b.columns(ctx, t.Name)
+	if err != nil || len(existing) == 0 {
+		return err
+	}
+	table := t.Name.Quoted()
+	var steps []string
+	for _, c := range t.All() {
+		have, ok := existing[c.Name]
+		name, want := schema.Quote(c.Name), b.SQL.TypeName(c.Type)
+		switch {
+		case !ok:
+			steps = append(steps, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, want))
+		case b.SQL.Normal(have) != b.SQL.Normal(want):
+			convert := []string{b.SQL.Convert(table, name, want)}
+			if err := b.create(ctx, convert); err == nil {
+				continue
+			} else if !problem.OfTable(err) {
+				return err
+			} else if t.Keep != feed.KeepLatest && t.Keep != feed.KeepReplace {
+				return problem.Wrap(err, problem.Held, fmt.Sprintf("The column %s of the target table %s is %s, and its values cannot all be converted to %s, which is needed for the source's %s.", c.Name, t.Name, have, want, c.Native),
+					fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s; and copy the table again.", table, name, schema.Quote(c.Name+"_before")))
+			}
+			steps = append(steps, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, name), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, want))
+		}
+	}
+	if steps == nil {
+		return nil
+	}
+	return b.create(ctx, append(steps, b.SQL.asOf(t)...))
+}
+
+// asOf makes the function that gives a history table as it was at a moment.
+func (d Dialect) asOf(t warehouse.Target) []string {
+	if t.Keep != feed.KeepHistory {
+		return nil
+	}
+	return d.AsOf(t, warehouse.AsOfName(t.Name), func(moment string) string {
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s <= %[4]s AND (%[5]s IS NULL OR %[5]s > %[4]s)", names(t.Values()), t.Name.Quoted(), schema.Quote(t.Called(warehouse.From)), moment, schema.Quote(t.Called(warehouse.Until)))
+	})
+}
+
+// Count counts the rows of a table that hold now.
+func (b *Base) Count(ctx context.Context, t warehouse.Target) (int64, error) {
+	sql := "SELECT count(*) FROM " + t.Name.Quoted()
+	if holds := Holds(t); holds != "" {
+		sql += " WHERE " + holds
+	}
+	found, err := b.Ask(ctx, sql)
+	if err != nil {
+		return 0, err
+	}
+	return found[0][0].(int64), nil
+}
+
+// Empty tells whether a target has no rows.
+func (b *Base) Empty(ctx context.Context, t warehouse.Target) (empty bool, err error) {
+	err = b.with(ctx, func(c Conn) error {
+		filled, err := filled(ctx, c, t)
+		empty = !filled
+		return err
+	})
+	return empty, err
+}
+
+func filled(ctx context.Context, c Conn, t warehouse.Target) (bool, error) {
+	found, err := c.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+t.Name.Quoted()+")")
+	return err == nil && found[0][0].(bool), err
+}
+
+// Holds is the condition of rows that hold now; empty where all do.
+func Holds(t warehouse.Target) string {
+	switch t.Keep {
+	case feed.KeepSoftDelete:
+		return schema.Quote(t.Called(warehouse.DeletedAt)) + " IS NULL"
+	case feed.KeepHistory:
+		return schema.Quote(t.Called(warehouse.Current))
+	}
+	return ""
+}

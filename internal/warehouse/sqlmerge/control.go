@@ -1,0 +1,104 @@
+package sqlmerge
+
+import (
+	"context"
+	"fmt"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// migrations bring the control schema from each version to the next, in SQL that every
+// warehouse understands. Each is a transaction of its own. The first one also takes along
+// what versions of Noemata have made that kept no version: they have its form.
+var migrations = [][]string{
+	{
+		// Positions are kept unique by compare-and-set.
+		`CREATE TABLE IF NOT EXISTS noemata.positions (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, position VARCHAR, version BIGINT NOT NULL, run BIGINT NOT NULL,
+    moved_at TIMESTAMP WITH TIME ZONE NOT NULL, PRIMARY KEY (feed, source_table))`,
+		`CREATE TABLE IF NOT EXISTS noemata.loads (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, target VARCHAR NOT NULL, run BIGINT NOT NULL,
+    from_position VARCHAR, to_position VARCHAR, rows_read BIGINT NOT NULL, rows_filtered BIGINT NOT NULL,
+    rows_folded BIGINT NOT NULL, rows_set_aside BIGINT NOT NULL, rows_unchanged BIGINT NOT NULL,
+    rows_inserted BIGINT NOT NULL, rows_updated BIGINT NOT NULL, rows_deleted BIGINT NOT NULL,
+    committed_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+		`CREATE TABLE IF NOT EXISTS noemata.set_aside (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, digest VARCHAR NOT NULL, key VARCHAR NOT NULL,
+    content VARCHAR NOT NULL, reason VARCHAR NOT NULL, run BIGINT NOT NULL, noted_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+		// When the keys of a table were last compared with those of its source.
+		`CREATE TABLE IF NOT EXISTS noemata.sweeps (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, swept_at TIMESTAMP WITH TIME ZONE NOT NULL,
+    keys_read BIGINT NOT NULL, keys_gone BIGINT NOT NULL, PRIMARY KEY (feed, source_table))`,
+		// One row for each feed that follows a change log: what it is called at the source,
+		// which database that was, and the moment of the last transaction that was applied.
+		`CREATE TABLE IF NOT EXISTS noemata.logs (
+    feed VARCHAR NOT NULL PRIMARY KEY, name VARCHAR NOT NULL, origin VARCHAR NOT NULL, last_moment BIGINT NOT NULL)`,
+		// One row for each table of such a feed, and one for each part of its copy.
+		`CREATE TABLE IF NOT EXISTS noemata.copies (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, state VARCHAR NOT NULL, generation BIGINT NOT NULL,
+    layout VARCHAR NOT NULL, snapshots VARCHAR NOT NULL, reached VARCHAR NOT NULL, moment BIGINT NOT NULL,
+    PRIMARY KEY (feed, source_table))`,
+		`CREATE TABLE IF NOT EXISTS noemata.copy_parts (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, generation BIGINT NOT NULL, part BIGINT NOT NULL,
+    snapshot BIGINT NOT NULL, row_count BIGINT NOT NULL, aside_count BIGINT NOT NULL,
+    PRIMARY KEY (feed, source_table, generation, part))`,
+	},
+	// The layout of a copy, the structure of a table that follows and the reason of one that
+	// is held were one column.
+	{
+		`ALTER TABLE noemata.copies ADD COLUMN structure VARCHAR`,
+		`ALTER TABLE noemata.copies ADD COLUMN reason VARCHAR`,
+	},
+	{
+		`UPDATE noemata.copies SET structure = layout, layout = '' WHERE state = 'following'`,
+		`UPDATE noemata.copies SET reason = layout, layout = '' WHERE state = 'held'`,
+	},
+}
+
+// versionTable holds one row: the version of the control schema, which is the number of
+// migrations that were made.
+var versionTable = schema.Name{Schema: feed.ControlSchema, Table: "control"}
+
+// version is that of the control schema; 0 where there is none, or it keeps no version.
+func (b *Base) version(ctx context.Context, c Conn) (int, error) {
+	has, err := c.Ask(ctx, b.SQL.Columns, versionTable.Schema, versionTable.Table)
+	if err != nil || len(has) == 0 {
+		return 0, err
+	}
+	found, err := c.Ask(ctx, "SELECT version FROM noemata.control")
+	if err != nil || len(found) == 0 {
+		return 0, err
+	}
+	return int(found[0][0].(int64)), nil
+}
+
+// migrate brings the control schema to the form that this version knows.
+func (b *Base) migrate(ctx context.Context) error {
+	var version int
+	err := b.with(ctx, func(c Conn) (err error) {
+		version, err = b.version(ctx, c)
+		return err
+	})
+	for err == nil && version < len(migrations) {
+		err = b.Exclusive(ctx, func(c Conn) error {
+			// Another worker may have been here since.
+			if version, err = b.version(ctx, c); err != nil || version >= len(migrations) {
+				return err
+			}
+			steps := migrations[version]
+			if version == 0 {
+				steps = append([]string{"CREATE SCHEMA IF NOT EXISTS noemata",
+					"CREATE TABLE IF NOT EXISTS noemata.control (version BIGINT NOT NULL)",
+					"INSERT INTO noemata.control (version) VALUES (0)"}, steps...)
+			}
+			version++
+			return execAll(ctx, c, append(steps, fmt.Sprintf("UPDATE noemata.control SET version = %d", version)))
+		})
+	}
+	if err == nil && version > len(migrations) {
+		return warehouse.TooNew(version, len(migrations))
+	}
+	return err
+}

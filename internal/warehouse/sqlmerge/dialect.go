@@ -1,0 +1,66 @@
+package sqlmerge
+
+import (
+	"context"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// Conn is one connection to a warehouse. Its errors are explained, and its
+// statements recorded.
+type Conn interface {
+	// Exec runs a statement and gives the number of rows it touched.
+	Exec(ctx context.Context, sql string, args ...any) (int64, error)
+	// Ask gives all rows of a small result; the values are string, int64, bool,
+	// time.Time or nil.
+	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
+	// Insert adds the rows of a record to a table, whose name is given quoted. They
+	// may still be under way when it returns; the next statement waits for them.
+	Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error
+	// Close lets the connection go; a transaction that is still open is rolled back.
+	Close()
+}
+
+// Transact runs work as one transaction: all of it holds, or nothing.
+func Transact(ctx context.Context, c Conn, work func(Conn) error) error {
+	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	if err := work(c); err != nil {
+		return err // closing the connection rolls back
+	}
+	_, err := c.Exec(ctx, "COMMIT")
+	return err
+}
+
+// execAll runs statements one after another.
+func execAll(ctx context.Context, c Conn, statements []string) error {
+	for _, sql := range statements {
+		if _, err := c.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Dialect is where the SQL of warehouses differs.
+type Dialect struct {
+	Types     map[schema.Kind]string                  // decimal is made from precision and scale
+	Distinct  func(t schema.Type, a, b string) string // true when two values differ in any way
+	NoEquals  func(t schema.Type) bool                // the type has no equality: compare as text
+	Columns   string                                  // asks for name and type of a table's columns, by $1 schema and $2 table
+	Normal    func(typeName string) string            // one spelling of a type for each
+	Convert   func(table, column, typeName string) string
+	Stage     string // what follows the definition of a temporary table
+	Updated   string // what follows the definition of a table whose rows are updated
+	Remake    bool   // a table and its rows cannot be changed in one transaction
+	DropStage bool   // temporary tables are dropped at the end of a commit
+	Direct    bool   // a table may be emptied and filled while readers still see the old rows
+	Rewrite   bool   // a changed row is deleted and inserted, not updated in place
+	Indexes   string // asks for the names of a table's indexes, by $1 schema and $2 table; empty: targets have none
+	Analyze   bool   // large stages need statistics
+	AsOf      func(t warehouse.Target, name schema.Name, query func(moment string) string) []string
+}

@@ -1,0 +1,380 @@
+package sqlmerge
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/google/uuid"
+
+	"noemata/internal/core/change"
+	"noemata/internal/core/position"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/stash"
+	"noemata/internal/warehouse"
+)
+
+// journal is the Journal of a Base, in the tables of the control schema.
+type journal struct{ *Base }
+
+// Journal is what the warehouse remembers.
+func (b *Base) Journal() warehouse.Journal { return journal{b} }
+
+// ask gives nothing where there is no control schema yet.
+func (j journal) ask(ctx context.Context, table, sql string, args ...any) (found [][]any, err error) {
+	err = j.with(ctx, func(c Conn) error {
+		has, err := c.Ask(ctx, j.SQL.Columns, "noemata", table)
+		if err == nil && len(has) > 0 {
+			found, err = c.Ask(ctx, sql, args...)
+		}
+		return err
+	})
+	return found, err
+}
+
+// Checkpoint tells how far a table has come.
+func (j journal) Checkpoint(ctx context.Context, feed, table string) (warehouse.Checkpoint, error) {
+	list, err := j.checkpoints(ctx, feed, table, true)
+	if err != nil || len(list) == 0 {
+		return warehouse.Checkpoint{Table: table}, err
+	}
+	return list[0], nil
+}
+
+// Checkpoints lists those of a feed's tables.
+func (j journal) Checkpoints(ctx context.Context, feed string) ([]warehouse.Checkpoint, error) {
+	return j.checkpoints(ctx, feed, "", false)
+}
+
+func (j journal) checkpoints(ctx context.Context, feed, table string, one bool) (list []warehouse.Checkpoint, err error) {
+	found, err := j.ask(ctx, "positions", `SELECT source_table, position, version, run, moved_at FROM noemata.positions
+WHERE feed = $1 AND (NOT $3 OR source_table = $2) ORDER BY source_table`, feed, table, one)
+	for _, row := range found {
+		c := warehouse.Checkpoint{Table: row[0].(string), Version: row[2].(int64), Run: row[3].(int64), MovedAt: row[4].(time.Time)}
+		if text, ok := row[1].(string); ok {
+			if c.Position, err = position.Parse(text); err != nil {
+				return nil, err
+			}
+		}
+		list = append(list, c)
+	}
+	return list, err
+}
+
+// Statements that move positions; parameters are numbered alike everywhere.
+const (
+	moveSQL = `UPDATE noemata.positions SET position = $3, version = version + 1, run = $4, moved_at = now()
+WHERE feed = $1 AND source_table = $2 AND version = $5`
+	enterSQL = `INSERT INTO noemata.positions (feed, source_table, position, version, run, moved_at)
+VALUES ($1, $2, $3, 1, $4, now()) ON CONFLICT DO NOTHING`
+	setSQL = `UPDATE noemata.positions SET position = $3, version = version + 1, run = 0, moved_at = now()
+WHERE feed = $1 AND source_table = $2`
+)
+
+// stored is a position as it is kept: null when it is before everything.
+func stored(p position.Position) any {
+	if p.IsZero() {
+		return nil
+	}
+	return p.String()
+}
+
+// SetPosition moves or clears a position by hand.
+func (j journal) SetPosition(ctx context.Context, feed, table string, p *position.Position) error {
+	if err := j.migrate(ctx); err != nil {
+		return err
+	}
+	var to any
+	if p != nil {
+		to = stored(*p)
+	}
+	return j.with(ctx, func(c Conn) error {
+		n, err := c.Exec(ctx, setSQL, feed, table, to)
+		if err == nil && n == 0 {
+			_, err = c.Exec(ctx, enterSQL, feed, table, to, int64(0))
+		}
+		return err
+	})
+}
+
+// FirstPosition is where a table's first commit brought it.
+func (j journal) FirstPosition(ctx context.Context, feed, table string) (position.Position, error) {
+	found, err := j.ask(ctx, "loads", `SELECT to_position FROM noemata.loads
+WHERE feed = $1 AND source_table = $2 AND to_position IS NOT NULL ORDER BY committed_at LIMIT 1`, feed, table)
+	if err != nil || len(found) == 0 {
+		return position.Position{}, err
+	}
+	return position.Parse(found[0][0].(string))
+}
+
+// LastTarget is what a table's rows were written to last.
+func (j journal) LastTarget(ctx context.Context, feed, table string) (string, error) {
+	found, err := j.ask(ctx, "loads", `SELECT target FROM noemata.loads
+WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed, table)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0][0].(string), nil
+}
+
+// LastSweep is when the keys of a table were last compared.
+func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, error) {
+	found, err := j.ask(ctx, "sweeps", "SELECT swept_at FROM noemata.sweeps WHERE feed = $1 AND source_table = $2", feed, table)
+	if err != nil || len(found) == 0 {
+		return time.Time{}, err
+	}
+	return found[0][0].(time.Time), nil
+}
+
+// Log tells of a feed that follows a change log.
+func (j journal) Log(ctx context.Context, feed string) (l warehouse.Log, ok bool, err error) {
+	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment FROM noemata.logs WHERE feed = $1", feed)
+	if err != nil || len(found) == 0 {
+		return l, false, err
+	}
+	row := found[0]
+	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64)}, true, nil
+}
+
+// EnterLog begins the log of a feed: of two at once, one is kept, and both go on under that.
+func (j journal) EnterLog(ctx context.Context, feed string, l warehouse.Log) (warehouse.Log, error) {
+	if err := j.create(ctx, []string{fmt.Sprintf(
+		"INSERT INTO noemata.logs (feed, name, origin, last_moment) VALUES (%s, %s, %s, %d) ON CONFLICT DO NOTHING",
+		schema.Literal(feed), schema.Literal(l.Name), schema.Literal(l.Origin), l.LastMoment)}); err != nil {
+		return l, err
+	}
+	kept, ok, err := j.Log(ctx, feed)
+	if err == nil && !ok {
+		err = warehouse.Overtaken("the feed " + feed)
+	}
+	return kept, err
+}
+
+// Forget clears log, copies and position of a feed.
+func (j journal) Forget(ctx context.Context, feed string) error {
+	if _, ok, err := j.Log(ctx, feed); err != nil || !ok {
+		return err
+	}
+	found, err := j.ask(ctx, "copies", "SELECT source_table FROM noemata.copies WHERE feed = $1", feed)
+	if err != nil {
+		return err
+	}
+	var statements []string
+	for _, row := range found {
+		statements = append(statements, dropStash(feed, row[0].(string))...)
+	}
+	for _, table := range []string{"logs", "copies", "copy_parts"} {
+		statements = append(statements, fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
+	}
+	if err := j.create(ctx, statements); err != nil {
+		return err
+	}
+	return j.SetPosition(ctx, feed, "", nil)
+}
+
+// Copies lists the tables of a feed that follows a log.
+func (j journal) Copies(ctx context.Context, feed string) (list []warehouse.Copy, err error) {
+	found, err := j.ask(ctx, "copies", `SELECT source_table, state, generation, layout, snapshots, reached, moment,
+coalesce(structure, ''), coalesce(reason, '') FROM noemata.copies WHERE feed = $1 ORDER BY source_table`, feed)
+	for _, row := range found {
+		text := func(i int) string { return row[i].(string) }
+		c := warehouse.Copy{Table: text(0), State: warehouse.State(text(1)), Generation: row[2].(int64), Layout: text(3),
+			Reached: text(5), Moment: row[6].(int64), Structure: text(7), Reason: text(8)}
+		if err := json.Unmarshal([]byte(text(4)), &c.Snapshots); err != nil {
+			return nil, fmt.Errorf("the snapshots of %s in noemata.copies: %w", c.Table, err)
+		}
+		list = append(list, c)
+	}
+	return list, err
+}
+
+// Parts lists the parts of a copy that are done.
+func (j journal) Parts(ctx context.Context, feed string, c warehouse.Copy) (list []warehouse.PartCopied, err error) {
+	found, err := j.ask(ctx, "copy_parts", `SELECT part, snapshot, row_count, aside_count FROM noemata.copy_parts
+WHERE feed = $1 AND source_table = $2 AND generation = $3 ORDER BY part`, feed, c.Table, c.Generation)
+	for _, row := range found {
+		list = append(list, warehouse.PartCopied{Table: c.Table, Generation: c.Generation, Part: int(row[0].(int64)),
+			Snapshot: row[1].(int64), Rows: row[2].(int64), Aside: row[3].(int64)})
+	}
+	return list, err
+}
+
+// Waiting passes on the changes that wait for a copy.
+func (j journal) Waiting(ctx context.Context, s warehouse.Stash, sink func(arrow.RecordBatch) error) error {
+	columns := stash.Columns(s.Columns)
+	q := warehouse.Query{Target: warehouse.Target{Name: waitingTable(s.Feed, s.Table)}, Columns: columns, OrderBy: []string{stash.Event}}
+	return j.Rows(ctx, q, func(r arrow.RecordBatch) error {
+		typed := make([]arrow.Array, len(columns))
+		for i, c := range columns {
+			typed[i] = asUUID(r.Column(i), c.Type.Arrow())
+			defer typed[i].Release()
+		}
+		record := array.NewRecordBatch(schema.Arrow(columns), typed, r.NumRows())
+		defer record.Release()
+		return sink(record)
+	})
+}
+
+// WaitingTxns gives the transactions of those changes.
+func (j journal) WaitingTxns(ctx context.Context, s warehouse.Stash, visit func(change.Txn)) error {
+	q := warehouse.Query{Target: warehouse.Target{Name: waitingTable(s.Feed, s.Table)}, Columns: stash.TxnColumns()}
+	return j.Rows(ctx, q, func(r arrow.RecordBatch) error {
+		stash.Txns(r, visit)
+		return nil
+	})
+}
+
+// asUUID gives a column as its type has it: a database may tell a UUID as text.
+func asUUID(column arrow.Array, t arrow.DataType) arrow.Array {
+	texts, ok := column.(*array.String)
+	width, fixed := t.(*arrow.FixedSizeBinaryType)
+	if !ok || !fixed {
+		column.Retain()
+		return column
+	}
+	b := array.NewFixedSizeBinaryBuilder(memory.DefaultAllocator, width)
+	defer b.Release()
+	for i := range texts.Len() {
+		id, err := uuid.Parse(texts.Value(i))
+		if texts.IsNull(i) || err != nil {
+			b.AppendNull()
+			continue
+		}
+		b.Append(id[:])
+	}
+	return b.NewArray()
+}
+
+// Note makes entries.
+func (j journal) Note(ctx context.Context, feed string, entries ...warehouse.Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	if err := j.migrate(ctx); err != nil {
+		return err
+	}
+	return j.Exclusive(ctx, func(c Conn) error { return j.note(ctx, c, feed, entries) })
+}
+
+// note makes entries on a connection.
+func (b *Base) note(ctx context.Context, c Conn, feed string, entries []warehouse.Entry) error {
+	for _, e := range entries {
+		if err := b.noteOne(ctx, c, feed, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// expect runs a statement that must touch one row, or somebody else has been here.
+func expect(ctx context.Context, c Conn, table, sql string, args ...any) error {
+	n, err := c.Exec(ctx, sql, args...)
+	if err == nil && n != 1 {
+		err = warehouse.Overtaken(table)
+	}
+	return err
+}
+
+func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse.Entry) error {
+	exec := func(sql string, args ...any) error {
+		_, err := c.Exec(ctx, sql, args...)
+		return err
+	}
+	switch e := entry.(type) {
+	case warehouse.BeginCopy:
+		return exec(`INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment)
+VALUES ($1, $2, $3, $4, '', '[]', '', 0) ON CONFLICT DO NOTHING`, feed, e.Table, string(warehouse.Copying), e.Generation)
+	case warehouse.CopyAgain:
+		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+			return err
+		}
+		return exec(`UPDATE noemata.copies SET state = $3, generation = generation + 1, layout = '', snapshots = '[]', reached = '',
+moment = 0, structure = NULL, reason = NULL WHERE feed = $1 AND source_table = $2`, feed, e.Table, string(warehouse.Copying))
+	case warehouse.DropCopy:
+		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+			return err
+		}
+		return exec("DELETE FROM noemata.copies WHERE feed = $1 AND source_table = $2", feed, e.Table)
+	case warehouse.MakeStash:
+		return execAll(ctx, c, b.SQL.createStash(e.Stash))
+	case warehouse.TakeSnapshot:
+		return expect(ctx, c, e.To.Table, `UPDATE noemata.copies SET generation = $3, layout = $4, snapshots = $5
+WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7 AND state = $8`, feed, e.To.Table,
+			e.To.Generation, e.To.Layout, list(e.To.Snapshots), e.From.Generation, list(e.From.Snapshots), string(warehouse.Copying))
+	case warehouse.EmptyStash:
+		return exec("DELETE FROM " + copiedTable(e.Stash.Feed, e.Stash.Table).Quoted())
+	case warehouse.PartCopied:
+		return exec(`INSERT INTO noemata.copy_parts (feed, source_table, generation, part, snapshot, row_count, aside_count)
+VALUES ($1, $2, $3, $4, $5, $6, $7)`, feed, e.Table, e.Generation, int64(e.Part), e.Snapshot, e.Rows, e.Aside)
+	case warehouse.CopyDone:
+		return exec(`UPDATE noemata.copies SET state = $5, reached = $3, moment = $4
+WHERE feed = $1 AND source_table = $2 AND generation = $6 AND state = $7`, feed, e.Table, e.Reached, e.Moment,
+			string(warehouse.Joining), e.Generation, string(warehouse.Copying))
+	case warehouse.SettleCopy:
+		return settleCopy(ctx, c, e)
+	case warehouse.Joined:
+		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+			return err
+		}
+		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, structure = $4, layout = '', snapshots = '[]',
+reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AND generation = $5 AND state = $6`,
+			feed, e.Table, string(warehouse.Following), e.Structure, e.Generation, string(warehouse.Joining))
+	case warehouse.KeepStructure:
+		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table, e.Structure)
+	case warehouse.Hold:
+		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+			return err
+		}
+		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, generation = generation + 1, reason = $4, layout = '',
+snapshots = '[]', reached = '', moment = 0, structure = NULL WHERE feed = $1 AND source_table = $2
+AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`,
+			feed, e.Table, string(warehouse.Held), e.Reason, e.Version)
+	case warehouse.LastMoment:
+		return exec("UPDATE noemata.logs SET last_moment = $2 WHERE feed = $1", feed, e.Moment)
+	case warehouse.Swept:
+		if err := exec("DELETE FROM noemata.sweeps WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
+			return err
+		}
+		return exec(`INSERT INTO noemata.sweeps (feed, source_table, swept_at, keys_read, keys_gone)
+VALUES ($1, $2, now(), $3, $4)`, feed, e.Table, e.Keys, e.Gone)
+	case warehouse.SetAside:
+		return keepAside(ctx, c, aside{feed: feed, table: e.Table, run: e.Run}, e.Rows, nil)
+	}
+	return fmt.Errorf("the journal knows no entry of the form %T", entry)
+}
+
+// list is a list of texts as it is kept.
+func list(texts []string) string {
+	if texts == nil {
+		return "[]"
+	}
+	text, _ := json.Marshal(texts) // texts always marshal
+	return string(text)
+}
+
+// settleCopy leaves the latest row of each key, and takes out the changes it shows.
+func settleCopy(ctx context.Context, c Conn, e warehouse.SettleCopy) error {
+	copied, waiting := copiedTable(e.Stash.Feed, e.Stash.Table).Quoted(), waitingTable(e.Stash.Feed, e.Stash.Table).Quoted()
+	same := equal(e.Stash.Key, "c", "p")
+	for n, positions := range e.Shown {
+		for chunk := range slices.Chunk(positions, 1000) {
+			literals := make([]string, len(chunk))
+			for i, p := range chunk {
+				literals[i] = schema.Literal(p)
+			}
+			if _, err := c.Exec(ctx, fmt.Sprintf(
+				"DELETE FROM %s AS p WHERE p.%s IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
+				waiting, stash.Commit, strings.Join(literals, ", "), stash.Snapshot, copied, same, e.Snapshots, n)); err != nil {
+				return err
+			}
+		}
+	}
+	_, err := c.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", copied, same, stash.Snapshot))
+	return err
+}

@@ -1,0 +1,63 @@
+package sqlmerge
+
+import (
+	"fmt"
+	"strings"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// Select writes a Query; expression says how a column is selected.
+func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string) (string, error) {
+	list := make([]string, len(q.Columns))
+	for i, c := range q.Columns {
+		list[i] = expression(c)
+	}
+	// A name alone in ORDER BY would mean the text that is selected.
+	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + q.Target.Name.Quoted() + " AS t"
+	conditions, err := d.keyIs(q.Target, q.Key)
+	if err != nil {
+		return "", err
+	}
+	if holds := Holds(q.Target); q.Holding && holds != "" {
+		conditions = append(conditions, holds)
+	}
+	if len(conditions) > 0 {
+		sql += " WHERE " + strings.Join(conditions, " AND ")
+	}
+	var order []string
+	if len(q.Newest) > 0 {
+		order = append(order, "coalesce("+schema.QuoteAll("", q.Newest)+") DESC NULLS LAST")
+	}
+	for _, c := range q.OrderBy {
+		order = append(order, "t."+schema.Quote(c))
+	}
+	if len(order) > 0 {
+		sql += " ORDER BY " + strings.Join(order, ", ")
+	}
+	if q.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
+	}
+	return sql, nil
+}
+
+// keyIs is true of the rows of one key, whose values are given as text.
+func (d Dialect) keyIs(t warehouse.Target, values []string) (conditions []string, err error) {
+	for i, value := range values {
+		column, _ := schema.Table{Columns: t.Values()}.Column(t.Key[i])
+		name := schema.Quote(t.Key[i])
+		switch column.Type.Kind {
+		case schema.Timestamp, schema.TimestampTZ, schema.Date: // their text has several forms
+			if _, err := schema.ParseTimestamp(value); err != nil {
+				return nil, problem.Newf(problem.Invalid, "Write it as 2026-03-01T09:00:00Z.",
+					"%q is no value of the key's column %s.", value, t.Key[i])
+			}
+			conditions = append(conditions, fmt.Sprintf("%s = CAST(%s AS %s)", name, schema.Literal(value), d.TypeName(column.Type)))
+		default:
+			conditions = append(conditions, fmt.Sprintf("CAST(%s AS VARCHAR) = %s", name, schema.Literal(value)))
+		}
+	}
+	return conditions, nil
+}

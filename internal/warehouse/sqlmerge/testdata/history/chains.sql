@@ -1,0 +1,21 @@
+-- counts as nothing
+DELETE FROM stage AS s USING "sh""elf"."loans" AS t WHERE t."id" = s."id" AND t."nm_current" AND s.noemata_order = 0 AND NOT s.noemata_gone AND NOT (t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at");
+
+-- counts as nothing
+UPDATE stage AS s SET noemata_order = 0 FROM (SELECT "id", min("nm_from") AS first FROM stage GROUP BY "id") AS f WHERE f."id" = s."id" AND s."nm_from" = f.first AND s.noemata_order <> 0;
+
+-- counts as deleted
+SELECT count(*) FROM stage WHERE noemata_gone AND noemata_order <> 0;
+
+-- counts as rewritten
+SELECT count(*) FROM stage WHERE NOT noemata_gone AND noemata_order = 1;
+
+-- counts as deleted
+UPDATE "sh""elf"."loans" AS t SET "nm_until" = s."nm_from", "nm_current" = false FROM stage AS s WHERE t."id" = s."id" AND t."nm_current" AND s.noemata_order = 0 AND s.noemata_gone;
+
+-- counts as rewritten
+UPDATE "sh""elf"."loans" AS t SET "nm_until" = s."nm_from", "nm_current" = false FROM stage AS s WHERE t."id" = s."id" AND t."nm_current" AND s.noemata_order = 0 AND NOT s.noemata_gone;
+
+-- counts as inserted
+INSERT INTO "sh""elf"."loans" ("id", "n""ote", "at", "nm_from", "nm_until", "nm_current", "nm_position", "nm_run") SELECT "id", "n""ote", "at", "nm_from", "nm_until", "nm_current", "nm_position", "nm_run" FROM stage WHERE NOT noemata_gone;
+
