@@ -338,13 +338,24 @@ func (c *Client) Run(ctx context.Context, id int64) (Run, error) {
 	return get[Run](ctx, c, at("runs", strconv.FormatInt(id, 10)), nil)
 }
 
+// pageOfStatements is how many statements are asked for at once.
+const pageOfStatements = 1000
+
 // Statements lists every statement of a run.
 func (c *Client) Statements(ctx context.Context, id int64, table string) ([]Statement, error) {
-	q := url.Values{}
+	q := url.Values{"limit": {strconv.Itoa(pageOfStatements)}}
 	if table != "" {
 		q.Set("table", table)
 	}
-	return get[[]Statement](ctx, c, at("runs", strconv.FormatInt(id, 10), "statements"), q)
+	var all []Statement
+	for {
+		page, err := get[[]Statement](ctx, c, at("runs", strconv.FormatInt(id, 10), "statements"), q)
+		all = append(all, page...)
+		if err != nil || len(page) < pageOfStatements {
+			return all, err
+		}
+		q.Set("after", strconv.FormatInt(page[len(page)-1].ID, 10))
+	}
 }
 
 // Events passes on what happens until the context ends or heard returns an error.

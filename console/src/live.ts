@@ -1,16 +1,5 @@
 import { onUnmounted, reactive, ref } from 'vue'
-
-/** Something that happened at the service. */
-export interface LiveEvent {
-  kind: 'run' | 'progress' | 'feed'
-  feed: string
-  run?: number
-  state?: string
-  table?: string
-  phase?: string
-  read?: number
-  expected?: number
-}
+import { api, sessionLost, type LiveEvent } from './api'
 
 /** Whether events come in. */
 export const connected = ref(false)
@@ -49,8 +38,15 @@ function open() {
     if (stream?.readyState !== EventSource.CLOSED) return // the browser tries again by itself
     closeLive()
     retry = window.setTimeout(follow, 5000)
+    void stillKnown()
   }
   for (const kind of ['run', 'progress', 'feed']) stream.addEventListener(kind, heard)
+}
+
+/** A stream that the service has ended may be that of a session it knows no more. */
+async function stillKnown() {
+  const { response } = await api.GET('/api/v1/session').catch(() => ({ response: undefined }))
+  if (response?.status === 401) sessionLost()
 }
 
 function heard(message: MessageEvent<string>) {

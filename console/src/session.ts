@@ -24,5 +24,10 @@ export const useSession = defineStore('session', () => {
     name.value = ''
   }
 
-  return { name, known, look, signIn, signOut }
+  /** The service knows the session no more. */
+  function forget() {
+    name.value = ''
+  }
+
+  return { name, known, look, signIn, signOut, forget }
 })

@@ -40,7 +40,8 @@ export function ago(time: string | undefined, now: number): string {
 /** A time in full, in the reader's zone, with the zone. */
 export function at(time: string | undefined): string {
   if (!time) return ''
-  return new Date(time).toLocaleString('sv', { timeZoneName: 'short' })
+  const two = '2-digit'
+  return new Date(time).toLocaleString('sv', { year: 'numeric', month: two, day: two, hour: two, minute: two, second: two, timeZoneName: 'short' })
 }
 
 /** Seconds between two times; to now where the second is missing. */

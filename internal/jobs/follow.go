@@ -66,7 +66,7 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 		ended, recorded := make(chan struct{}), make(chan struct{})
 		go func() {
 			defer close(recorded)
-			x.record(kept, ended)
+			x.recordAll(kept, ended)
 		}()
 		var report engine.LogReport
 		report, err = r.engine.Follow(recording, w)
@@ -85,9 +85,7 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	}
 	x.end(kept, err)
 	x.save(kept, state, err)
-	if saveErr := r.store.SaveStatements(kept, id, "", made.list()); saveErr != nil {
-		slog.Error("Statements were not recorded.", "run", id, "error", saveErr)
-	}
+	r.record.statements(ctx, id, "", made.list())
 	for _, t := range x.last.Tables {
 		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
 	}
@@ -101,8 +99,8 @@ func (x *following) hear(l engine.LogReport) {
 	x.latest = l
 }
 
-// record keeps what was heard, once a second, until the run has ended, and then once more.
-func (x *following) record(ctx context.Context, ended <-chan struct{}) {
+// recordAll keeps what was heard, once a second, until the run has ended, and then once more.
+func (x *following) recordAll(ctx context.Context, ended <-chan struct{}) {
 	wait := firstNote
 	for over := false; !over; wait = noteEvery {
 		select {
@@ -167,12 +165,10 @@ func (x *following) note(ctx context.Context, over bool) {
 		if t.State != warehouse.Following {
 			phase = "copying"
 		}
-		x.events.Send(ctx, records.Event{Kind: "progress", Feed: x.feed.Name, Run: x.run, Table: t.Table, Phase: phase, Read: max(t.Books.Read, t.Copied), Expected: t.Expected})
+		x.record.progress(ctx, x.feed.Name, x.run, t.Table, phase, max(t.Books.Read, t.Copied), t.Expected)
 	}
 	x.save(ctx, "running", nil)
-	if err := x.store.NoteBooks(ctx, x.run, x.sum()); err != nil {
-		slog.Error("A run's books were not recorded.", "run", x.run, "error", err)
-	}
+	x.record.books(ctx, x.run, x.sum())
 }
 
 // noteTables adds what has happened since the last time to the tables' state.
@@ -189,29 +185,19 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 		case warehouse.Following:
 			result.Position = x.last.Position
 		case warehouse.Held: // it stays where it was
-			if err := x.store.NoteFailure(ctx, x.feed.Name, t.Table, x.run, t.Trouble); err != nil {
-				slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
-			}
-			if err := x.store.NoteCopy(ctx, x.feed.Name, t.Table, nil); err != nil {
-				slog.Error("A table's copy was not recorded.", "table", t.Table, "error", err)
-			}
+			x.record.failure(ctx, x.feed.Name, t.Table, x.run, t.Trouble)
+			x.record.copying(ctx, x.feed.Name, t.Table, nil)
 			continue
 		default:
 			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
 		}
-		work := engine.Work{Feed: x.feed, Warehouse: x.wh}
-		work.Table, _ = x.feed.Table(t.Table)
-		if copying == nil && !x.counted(ctx, work) {
+		if copying == nil && !x.record.counted(ctx, x.feed.Name, t.Table) {
 			if n, err := x.wh.Count(statement.With(ctx, func(statement.Statement) {}), t.Target); err == nil {
 				result.Count = &n
 			}
 		}
-		if err := x.store.NoteTable(ctx, x.feed.Name, t.Table, x.run, result); err != nil {
-			slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
-		}
-		if err := x.store.NoteCopy(ctx, x.feed.Name, t.Table, copying); err != nil {
-			slog.Error("A table's copy was not recorded.", "table", t.Table, "error", err)
-		}
+		x.record.table(ctx, x.feed.Name, t.Table, x.run, result)
+		x.record.copying(ctx, x.feed.Name, t.Table, copying)
 	}
 }
 
@@ -229,9 +215,7 @@ func (x *following) sample(ctx context.Context) {
 		l.Behind, l.Retained = state.Behind, state.Retained
 	}
 	l.Risk = l.Retained > warn
-	if err := x.store.NoteLog(ctx, x.feed.Name, l, x.applied); err != nil {
-		slog.Error("The state of a log was not recorded.", "feed", x.feed.Name, "error", err)
-	}
+	x.record.log(ctx, x.feed.Name, l, x.applied)
 	x.applied = 0
 }
 
@@ -242,9 +226,7 @@ func (x *following) end(ctx context.Context, failure error) {
 	}
 	if len(x.last.Tables) == 0 { // it failed before it knew the tables
 		for _, t := range x.feed.Tables {
-			if err := x.store.NoteFailure(ctx, x.feed.Name, t.Table, x.run, failure); err != nil {
-				slog.Error("A table's state was not recorded.", "table", t.Table, "error", err)
-			}
+			x.record.failure(ctx, x.feed.Name, t.Table, x.run, failure)
 		}
 		return
 	}
@@ -274,9 +256,7 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 			now := time.Now()
 			d.EndedAt = &now
 		}
-		if err := x.store.SaveRunTable(ctx, x.run, place, d); err != nil {
-			slog.Error("A table's run was not recorded.", "run", x.run, "table", t.Table, "error", err)
-		}
+		x.record.tableOfRun(ctx, x.run, place, d)
 	}
 }
 

@@ -65,6 +65,7 @@ type Runner struct {
 	store  *store.Store
 	links  *links.Links
 	events *Events
+	record recorder
 	engine *engine.Engine
 	river  *river.Client[pgx.Tx]
 	cancel context.CancelFunc
@@ -80,7 +81,7 @@ type Runner struct {
 
 // New makes a Runner; Start starts it.
 func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Registerer) (*Runner, error) {
-	r := &Runner{id: rand.Text(), store: s, links: l, events: e, engine: engine.New(), stopping: make(chan struct{}),
+	r := &Runner{id: rand.Text(), store: s, links: l, events: e, record: recorder{s, e}, engine: engine.New(), stopping: make(chan struct{}),
 		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total", Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
 		rows:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total", Help: "Rows by feed, table and what became of them; read is their sum."}, []string{"feed", "table", "outcome"}),
 		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total", Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
@@ -377,9 +378,7 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 	if errors.Is(cause, errGone) {
 		return
 	}
-	if endErr := r.store.EndRun(kept, id, state, books, err); endErr != nil {
-		slog.Error("A run's end was not recorded.", "run", id, "error", endErr)
-	}
+	r.record.end(ctx, id, state, books, err)
 	r.scheduleNext(kept, name, state)
 	r.runs.WithLabelValues(name, state).Inc()
 	if err != nil {
@@ -497,19 +496,13 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 
 // runTable runs one table and keeps what there is to know about it.
 func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.Books, error) {
-	kept := context.WithoutCancel(ctx)
 	began := time.Now()
 	detail := records.RunTable{Table: w.Table.Table, State: "running", StartedAt: &began, Notes: []string{}}
 	if target, err := w.Feed.TargetOf(w.Table); err == nil {
 		detail.Target = target.Display()
 	}
-	save := func() {
-		if err := r.store.SaveRunTable(kept, w.Run, place, detail); err != nil {
-			slog.Error("A table's run was not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
-		}
-	}
-	save()
-	w.Progress = r.progress(kept, w)
+	r.record.tableOfRun(ctx, w.Run, place, detail)
+	w.Progress = r.progress(ctx, w)
 	var mu sync.Mutex
 	var made []statement.Statement
 	out, err := r.engine.Run(statement.With(ctx, func(s statement.Statement) {
@@ -529,11 +522,9 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.B
 	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
 	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
 	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
-	if err := r.store.SaveStatements(kept, w.Run, w.Table.Table, made); err != nil {
-		slog.Error("Statements were not recorded.", "run", w.Run, "table", w.Table.Table, "error", err)
-	}
-	save()
-	r.events.Send(kept, records.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: records.PhaseDone, Read: out.Books.Read})
+	r.record.statements(ctx, w.Run, w.Table.Table, made)
+	r.record.tableOfRun(ctx, w.Run, place, detail)
+	r.record.progress(ctx, w.Feed.Name, w.Run, w.Table.Table, records.PhaseDone, out.Books.Read, 0)
 	r.note(ctx, w, out, err)
 	r.measure(w, out)
 	return out.Books, err
@@ -542,9 +533,8 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.B
 // note updates the table's state. Rows in the warehouse are counted when they have
 // not been before, and kept by the books from then on.
 func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, failure error) {
-	kept := context.WithoutCancel(ctx)
 	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books, Key: out.Target.Key, Failure: failure}
-	if out.Target.Name.Table != "" && !r.counted(kept, w) {
+	if out.Target.Name.Table != "" && !r.record.counted(ctx, w.Feed.Name, w.Table.Table) {
 		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {
 			result.Count = &n
 		}
@@ -552,15 +542,7 @@ func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, fa
 	if problem.Is(failure, problem.Stopped) {
 		result.Failure = nil // it was not the table's fault
 	}
-	if err := r.store.NoteTable(kept, w.Feed.Name, w.Table.Table, w.Run, result); err != nil {
-		slog.Error("A table's state was not recorded.", "table", w.Table.Table, "error", err)
-	}
-}
-
-func (r *Runner) counted(ctx context.Context, w engine.Work) bool {
-	var counted bool
-	err := r.store.Pool.QueryRow(ctx, `SELECT t.row_count IS NOT NULL FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1 AND t.source_table = $2`, w.Feed.Name, w.Table.Table).Scan(&counted)
-	return err != nil || counted
+	r.record.table(ctx, w.Feed.Name, w.Table.Table, w.Run, result)
 }
 
 // progress sends progress on, four times a second at most.
@@ -572,7 +554,7 @@ func (r *Runner) progress(ctx context.Context, w engine.Work) func(engine.Progre
 			return
 		}
 		last, phase = time.Now(), p.Phase
-		r.events.Send(ctx, records.Event{Kind: "progress", Feed: w.Feed.Name, Run: w.Run, Table: w.Table.Table, Phase: p.Phase, Read: p.Read, Expected: p.Expected})
+		r.record.progress(ctx, w.Feed.Name, w.Run, w.Table.Table, p.Phase, p.Read, p.Expected)
 	}
 }
 

@@ -156,6 +156,7 @@ type RunTable struct {
 
 // Statement is one statement that a run made.
 type Statement struct {
+	ID        int64     `json:"id" doc:"Rises from each statement to the next"`
 	Table     string    `json:"table"`
 	Side      string    `json:"side" enum:"source,warehouse"`
 	SQL       string    `json:"sql"`

@@ -68,7 +68,8 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-runs", get, "/runs", "List runs, the newest first", "runs", 0}, s.runs)
 	handle(api, operation{"show-run", get, "/runs/{id}", "Show a run with its tables", "runs", 0}, s.run)
 	handle(api, operation{"stop-run", post, "/runs/{id}/stop", "Stop a run; what it has committed stays", "runs", http.StatusAccepted}, s.stopRun)
-	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run", "runs", 0}, s.statements)
+	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs", 0}, s.statements)
+	describeEvents(api)
 }
 
 type numbered struct {
@@ -319,8 +320,10 @@ func (s *Service) run(ctx context.Context, in *numbered) (*answer[client.Run], e
 type statementsRequest struct {
 	ID    int64  `path:"id"`
 	Table string `query:"table" doc:"Only those of this table"`
+	After int64  `query:"after" doc:"Only those after this one"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 func (s *Service) statements(ctx context.Context, in *statementsRequest) (*answer[[]client.Statement], error) {
-	return reply(s.store.Statements(ctx, in.ID, in.Table))
+	return reply(s.store.Statements(ctx, in.ID, in.Table, in.After, in.Limit))
 }

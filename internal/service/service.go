@@ -291,6 +291,15 @@ func hasEnded(conn syscall.Conn) (ended bool) {
 // knownAgain is how often the token or session of a stream of events is looked at again.
 const knownAgain = 3 * time.Second
 
+// describeEvents tells of the stream, which no handler of the API's kind can give.
+func describeEvents(api huma.API) {
+	event := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Event](), true, "Event")
+	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events",
+		Summary: "What happens, as it happens", Tags: []string{"events"},
+		Description: "A stream of server-sent events; the data of each is an Event, and its name the event's kind.",
+		Responses: map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
+}
+
 // streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2), until
 // the token or the session that asked for them ends.
 func (s *Service) streamEvents(c *fiber.Ctx) error {

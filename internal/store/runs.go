@@ -200,6 +200,13 @@ FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 	return err
 }
 
+// IsCounted tells whether the rows of a table were counted, and are kept by the books since.
+func (s *Store) IsCounted(ctx context.Context, feed, table string) (counted bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT t.row_count IS NOT NULL FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
+WHERE f.name = $1 AND t.source_table = $2`, feed, table).Scan(&counted)
+	return counted, err
+}
+
 // NoteFailure keeps why a run could not begin with a table; nil that nothing is wrong.
 func (s *Store) NoteFailure(ctx context.Context, feed, table string, run int64, failure error) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET last_run = $3, last_run_at = now(), problem = $4 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
@@ -339,16 +346,17 @@ func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
 
 // Statements lists a run's statements in the order they ended: all, or those of one table
 // and those that are for all tables together.
-func (s *Store) Statements(ctx context.Context, run int64, table string) ([]records.Statement, error) {
-	found, err := s.Pool.Query(ctx, `SELECT source_table, side, statement, row_count, started_at, took_us, error FROM statements
-WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) ORDER BY id`, run, table)
+// They begin after the given one, and are so many at most.
+func (s *Store) Statements(ctx context.Context, run int64, table string, after int64, limit int) ([]records.Statement, error) {
+	found, err := s.Pool.Query(ctx, `SELECT id, source_table, side, statement, row_count, started_at, took_us, error FROM statements
+WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY id LIMIT $4`, run, table, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(found, func(row pgx.CollectableRow) (records.Statement, error) {
 		var x records.Statement
 		var took int64
-		err := row.Scan(&x.Table, &x.Side, &x.SQL, &x.Rows, &x.StartedAt, &took, &x.Error)
+		err := row.Scan(&x.ID, &x.Table, &x.Side, &x.SQL, &x.Rows, &x.StartedAt, &took, &x.Error)
 		x.Took = float64(took) / 1e6
 		return x, err
 	})

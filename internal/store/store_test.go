@@ -230,7 +230,7 @@ func TestOddTextsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, run.Problem.What, `a backslash \u0000 and a quote "`)
 	require.Contains(t, run.Problem.What, "a zero \uFFFD")
-	statements, err := s.Statements(ctx, id, "")
+	statements, err := s.Statements(ctx, id, "", 0, 100)
 	require.NoError(t, err)
 	require.Len(t, statements, 2)
 	require.Contains(t, statements[0].Error, "a piece of a letter")

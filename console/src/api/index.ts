@@ -14,6 +14,23 @@ export type Books = Schemas['Books']
 export type Finding = Schemas['Finding']
 export type Applied = Schemas['Applied']
 export type Sample = Schemas['Sample']
+export type LiveEvent = Schemas['Event']
+
+let lost = () => {}
+
+/** Says what is to be done when the service knows the session no more. */
+export function whenLost(then: () => void) {
+  lost = then
+}
+
+/** The one reaction to a lost session, whatever noticed it. */
+export const sessionLost = () => lost()
+
+api.use({
+  onResponse({ response, schemaPath }) {
+    if (response.status === 401 && schemaPath !== '/api/v1/session') lost()
+  },
+})
 
 /** What went wrong, in the two sentences that the API gives. */
 export interface Trouble {
@@ -27,8 +44,14 @@ export function trouble(error: unknown): Trouble {
   return { what: e?.detail ?? 'The service does not answer.', remedy: e?.detail ? e.remedy : 'Is it running? Try again in a moment.' }
 }
 
-/** Runs a call of the API and gives either its data or the trouble. */
-export async function ask<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<{ data?: T; trouble?: Trouble }> {
+/** What came of a call: its data, or the trouble. */
+export interface Answer<T = unknown> {
+  data?: T
+  trouble?: Trouble
+}
+
+/** Runs a call of the API. */
+export async function ask<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<Answer<T>> {
   try {
     const { data, error } = await call
     return error === undefined ? { data } : { trouble: trouble(error) }

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElMessageBox, ElOption, ElSelect, ElSkeleton } from 'element-plus'
-import { computed, reactive, ref } from 'vue'
+import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElOption, ElSelect, ElSkeleton } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useActs } from '../act'
 import { api, ask, type Connection, type Schemas, type Trouble } from '../api'
 import { useLive } from '../live'
 import SourceTables from '../parts/SourceTables.vue'
@@ -15,8 +16,6 @@ const noun = props.side === 'sources' ? 'source' : 'warehouse'
 const list = ref<Connection[]>()
 const kinds = ref<string[]>([])
 const wrong = ref<Trouble>()
-const refused = reactive(new Map<string, Trouble>())
-const testing = ref('')
 const browsing = ref('')
 const now = useNow()
 
@@ -35,20 +34,22 @@ function address(c: Connection) {
   return s.path ?? `${s.host}:${s.port}/${s.database}`
 }
 
-async function test(name: string) {
-  testing.value = name
-  await ask(api.POST(`/api/v1/${props.side}/{name}/test`, { params: { path: { name } } }))
-  testing.value = ''
-  await refresh()
+const { busy, refused, act } = useActs(refresh)
+const acted = ref('') // what the last act was on
+
+// What a test finds is kept with the connection, and shows there.
+function test(name: string) {
+  acted.value = ''
+  return act(`test ${name}`, () => ask(api.POST(`/api/v1/${props.side}/{name}/test`, { params: { path: { name } } })))
 }
 
-async function remove(name: string) {
-  const sure = await ElMessageBox.confirm(`Remove the ${noun} ${name}? The database itself stays as it is.`, `Remove the ${noun}`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' }).catch(() => false)
-  if (!sure) return
-  const { trouble } = await ask(api.DELETE(`/api/v1/${props.side}/{name}`, { params: { path: { name } } }))
-  if (trouble) refused.set(name, trouble)
-  else refused.delete(name)
-  await refresh()
+function remove(name: string) {
+  acted.value = name
+  return act(`remove ${name}`, () => ask(api.DELETE(`/api/v1/${props.side}/{name}`, { params: { path: { name } } })), {
+    title: `Remove the ${noun}`,
+    text: `Remove the ${noun} ${name}? The database itself stays as it is.`,
+    yes: 'Remove',
+  })
 }
 
 const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
@@ -57,13 +58,12 @@ const form = ref(blank())
 const adding = ref(false)
 const changing = ref(false)
 const answer = ref('')
-const objection = ref<Trouble>()
-const busy = ref('')
+const entering = useActs()
 const inFile = computed(() => form.value.kind === 'duckdb')
 
 function open(c?: Connection) {
   answer.value = ''
-  objection.value = undefined
+  entering.refused.value = undefined
   changing.value = c !== undefined
   form.value = blank()
   if (c) Object.assign(form.value, c.settings, { name: c.name, kind: c.kind })
@@ -79,22 +79,18 @@ const body = computed<Schemas['NewConnection']>(() => {
 })
 
 async function attempt() {
-  busy.value = 'try'
   answer.value = ''
-  const { data, trouble } = await ask(api.POST(`/api/v1/${props.side}/try`, { body: body.value }))
-  busy.value = ''
-  objection.value = trouble
+  const { data } = await entering.act('try', () => ask(api.POST(`/api/v1/${props.side}/try`, { body: body.value })))
   if (data) answer.value = `It answers: ${data.version}.`
 }
 
 async function save() {
-  busy.value = 'save'
-  const { trouble } = changing.value
-    ? await ask(api.PUT(`/api/v1/${props.side}/{name}`, { params: { path: { name: form.value.name } }, body: body.value }))
-    : await ask(api.POST(`/api/v1/${props.side}`, { body: body.value }))
-  busy.value = ''
-  objection.value = trouble
-  if (trouble) return
+  const call = () =>
+    changing.value
+      ? ask(api.PUT(`/api/v1/${props.side}/{name}`, { params: { path: { name: form.value.name } }, body: body.value }))
+      : ask(api.POST(`/api/v1/${props.side}`, { body: body.value }))
+  const { data } = await entering.act('save', call)
+  if (!data) return
   adding.value = false
   await test(form.value.name)
 }
@@ -118,7 +114,7 @@ async function save() {
         <h2>{{ c.name }}</h2>
         <span class="quiet">{{ c.kind }}</span>
         <span class="grow"></span>
-        <ElButton size="small" :loading="testing === c.name" @click="test(c.name)">Test</ElButton>
+        <ElButton size="small" :loading="busy === `test ${c.name}`" @click="test(c.name)">Test</ElButton>
         <ElButton v-if="side === 'sources'" size="small" :aria-expanded="browsing === c.name" @click="browsing = browsing === c.name ? '' : c.name">{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton>
         <ElButton size="small" @click="open(c)">Change…</ElButton>
         <ElButton size="small" text @click="remove(c.name)">Remove…</ElButton>
@@ -134,7 +130,7 @@ async function save() {
         <div><dt>Feeds</dt><dd><template v-for="(f, i) in c.feeds" :key="f">{{ i ? ', ' : '' }}<RouterLink :to="`/feeds/${f}`">{{ f }}</RouterLink></template><span v-if="!c.feeds.length" class="quiet">none</span></dd></div>
       </dl>
       <TroubleBox :trouble="c.problem" />
-      <TroubleBox :trouble="refused.get(c.name)" />
+      <TroubleBox v-if="acted === c.name" :trouble="refused" />
       <SourceTables v-if="browsing === c.name" :source="c.name" />
     </section>
     <ElDialog v-model="adding" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="560px" align-center append-to-body>
@@ -157,11 +153,11 @@ async function save() {
           <ElFormItem v-if="!form.tls.startsWith('verify')" label=" "><ElCheckbox v-model="form.password_in_clear">Let the password go in the clear, or by MD5, if the server asks for it so</ElCheckbox></ElFormItem>
         </template>
       </ElForm>
-      <TroubleBox :trouble="objection" />
+      <TroubleBox :trouble="entering.refused.value" />
       <p v-if="answer" role="status">{{ answer }}</p>
       <template #footer>
-        <ElButton :loading="busy === 'try'" @click="attempt">Test</ElButton>
-        <ElButton type="primary" :loading="busy === 'save'" @click="save">{{ changing ? 'Change' : 'Add' }}</ElButton>
+        <ElButton :loading="entering.busy.value === 'try'" @click="attempt">Test</ElButton>
+        <ElButton type="primary" :loading="entering.busy.value === 'save'" @click="save">{{ changing ? 'Change' : 'Add' }}</ElButton>
       </template>
     </ElDialog>
   </div>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { ElButton, ElMessageBox, ElSkeleton } from 'element-plus'
+import { ElButton, ElSkeleton } from 'element-plus'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useActs } from '../act'
 import { api, ask, type FeedStatus, type Run, type Trouble } from '../api'
 import { useLive } from '../live'
 import FeedFile from '../parts/FeedFile.vue'
@@ -17,8 +18,6 @@ const router = useRouter()
 const status = ref<FeedStatus>()
 const runs = ref<Run[]>([])
 const wrong = ref<Trouble>()
-const refused = ref<Trouble>()
-const busy = ref('')
 const file = ref('')
 const editing = ref(false)
 const now = useNow()
@@ -34,12 +33,7 @@ const refresh = useLive(
   (event) => event.feed === props.feed,
 )
 
-async function act(name: string, call: () => Promise<{ trouble?: Trouble }>) {
-  busy.value = name
-  refused.value = (await call()).trouble
-  busy.value = ''
-  await refresh()
-}
+const { busy, refused, act } = useActs(refresh)
 const start = () => act('start', () => ask(api.POST('/api/v1/feeds/{name}/start', { params: { path } })))
 const pause = () => act('pause', () => ask(api.POST('/api/v1/feeds/{name}/pause', { params: { path } })))
 const run = () => act('run', () => ask(api.POST('/api/v1/feeds/{name}/runs', { params: { path } })))
@@ -54,23 +48,26 @@ const prove = () =>
   })
 
 async function edit() {
-  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/file', { params: { path } }))
-  refused.value = trouble
-  file.value = data?.file ?? ''
-  editing.value = !trouble
+  const { data } = await act('edit', () => ask(api.GET('/api/v1/feeds/{name}/file', { params: { path } })))
+  if (!data) return
+  file.value = data.file
+  editing.value = true
 }
 
-async function copyAgain() {
-  const sure = await ElMessageBox.confirm('Copy all tables again, from a new place in the log? Until the copies are complete the warehouse stays as it is. A history keeps its past.', 'Copy again', { confirmButtonText: 'Copy again', cancelButtonText: 'Keep' }).catch(() => false)
-  if (sure) await act('copy', () => ask(api.POST('/api/v1/feeds/{name}/copies', { params: { path }, body: {} })))
-}
+const copyAgain = () =>
+  act('copy', () => ask(api.POST('/api/v1/feeds/{name}/copies', { params: { path }, body: {} })), {
+    title: 'Copy again',
+    text: 'Copy all tables again, from a new position in the log? Until the copies are complete the warehouse stays as it is. A history keeps its past.',
+    yes: 'Copy again',
+  })
 
 async function remove() {
-  const sure = await ElMessageBox.confirm(`Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`, 'Remove the feed', { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' }).catch(() => false)
-  if (!sure) return
-  const { trouble } = await ask(api.DELETE('/api/v1/feeds/{name}', { params: { path } }))
-  refused.value = trouble
-  if (!trouble) await router.push('/')
+  const removed = async () => {
+    const { trouble } = await ask(api.DELETE('/api/v1/feeds/{name}', { params: { path } }))
+    if (!trouble) await router.push('/')
+    return { trouble }
+  }
+  await act('remove', removed, { title: 'Remove the feed', text: `Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`, yes: 'Remove' })
 }
 </script>
 
@@ -90,9 +87,9 @@ async function remove() {
         <ElButton v-if="status.state !== 'active'" :loading="busy === 'start'" @click="start">Start</ElButton>
         <ElButton v-else :loading="busy === 'pause'" @click="pause">Pause</ElButton>
         <ElButton :loading="busy === 'prove'" @click="prove">Prove all tables</ElButton>
-        <ElButton v-if="status.log" @click="copyAgain">Copy again…</ElButton>
+        <ElButton v-if="status.log" :loading="busy === 'copy'" @click="copyAgain">Copy again…</ElButton>
         <ElButton @click="edit">File…</ElButton>
-        <ElButton text @click="remove">Remove…</ElButton>
+        <ElButton text :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
       </template>
     </div>
     <TroubleBox :trouble="wrong" />

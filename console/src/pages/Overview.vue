@@ -34,19 +34,19 @@ function sameCause(failing: TableStatus[]): TableStatus[][] {
 
 /** What needs a person, the worst first. */
 const needs = computed(() => {
-  const of = (t: TableStatus) => ({ key: t.feed + t.table, feed: t.feed, table: t.table, more: 0 })
-  const failing = sameCause(tables.value.filter((t) => t.problem)).map((g) => ({ ...of(g[0]!), more: g.length - 1, warn: false, trouble: { what: g[0]!.problem!.what, remedy: g[0]!.problem!.remedy } }))
+  const of = (t: TableStatus, why: string) => ({ key: [why, t.feed, t.table].join('\n'), feed: t.feed, table: t.table, more: 0 })
+  const failing = sameCause(tables.value.filter((t) => t.problem)).map((g) => ({ ...of(g[0]!, 'fails'), more: g.length - 1, warn: false, trouble: { what: g[0]!.problem!.what, remedy: g[0]!.problem!.remedy } }))
   // What an earlier run failed of is past once another one goes on.
   const runs = (feeds.value ?? [])
     .filter((f) => f.last_run?.state === 'failed' && f.last_run.problem && !f.running && !f.tables.some((t) => t.problem))
-    .map((f) => ({ key: f.name, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+    .map((f) => ({ key: `failed\n${f.name}`, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
   const waiting = (feeds.value ?? [])
     .filter((f) => f.last_run?.state === 'waited' && f.last_run.problem && f.state === 'active')
-    .map((f) => ({ key: `waits ${f.name}`, feed: f.name, table: '', more: 0, warn: true, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
-  const held = (feeds.value ?? []).filter((f) => f.held).map((f) => ({ key: `held ${f.name}`, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.held!.what, remedy: f.held!.remedy } }))
-  const unequal = tables.value.filter((t) => t.proof && !t.proof.same).map((t) => ({ ...of(t), warn: false, trouble: { what: `The last proof found ${plural(t.proof!.differing + t.proof!.missing + t.proof!.extra, 'difference')}.`, remedy: t.proof!.examples[0] } }))
-  const nulls = tables.value.filter((t) => t.nulls > 0).map((t) => ({ ...of(t), warn: true, trouble: { what: `${plural(t.nulls, 'row')} with a null watermark: not replicated.`, remedy: 'Name a fallback column in the feed to include them.' } }))
-  const late = tables.value.filter((t) => t.state === 'behind').map((t) => ({ ...of(t), warn: true, trouble: { what: `No run has come for ${ago(t.last_run_at, now.value).replace(' ago', '')}.`, remedy: 'Look at the feed’s runs.' } }))
+    .map((f) => ({ key: `waits\n${f.name}`, feed: f.name, table: '', more: 0, warn: true, trouble: { what: f.last_run!.problem!.what, remedy: f.last_run!.problem!.remedy } }))
+  const held = (feeds.value ?? []).filter((f) => f.held).map((f) => ({ key: `held\n${f.name}`, feed: f.name, table: '', more: 0, warn: false, trouble: { what: f.held!.what, remedy: f.held!.remedy } }))
+  const unequal = tables.value.filter((t) => t.proof && !t.proof.same).map((t) => ({ ...of(t, 'unequal'), warn: false, trouble: { what: `The last proof found ${plural(t.proof!.differing + t.proof!.missing + t.proof!.extra, 'difference')}.`, remedy: t.proof!.examples[0] } }))
+  const nulls = tables.value.filter((t) => t.nulls > 0).map((t) => ({ ...of(t, 'nulls'), warn: true, trouble: { what: `${plural(t.nulls, 'row')} with a null watermark: not replicated.`, remedy: 'Name a fallback column in the feed to include them.' } }))
+  const late = tables.value.filter((t) => t.state === 'behind').map((t) => ({ ...of(t, 'late'), warn: true, trouble: { what: `No run has come for ${ago(t.last_run_at, now.value).replace(' ago', '')}.`, remedy: 'Look at the feed’s runs.' } }))
   return [...held, ...runs, ...failing, ...unequal, ...waiting, ...late, ...nulls]
 })
 

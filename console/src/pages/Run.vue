@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ElButton, ElOption, ElSelect, ElSkeleton } from 'element-plus'
-import { computed, ref } from 'vue'
+import { ref, watch } from 'vue'
+import { useActs } from '../act'
 import { api, ask, type Run, type Statement, type Trouble } from '../api'
 import { progress, progressKey, useLive } from '../live'
 import Rows from '../parts/Rows.vue'
@@ -13,29 +14,35 @@ const props = defineProps<{ id: number }>()
 const run = ref<Run>()
 const statements = ref<Statement[]>([])
 const wrong = ref<Trouble>()
-const refused = ref<Trouble>()
-const stopping = ref(false)
 const only = ref('')
+const pages = ref(1)
+const more = ref(false)
 const now = useNow()
+
+/** How many statements show at once. */
+const page = 100
 
 const refresh = useLive(
   async () => {
-    const params = { path: { id: props.id } }
-    const [r, s] = await Promise.all([ask(api.GET('/api/v1/runs/{id}', { params })), ask(api.GET('/api/v1/runs/{id}/statements', { params }))])
+    const path = { id: props.id }
+    const wanted = pages.value * page
+    const query = { table: only.value, limit: Math.min(wanted + 1, 1000) }
+    const [r, s] = await Promise.all([ask(api.GET('/api/v1/runs/{id}', { params: { path } })), ask(api.GET('/api/v1/runs/{id}/statements', { params: { path, query } }))])
     if (r.data) run.value = r.data
-    if (s.data) statements.value = s.data
+    if (s.data) {
+      statements.value = s.data.slice(0, wanted)
+      more.value = s.data.length > statements.value.length
+    }
     wrong.value = r.trouble ?? s.trouble
   },
   (event) => event.run === props.id,
 )
-async function stop() {
-  stopping.value = true
-  refused.value = (await ask(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id: props.id } } }))).trouble
-  await refresh()
-  stopping.value = run.value?.state === 'running'
-}
+watch(only, () => (pages.value = 1))
+watch([only, pages], refresh)
 
-const shown = computed(() => statements.value.filter((s) => !only.value || s.table === only.value))
+const { busy, refused, act } = useActs(refresh)
+const stop = () => act('stop', () => ask(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id: props.id } } })))
+
 const going = (table: string) => (run.value ? progress.get(progressKey(run.value.feed, table)) : undefined)
 const clock = (time: string) => new Date(time).toISOString().slice(11, 23) + 'Z'
 const counters = ['read', 'filtered', 'folded', 'set_aside', 'unchanged', 'inserted', 'updated', 'deleted'] as const
@@ -53,7 +60,7 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
         </div>
       </div>
       <span class="grow"></span>
-      <ElButton v-if="run?.state === 'running' || run?.state === 'queued'" :loading="stopping" @click="stop">Stop</ElButton>
+      <ElButton v-if="run?.state === 'running' || run?.state === 'queued'" :loading="busy === 'stop'" @click="stop">Stop</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
@@ -89,13 +96,13 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
       </div>
       <template v-for="t in run.tables ?? []" :key="t.table">
         <TroubleBox v-if="t.problem && (run.tables ?? []).length > 1" :trouble="t.problem"><strong>{{ t.table }}</strong>{{ ' ' }}</TroubleBox>
-        <TroubleBox v-for="n in t.notes" :key="n" warn :trouble="{ what: n }"><strong>{{ t.table }}</strong>{{ ' ' }}</TroubleBox>
+        <TroubleBox v-for="(n, i) in t.notes" :key="i" warn :trouble="{ what: n }"><strong>{{ t.table }}</strong>{{ ' ' }}</TroubleBox>
       </template>
     </section>
     <section v-if="run" class="sheet" aria-label="Statements">
       <header>
         <h2>Statements</h2>
-        <span class="quiet">{{ plural(shown.length, 'statement') }}, every one that was run against the source and the warehouse</span>
+        <span class="quiet">{{ more ? `the first ${count(statements.length)}` : plural(statements.length, 'statement') }}, every one that was run against the source and the warehouse</span>
         <span class="grow"></span>
         <ElSelect v-model="only" :empty-values="[null]" style="width: 220px" aria-label="Table">
           <ElOption value="" label="All tables" />
@@ -106,7 +113,7 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
         <table class="rows">
           <thead><tr><th scope="col">Began</th><th scope="col">Table</th><th scope="col">Side</th><th scope="col">Statement</th><th class="n" scope="col">Rows</th><th class="n" scope="col">Took</th></tr></thead>
           <tbody>
-            <tr v-for="(s, i) in shown" :key="i">
+            <tr v-for="s in statements" :key="s.id">
               <td class="mono nowrap">{{ clock(s.started_at) }}</td>
               <td class="nowrap">{{ s.table }}</td>
               <td>{{ s.side }}</td>
@@ -116,8 +123,10 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
             </tr>
           </tbody>
         </table>
-        <p v-if="shown.length === 0" class="pad quiet">Statements show when the table is done.</p>
+        <p v-if="statements.length === 0" class="pad quiet">Statements show when the table is done.</p>
       </div>
+      <p v-if="more && pages < 10" class="pad"><ElButton size="small" @click="pages++">Show {{ page }} more</ElButton></p>
+      <p v-else-if="more" class="pad quiet">More than 1000 statements do not show here: noemata runs show {{ id }} --statements lists all.</p>
     </section>
   </div>
 </template>

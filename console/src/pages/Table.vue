@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { ElButton, ElInput, ElMessageBox, ElSkeleton } from 'element-plus'
+import { ElButton, ElInput, ElSkeleton } from 'element-plus'
 import { computed, ref } from 'vue'
+import { useActs } from '../act'
 import { api, ask, type Run, type Sample, type Schemas, type TableStatus, type Trouble } from '../api'
 import { progress, progressKey, useLive } from '../live'
 import Lag from '../parts/Lag.vue'
@@ -19,36 +20,11 @@ const runs = ref<Run[]>([])
 const counts = ref<Schemas['Counts']>()
 const sample = ref<Sample>()
 const sampled = ref('')
-const counting = ref(false)
-const reading = ref(false)
 const wrong = ref<Trouble>()
-const unseen = ref<Trouble>() // what kept both sides from being looked at
-const refused = ref<Trouble>()
-const proving = ref(false)
 const moving = ref(false)
 const position = ref('')
 const now = useNow()
 const params = { path: { name: props.feed }, query: { table: props.table } }
-
-// Both sides are looked at when a person asks: a page that is open is no burden to a source.
-async function countBothSides() {
-  counting.value = true
-  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/counts', { params }))
-  counts.value = data ?? counts.value
-  refused.value = trouble
-  counting.value = false
-}
-
-async function showNewest() {
-  reading.value = true
-  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/sample', { params }))
-  if (data) {
-    sample.value = data
-    sampled.value = new Date().toISOString()
-  }
-  unseen.value = trouble
-  reading.value = false
-}
 
 const refresh = useLive(
   async () => {
@@ -76,27 +52,35 @@ const keyColumns = computed(() => status.value?.key ?? [])
 const going = computed(() => progress.get(progressKey(props.feed, props.table)))
 const difference = computed(() => (counts.value ? counts.value.warehouse - counts.value.source : 0))
 
-async function prove() {
-  proving.value = true
-  const { trouble } = await ask(api.POST('/api/v1/feeds/{name}/proofs', { params }))
-  refused.value = trouble
-  proving.value = false
-  await refresh()
+const { busy, refused, act } = useActs(refresh)
+const looks = useActs() // at both sides; what was wrong is said where the rows would be
+const prove = () => act('prove', () => ask(api.POST('/api/v1/feeds/{name}/proofs', { params })))
+
+// Both sides are looked at when a person asks: a page that is open is no burden to a source.
+async function countBothSides() {
+  const { data } = await act('count', () => ask(api.GET('/api/v1/feeds/{name}/counts', { params })))
+  counts.value = data ?? counts.value
+}
+
+async function showNewest() {
+  const { data } = await looks.act('read', () => ask(api.GET('/api/v1/feeds/{name}/sample', { params })))
+  if (!data) return
+  sample.value = data
+  sampled.value = new Date().toISOString()
 }
 
 async function move() {
-  const { trouble } = await ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } }))
-  refused.value = trouble
-  if (!trouble) moving.value = false
-  await refresh()
+  const { data } = await act('move', () => ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } })))
+  if (data) moving.value = false
 }
 
 async function clear() {
-  const sure = await ElMessageBox.confirm('Clear the position? The next run reads everything again; rows that are there already are recognised.', 'Clear the position', { confirmButtonText: 'Clear', cancelButtonText: 'Keep' }).catch(() => false)
-  if (!sure) return
-  refused.value = (await ask(api.DELETE('/api/v1/feeds/{name}/positions', { params }))).trouble
-  moving.value = false
-  await refresh()
+  const { data } = await act('clear', () => ask(api.DELETE('/api/v1/feeds/{name}/positions', { params })), {
+    title: 'Clear the position',
+    text: 'Clear the position? The next run reads everything again; rows that are there already are recognised.',
+    yes: 'Clear',
+  })
+  if (data) moving.value = false
 }
 </script>
 
@@ -110,7 +94,7 @@ async function clear() {
       </div>
       <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected && going.expected > going.read"> of about {{ count(going.expected) }}</template> rows</span>
       <span class="grow"></span>
-      <ElButton v-if="status" type="primary" :loading="proving" @click="prove">Prove equal</ElButton>
+      <ElButton v-if="status" type="primary" :loading="busy === 'prove'" @click="prove">Prove equal</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
@@ -133,20 +117,20 @@ async function clear() {
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
             <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}</dd>
             <dd v-if="!counts && status.rows !== undefined" class="quiet">{{ count(status.rows) }} in the warehouse, by the books</dd>
-            <dd class="ask-for"><ElButton size="small" :loading="counting" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
+            <dd class="ask-for"><ElButton size="small" :loading="busy === 'count'" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
           </div>
           <div>
             <dt>Last proof</dt>
             <dd><ProofMark :proof="status.proof" :now="now" /></dd>
             <dd v-if="status.proof && status.proof.in_flight > 0" class="quiet">{{ count(status.proof.in_flight) }} beyond the position, not judged</dd>
-            <dd v-for="x in status.proof?.same === false ? status.proof.examples.slice(0, 3) : []" :key="x" class="mono">{{ x }}</dd>
+            <dd v-for="(x, i) in status.proof?.same === false ? status.proof.examples.slice(0, 3) : []" :key="i" class="mono">{{ x }}</dd>
           </div>
         </dl>
         <form v-if="moving" class="pad move" @submit.prevent="move">
           <label for="position">Read again, or skip, from</label>
           <ElInput id="position" v-model="position" class="mono" />
-          <ElButton native-type="submit" type="primary">Set the position</ElButton>
-          <ElButton @click="clear">Clear it…</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'move'">Set the position</ElButton>
+          <ElButton :loading="busy === 'clear'" @click="clear">Clear it…</ElButton>
         </form>
       </section>
       <RowVersions v-if="status.keep === 'history' && keyColumns.length" :key="keyColumns.join()" :feed="feed" :table="table" :key-columns="keyColumns" :now="now" />
@@ -155,9 +139,9 @@ async function clear() {
           <h2>Newest rows</h2>
           <span class="quiet">on both sides, side by side where they are the same row<template v-if="sampled">, read {{ ago(sampled, now) }}</template></span>
           <span class="grow"></span>
-          <ElButton size="small" :loading="reading" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
+          <ElButton size="small" :loading="looks.busy.value === 'read'" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
         </header>
-        <TroubleBox :trouble="unseen" />
+        <TroubleBox :trouble="looks.refused.value" />
         <SampleRows v-if="sample" :sample="sample" />
       </section>
       <section class="sheet" aria-label="Runs">

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { ref, watch } from 'vue'
-import { api, ask, type Applied, type Trouble } from '../api'
+import { useActs } from '../act'
+import { api, ask, type Applied } from '../api'
 import TroubleBox from './TroubleBox.vue'
 
 // A feed file, to be checked and applied.
@@ -22,22 +23,18 @@ tables:
 `
 const file = ref('')
 const result = ref<Applied>()
-const wrong = ref<Trouble>()
-const busy = ref(false)
+const { busy, refused, act } = useActs()
 
 watch(open, (is) => {
   if (!is) return
   file.value = props.content ?? example
-  result.value = wrong.value = undefined
+  result.value = refused.value = undefined
 })
 
 async function send(dryRun: boolean) {
-  busy.value = true
-  result.value = wrong.value = undefined
-  const { data, trouble } = await ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } }))
-  busy.value = false
+  result.value = undefined
+  const { data } = await act(dryRun ? 'check' : 'apply', () => ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } })))
   result.value = data
-  wrong.value = trouble
   if (data?.applied) emit('applied', data.feed)
 }
 </script>
@@ -46,7 +43,7 @@ async function send(dryRun: boolean) {
   <ElDialog v-model="open" title="Apply a feed file" width="820px" align-center append-to-body>
     <ElInput v-model="file" type="textarea" :rows="16" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
     <div class="result" aria-live="polite">
-      <TroubleBox :trouble="wrong" />
+      <TroubleBox :trouble="refused" />
       <template v-if="result">
         <p>
           <strong v-if="result.applied">The feed {{ result.feed }} is as the file has it.<template v-if="result.new"> Start it on its page.</template></strong>
@@ -57,7 +54,7 @@ async function send(dryRun: boolean) {
         <table v-if="!result.new && result.changes.length" class="rows">
           <thead><tr><th scope="col">What</th><th scope="col">Now</th><th scope="col">In the file</th></tr></thead>
           <tbody>
-            <tr v-for="c in result.changes" :key="c.path"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
+            <tr v-for="(c, i) in result.changes" :key="i"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
           </tbody>
         </table>
         <ul class="findings">
@@ -69,8 +66,8 @@ async function send(dryRun: boolean) {
       </template>
     </div>
     <template #footer>
-      <ElButton :loading="busy" @click="send(true)">Check</ElButton>
-      <ElButton type="primary" :loading="busy" @click="send(false)">Apply</ElButton>
+      <ElButton :loading="busy === 'check'" @click="send(true)">Check</ElButton>
+      <ElButton type="primary" :loading="busy === 'apply'" @click="send(false)">Apply</ElButton>
     </template>
   </ElDialog>
 </template>

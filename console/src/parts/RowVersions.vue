@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { ElButton, ElInput } from 'element-plus'
 import { computed, ref } from 'vue'
-import { api, ask, type Schemas, type Trouble } from '../api'
+import { useActs } from '../act'
+import { api, ask, type Schemas } from '../api'
 import { at, span } from '../words'
 import TroubleBox from './TroubleBox.vue'
 
@@ -9,15 +10,11 @@ import TroubleBox from './TroubleBox.vue'
 const props = defineProps<{ feed: string; table: string; keyColumns: string[]; now: number }>()
 const key = ref<string[]>(props.keyColumns.map(() => ''))
 const found = ref<Schemas['Versions']>()
-const wrong = ref<Trouble>()
-const busy = ref(false)
+const { busy, refused, act } = useActs()
 
 async function look() {
-  busy.value = true
-  const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/versions', { params: { path: { name: props.feed }, query: { table: props.table, key: key.value } } }))
+  const { data } = await act('look', () => ask(api.GET('/api/v1/feeds/{name}/versions', { params: { path: { name: props.feed }, query: { table: props.table, key: key.value } } })))
   found.value = data
-  wrong.value = trouble
-  busy.value = false
 }
 
 type Version = Schemas['Version']
@@ -41,11 +38,11 @@ const changes = (i: number) =>
       <h2>Versions of a row</h2>
       <form class="ask" @submit.prevent="look">
         <label v-for="(name, i) in keyColumns" :key="name">{{ name }} <ElInput v-model="key[i]" size="small" /></label>
-        <ElButton native-type="submit" size="small" :loading="busy" :disabled="key.some((k) => !k)">Look</ElButton>
+        <ElButton native-type="submit" size="small" :loading="busy === 'look'" :disabled="key.some((k) => !k)">Look</ElButton>
       </form>
     </header>
-    <TroubleBox :trouble="wrong" />
-    <p v-if="!found && !wrong" class="pad quiet">Give a key, and see how that row was at every moment since it was first copied.</p>
+    <TroubleBox :trouble="refused" />
+    <p v-if="!found && !refused" class="pad quiet">Give a key, and see how that row was at every moment since it was first copied.</p>
     <p v-else-if="found && !versions.length" class="pad quiet">The history has no row with this key.</p>
     <template v-else-if="found">
       <div class="strip" role="img" :aria-label="`${versions.length} versions since ${at(versions[0]?.from)}`">
