@@ -36,9 +36,10 @@ func main() {
 	rows := flag.Int("rows", 1_000_000, "rows of the table, and updates of each workload")
 	dir := flag.String("dir", os.TempDir(), "where the servers keep their data")
 	only := flag.String("only", "", "only this contender")
+	rounds := flag.Int("rounds", 5, "how often all is measured")
 	steady := flag.Duration("steady", 0, "instead, write 1000 transactions a second for so long, and tell when they are visible")
 	flag.Parse()
-	if err := run(context.Background(), *rows, *dir, *only, *steady); err != nil {
+	if err := run(context.Background(), *rows, *rounds, *dir, *only, *steady); err != nil {
 		log.Fatal(err)
 	}
 }
@@ -58,7 +59,7 @@ type workload struct {
 	statements []string
 }
 
-func run(ctx context.Context, rows int, parent, only string, steady time.Duration) error {
+func run(ctx context.Context, rows, rounds int, parent, only string, steady time.Duration) error {
 	dir, err := os.MkdirTemp(parent, "noemata-bench-")
 	if err != nil {
 		return err
@@ -112,38 +113,74 @@ func run(ctx context.Context, rows int, parent, only string, steady time.Duratio
 		all.statements = append(all.statements, fmt.Sprintf("UPDATE loans SET renewals = renewals + 1, updated_at = clock_timestamp() WHERE id > %d AND id <= %d", i*rows/10, (i+1)*rows/10))
 	}
 	for _, w := range []workload{few, all} {
-		fmt.Printf("%s, ten columns, ten transactions\n", w.name)
-		var drain float64
-		for _, c := range []struct {
-			name string
-			time func(context.Context, workload) (time.Duration, error)
-		}{
-			{"the writes alone", b.writes}, {"pg_recvlogical to nowhere", b.drain}, {"the server's own subscription", b.subscription},
-			{"Noemata, latest, PostgreSQL", b.noemata(feed.KeepLatest, "")}, {"Noemata, history, PostgreSQL", b.noemata(feed.KeepHistory, "")},
-			{"Noemata, latest, DuckDB", b.noemata(feed.KeepLatest, "lake")}, {"Noemata, history, DuckDB", b.noemata(feed.KeepHistory, "lake")},
-		} {
+		if err := b.measure(ctx, w, rounds, only); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// The contenders that others are measured beside.
+const (
+	drained    = "pg_recvlogical to nowhere"
+	subscribed = "the server's own subscription"
+)
+
+// contender is one way to bring the changes over; the aim is beside the subscription.
+type contender struct {
+	name string
+	time func(context.Context, workload) (time.Duration, error)
+	aim  string
+}
+
+// measure has each contender bring the workload over, in rounds, and prints the medians.
+func (b *bench) measure(ctx context.Context, w workload, rounds int, only string) error {
+	contenders := []contender{
+		{"the writes alone", b.writes, ""}, {drained, b.drain, ""}, {subscribed, b.subscription, ""},
+		{"Noemata, latest, PostgreSQL", b.noemata(feed.KeepLatest, ""), "aim 1.00 or less"},
+		{"Noemata, history, PostgreSQL", b.noemata(feed.KeepHistory, ""), "aim 1.50 or less"},
+		{"Noemata, latest, DuckDB", b.noemata(feed.KeepLatest, "lake"), ""},
+		{"Noemata, history, DuckDB", b.noemata(feed.KeepHistory, "lake"), ""},
+	}
+	fmt.Printf("%s, ten columns, ten transactions: the median of %d rounds\n", w.name, rounds)
+	times := map[string][]float64{}
+	for range rounds {
+		for _, c := range contenders {
 			if only != "" && c.name != only {
 				continue
 			}
-			if _, err := b.conn.Exec(ctx, "VACUUM loans"); err != nil {
-				return err
-			}
-			if _, err := b.conn.Exec(ctx, "CHECKPOINT"); err != nil {
-				return err
+			for _, sql := range []string{"VACUUM loans", "CHECKPOINT"} {
+				if _, err := b.conn.Exec(ctx, sql); err != nil {
+					return err
+				}
 			}
 			took, err := c.time(ctx, w)
 			if err != nil {
 				return fmt.Errorf("%s: %w", c.name, err)
 			}
-			if c.name == "pg_recvlogical to nowhere" {
-				drain = took.Seconds()
-			}
-			fmt.Printf("  %-32s %7.2f s", c.name, took.Seconds())
-			if drain > 0 {
-				fmt.Printf("  %5.2f × the drain", took.Seconds()/drain)
-			}
-			fmt.Println()
+			times[c.name] = append(times[c.name], took.Seconds())
 		}
+	}
+	median := func(name string) float64 {
+		if len(times[name]) == 0 {
+			return 0
+		}
+		slices.Sort(times[name])
+		return times[name][len(times[name])/2]
+	}
+	for _, c := range contenders {
+		took := median(c.name)
+		if took == 0 {
+			continue
+		}
+		fmt.Printf("  %-32s %7.2f s", c.name, took)
+		if x := median(drained); x > 0 {
+			fmt.Printf("  %5.2f × the drain", took/x)
+		}
+		if x := median(subscribed); x > 0 {
+			fmt.Printf("  %5.2f × the subscription  %s", took/x, c.aim)
+		}
+		fmt.Println()
 	}
 	return nil
 }

@@ -342,6 +342,7 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 			return err
 		}
 		if empty && !warehouse.NumbersRows(r.plan.target) {
+			q.Raw = r.Warehouse.Form()
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}

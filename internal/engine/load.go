@@ -137,7 +137,7 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 	defer record.Release()
 	c.pending += b.Rows()
 	c.read += b.Rows()
-	return c.part.Append(ctx, rows.Batch{Record: record, Aside: b.Aside})
+	return c.part.Append(ctx, rows.Batch{Record: record, Raw: b.Raw, Aside: b.Aside})
 }
 
 // begin starts a commit of the table.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -110,6 +111,54 @@ func TestAnyCutOfTheStream(t *testing.T) {
 		require.NoError(t, r.End())
 		require.Equal(t, int64(40), total)
 	})
+}
+
+// Rows that are kept as they come leave as they came, with what is added behind them; the
+// columns that are looked at are decoded beside them.
+func TestRowsKeptRaw(t *testing.T) {
+	text := schema.Column{Name: "note", Type: schema.Type{Kind: schema.Text}, Wire: "text"}
+	columns := []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int32}, Wire: "int4"}, text, {Name: "nm_run", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}}
+	builder := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
+	for i := range 10_000 {
+		builder.Field(0).(*array.Int32Builder).Append(int32(i))
+		if i%3 == 0 {
+			builder.Field(1).AppendNull()
+		} else {
+			builder.Field(1).(*array.StringBuilder).Append(strings.Repeat("é", i%50))
+		}
+		builder.Field(2).(*array.Int64Builder).Append(7)
+	}
+	record := builder.NewRecordBatch()
+	want := pgcopy.AppendRows(nil, record, columns)
+	own := array.NewRecordBatch(schema.Arrow(columns[:2]), record.Columns()[:2], record.NumRows())
+	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, own, columns[:2])...), pgcopy.Trailer...)
+	var got []byte
+	from := 0
+	r := pgcopy.NewReader(columns[:2], 2, nil, nil, func(b rows.Batch) error {
+		n := int(b.Record.NumRows())
+		require.Equal(t, pgcopy.Form, b.Raw.Form)
+		require.True(t, array.Equal(record.NewSlice(int64(from), int64(from+n)).Column(0), b.Record.Column(0)))
+		require.Equal(t, n, b.Record.Column(1).NullN(), "a column that nobody looks at is not decoded")
+		whole := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, b.Record.Columns()...), record.NewSlice(int64(from), int64(from+n)).Column(2)), int64(n))
+		got = pgcopy.AppendRaw(pgcopy.AppendRaw(got, b.Raw, 0, n/2, whole, columns), b.Raw, n/2, n, whole, columns)
+		from += n
+		return nil
+	})
+	r.KeepRaw([]string{"id"})
+	_, err := r.Write(stream)
+	require.NoError(t, err)
+	require.NoError(t, r.End())
+	require.Equal(t, want, got)
+
+	// A warehouse stores jsonb in another form.
+	decoded := pgcopy.NewReader([]schema.Column{{Name: "doc", Type: schema.Type{Kind: schema.JSON}, Wire: "jsonb"}}, 1, nil, nil, func(b rows.Batch) error {
+		require.Nil(t, b.Raw)
+		return nil
+	})
+	decoded.KeepRaw(nil)
+	_, err = decoded.Write(append(append(append([]byte{}, pgcopy.Header...), 0, 1, 0, 0, 0, 3, 1, '{', '}'), pgcopy.Trailer...))
+	require.NoError(t, err)
+	require.NoError(t, decoded.End())
 }
 
 func TestStreamsThatAreWrongAreRefused(t *testing.T) {

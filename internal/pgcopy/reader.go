@@ -25,11 +25,15 @@ type Reader struct {
 	notNull  []bool // by place: a null sets the row aside
 	checked  []int  // places of columns with values that may have to be set aside
 
-	data    []byte // what the row is read from
-	values  []span // of the row, within data
-	partial []byte // the beginning of a row that continues in the next write
-	header  bool   // the header has been read
-	ended   bool   // the trailer has been read
+	decoded []int     // the columns that are decoded; the others are passed on raw alone
+	raw     *rows.Raw // nil where all are decoded
+
+	data     []byte // what the row is read from
+	values   []span // of the row, within data
+	tableEnd int    // where the table's own values end, within data
+	partial  []byte // the beginning of a row that continues in the next write
+	header   bool   // the header has been read
+	ended    bool   // the trailer has been read
 }
 
 // span is where a value stands; a null stands nowhere. Spans rather than slices: they
@@ -59,8 +63,51 @@ func NewReader(columns []schema.Column, table int, key, notNull []string, sink f
 		if m.check != nil || slices.Contains(notNull, c.Name) {
 			r.checked = append(r.checked, len(r.mappings)-1)
 		}
+		r.decoded = append(r.decoded, len(r.mappings)-1)
 	}
 	return r
+}
+
+// Form is the form of rows in which this package gives and takes them besides Arrow: the
+// fields of a tuple of COPY in binary, each with its length.
+const Form = "fields of COPY BINARY"
+
+// rawRows is how many rows are passed on at once as they came. The other server takes them
+// in while more are read, so few wait at the beginning and at the end.
+const rawRows = 4096
+
+// KeepRaw has the table's own columns passed on as they come, and only the named ones, and
+// what the query adds, decoded. It does nothing where a warehouse stores a column in another
+// form than it comes in.
+func (r *Reader) KeepRaw(decoded []string) {
+	if slices.ContainsFunc(r.columns[:r.table], func(c schema.Column) bool { return !isSame(c) }) {
+		return
+	}
+	r.decoded = nil
+	for i, c := range r.columns {
+		if i >= r.table || slices.Contains(decoded, c.Name) {
+			r.decoded = append(r.decoded, i)
+		}
+	}
+	r.Most = rawRows
+	r.raw = &rows.Raw{Form: Form, Columns: r.table}
+	r.Raw = func() *rows.Raw {
+		full := r.raw
+		r.raw = &rows.Raw{Form: Form, Columns: r.table, Data: make([]byte, 0, len(full.Data)), Ends: make([]int, 0, len(full.Ends))}
+		return full
+	}
+}
+
+// isSame tells whether the values of a column come in the bytes in which a warehouse stores
+// them.
+func isSame(c schema.Column) bool {
+	switch c.Wire {
+	case "":
+		return c.Type.Kind == schema.Text
+	case "oid", "jsonb":
+		return false
+	}
+	return true
 }
 
 // How long the header's extension and a row may be, in bytes.
@@ -128,6 +175,9 @@ func (r *Reader) next(data []byte) (int, error) {
 	}
 	used := 2
 	for i := range r.values {
+		if i == r.table {
+			r.tableEnd = used
+		}
 		if len(data) < used+4 {
 			return 0, errShort
 		}
@@ -144,12 +194,16 @@ func (r *Reader) next(data []byte) (int, error) {
 			return 0, errShort
 		}
 		r.values[i] = span{used, used + length}
-		if err := r.mappings[i].malformed(data[used : used+length]); err != nil {
-			return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)
+		if m := &r.mappings[i]; length != m.width || m.width == 0 { // a call for each value would cost more than all else
+			if err := m.malformed(data[used : used+length]); err != nil {
+				return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)
+			}
 		}
 		used += length
 	}
-	r.data = data
+	if r.data = data; r.table == len(r.values) {
+		r.tableEnd = used
+	}
 	return used, r.row(used)
 }
 
@@ -157,22 +211,26 @@ func (r *Reader) row(size int) error {
 	for _, i := range r.checked {
 		v := r.value(i)
 		reason, shown := "", ""
-		switch {
+		switch check := r.mappings[i].check; {
 		case v == nil && r.notNull[i]:
 			reason = rows.IsNullKey
-		case v != nil && r.mappings[i].check != nil:
-			reason, shown = r.mappings[i].check(v)
+		case v != nil && check != nil:
+			reason, shown = check(v)
 		}
 		if reason != "" {
 			return r.SetAside(r.aside(i, reason, shown), size)
 		}
 	}
-	for i, s := range r.values {
-		if s == null {
+	for _, i := range r.decoded {
+		if s := r.values[i]; s == null {
 			r.Fields[i].AppendNull()
 		} else {
 			r.mappings[i].decode(r.Fields[i], r.data[s.from:s.to:s.to])
 		}
+	}
+	if r.raw != nil {
+		r.raw.Data = append(r.raw.Data, r.data[2:r.tableEnd]...)
+		r.raw.Ends = append(r.raw.Ends, len(r.raw.Data))
 	}
 	return r.Add(size)
 }

@@ -23,7 +23,7 @@ type mapping struct {
 }
 
 // malformed tells that bytes are no value of the type, whatever the server says.
-func (m mapping) malformed(v []byte) error {
+func (m *mapping) malformed(v []byte) error {
 	if m.width != 0 && len(v) != m.width || m.fits != nil && !m.fits(v) {
 		return fmt.Errorf("the server sent %d bytes that are no %s in its binary form", len(v), m.typ)
 	}

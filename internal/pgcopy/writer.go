@@ -8,6 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 )
 
@@ -31,6 +32,27 @@ func AppendRows(b []byte, record arrow.RecordBatch, columns []schema.Column) []b
 		b = binary.BigEndian.AppendUint16(b, uint16(len(columns)))
 		for i, encode := range encoders {
 			if nullable[i] != nil && nullable[i].IsNull(row) {
+				b = binary.BigEndian.AppendUint32(b, math.MaxUint32)
+				continue
+			}
+			b = encode(b, row)
+		}
+	}
+	return b
+}
+
+// AppendRaw appends rows as they have come, from one to before another, each followed by
+// the record's columns that they lack.
+func AppendRaw(b []byte, raw *rows.Raw, from, to int, record arrow.RecordBatch, columns []schema.Column) []byte {
+	var encoders []func(b []byte, row int) []byte
+	for i := raw.Columns; i < len(columns); i++ {
+		encoders = append(encoders, encoder(record.Column(i), columns[i].Type))
+	}
+	for row := from; row < to; row++ {
+		b = binary.BigEndian.AppendUint16(b, uint16(len(columns)))
+		b = append(b, raw.Row(row)...)
+		for i, encode := range encoders {
+			if record.Column(raw.Columns + i).IsNull(row) {
 				b = binary.BigEndian.AppendUint32(b, math.MaxUint32)
 				continue
 			}

@@ -297,7 +297,7 @@ func describeEvents(api huma.API) {
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events",
 		Summary: "What happens, as it happens", Tags: []string{"events"},
 		Description: "A stream of server-sent events; the data of each is an Event, and its name the event's kind.",
-		Responses: map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
+		Responses:   map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
 }
 
 // streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2), until

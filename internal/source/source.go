@@ -58,6 +58,7 @@ type Query struct {
 	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
 	Beyond    *position.Position
 	NotNull   []string // columns of which a null sets a row aside
+	Raw       string   // a form in which rows may come beside a record with key and watermark; empty for none
 }
 
 // Watermark is the column that windows are cut from, and the one that counts

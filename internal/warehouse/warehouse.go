@@ -46,6 +46,8 @@ type Warehouse interface {
 	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
 	// Journal is what the warehouse remembers beside its tables.
 	Journal() Journal
+	// Form is a form besides Arrow in which it takes the rows of a direct load; empty for none.
+	Form() string
 	// Begin starts a commit.
 	Begin(ctx context.Context) (Commit, error)
 	Close()

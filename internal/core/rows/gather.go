@@ -23,6 +23,8 @@ const IsNullKey = "is null, and it is part of the key"
 type Gatherer struct {
 	Total  int64           // rows that came in
 	Fields []array.Builder // a value is appended to each of them, and then the row is added
+	Most   int             // how many rows a batch has
+	Raw    func() *Raw     // may be nil; gives the rows of a batch in another form, of which Fields hold a part
 
 	sink      func(Batch) error
 	builder   *array.RecordBuilder
@@ -34,7 +36,7 @@ type Gatherer struct {
 
 // NewGatherer makes a Gatherer of rows with these columns.
 func NewGatherer(columns []schema.Column, sink func(Batch) error) *Gatherer {
-	g := &Gatherer{sink: sink, builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))}
+	g := &Gatherer{Most: batchRows, sink: sink, builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))}
 	g.Fields = g.builder.Fields()
 	return g
 }
@@ -56,7 +58,7 @@ func (g *Gatherer) SetAside(a Aside, size int) error {
 func (g *Gatherer) came(size int) error {
 	g.Total++
 	g.size += size
-	if g.count+len(g.aside) < batchRows && g.size < batchBytes {
+	if g.count+len(g.aside) < g.Most && g.size < batchBytes {
 		return nil
 	}
 	return g.PassOn()
@@ -67,9 +69,16 @@ func (g *Gatherer) PassOn() error {
 	if g.count+len(g.aside) == 0 {
 		return nil
 	}
-	batch := Batch{Record: g.builder.NewRecordBatch(), Aside: g.aside, EndsAside: g.endsAside}
-	if g.count == batchRows {
-		g.builder.Reserve(batchRows) // more are likely to come
+	batch := Batch{Aside: g.aside, EndsAside: g.endsAside}
+	if g.Raw != nil {
+		batch.Raw = g.Raw()
+		for _, f := range g.Fields {
+			f.AppendNulls(g.count - f.Len())
+		}
+	}
+	batch.Record = g.builder.NewRecordBatch()
+	if g.count == g.Most {
+		g.builder.Reserve(g.Most) // more are likely to come
 	}
 	g.count, g.size, g.aside = 0, 0, nil
 	return g.sink(batch)

@@ -29,8 +29,27 @@ func (a Aside) Digest() string {
 // Batch is rows of one table. The receiver releases Record.
 type Batch struct {
 	Record    arrow.RecordBatch
+	Raw       *Raw // nil where the rows are in Record alone
 	Aside     []Aside
 	EndsAside bool // the last row that was read is the last of Aside
+}
+
+// Raw is the rows of a batch in the source's own form, for a warehouse that takes them as
+// they are. The record beside it has the columns that are looked at on the way; the others
+// are null there.
+type Raw struct {
+	Form    string // what the bytes are
+	Columns int    // that each row has: the first ones of the record
+	Data    []byte // the values of one row after the other
+	Ends    []int  // where each row ends in Data
+}
+
+// Row is the bytes of one row.
+func (r *Raw) Row(i int) []byte {
+	if i == 0 {
+		return r.Data[:r.Ends[0]]
+	}
+	return r.Data[r.Ends[i-1]:r.Ends[i]]
 }
 
 // Rows counts all rows of the batch, those set aside included.

@@ -8,6 +8,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -233,6 +234,13 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		key = q.NotNull
 	}
 	reader := pgcopy.NewReader(columns, len(q.Table.Columns), key, q.NotNull, sink)
+	if q.Raw == pgcopy.Form {
+		decoded := slices.Clone(key)
+		if q.Watermark != nil {
+			decoded = append(decoded, q.Watermark.Column.Name)
+		}
+		reader.KeepRaw(decoded)
+	}
 	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Source, sql)
 	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {

@@ -110,6 +110,9 @@ func (w *Warehouse) Test(context.Context) (string, error) { return "plain", nil 
 // MayWrite finds no privilege missing.
 func (w *Warehouse) MayWrite(context.Context, warehouse.Target) error { return nil }
 
+// Form is none.
+func (w *Warehouse) Form() string { return "" }
+
 // Close does nothing.
 func (w *Warehouse) Close() {}
 

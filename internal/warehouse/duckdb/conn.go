@@ -12,6 +12,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/duckdb/duckdb-go/v2"
 
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/statement"
 )
@@ -100,7 +101,7 @@ func named(args []any) []driver.NamedValue {
 }
 
 // Insert hands a record to DuckDB as a view and inserts from it.
-func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error {
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, _ *rows.Raw) error {
 	if err := ctx.Err(); err != nil || record.NumRows() == 0 {
 		return err
 	}

@@ -84,7 +84,7 @@ func TestAnInsertThatFailsSaysWhy(t *testing.T) {
 	b.Field(0).(*array.Int16Builder).Append(3)
 	record := b.NewRecordBatch()
 	defer record.Release()
-	err = c.Insert(ctx, `"main"."copies"`, columns, record)
+	err = c.Insert(ctx, `"main"."copies"`, columns, record, nil)
 	require.ErrorContains(t, err, "CHECK")
 }
 
@@ -106,7 +106,7 @@ func TestAnInsertThatIsStoppedReadsNoFurther(t *testing.T) {
 	for i := range 1000 {
 		c := begun(t, w)
 		ctx, stop := context.WithTimeout(context.Background(), time.Duration(i%100)*20*time.Microsecond)
-		if err = c.Insert(ctx, `"main"."copies"`, columns, record); err != nil {
+		if err = c.Insert(ctx, `"main"."copies"`, columns, record, nil); err != nil {
 			require.ErrorIs(t, err, context.DeadlineExceeded)
 		}
 		stop()

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
 	"noemata/internal/statement"
@@ -84,7 +85,7 @@ func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error
 const chunkRows = 4096
 
 // Insert sends rows by COPY, which goes on until another statement is run.
-func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error {
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, raw *rows.Raw) error {
 	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()))
 	if c.copy == nil || c.copy.sql != sql {
 		if err := c.flush(); err != nil {
@@ -96,9 +97,14 @@ func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column,
 		}
 	}
 	for from := int64(0); from < record.NumRows(); from += chunkRows {
-		part := record.NewSlice(from, min(from+chunkRows, record.NumRows()))
-		chunk := pgcopy.AppendRows(c.copy.feed.spare(), part, columns)
-		part.Release()
+		chunk, to := c.copy.feed.spare(), min(from+chunkRows, record.NumRows())
+		if raw != nil {
+			chunk = pgcopy.AppendRaw(chunk, raw, int(from), int(to), record, columns)
+		} else {
+			part := record.NewSlice(from, to)
+			chunk = pgcopy.AppendRows(chunk, part, columns)
+			part.Release()
+		}
 		if err := c.send(chunk); err != nil {
 			return err
 		}

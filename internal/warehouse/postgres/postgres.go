@@ -120,6 +120,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	return w, nil
 }
 
+// Form is that of a PostgreSQL source: rows go on as they come.
+func (w *Warehouse) Form() string { return pgcopy.Form }
+
 // Close ends all connections.
 func (w *Warehouse) Close() { w.pool.Close() }
 

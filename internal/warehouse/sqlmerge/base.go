@@ -176,6 +176,9 @@ func (b *Base) LeftOver(ctx context.Context, t warehouse.Target) (list []warehou
 	return list, err
 }
 
+// Form is none, where a warehouse takes Arrow alone.
+func (b *Base) Form() string { return "" }
+
 // MayWrite finds no privilege missing, where a warehouse knows none.
 func (b *Base) MayWrite(context.Context, warehouse.Target) error { return nil }
 

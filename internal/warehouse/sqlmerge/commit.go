@@ -53,12 +53,12 @@ func (c *commit) AddCopied(ctx context.Context, s warehouse.Stash, snapshot int6
 	columns := stash.CopiedColumns(s.Columns)
 	tagged := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, record.Columns()...), column), record.NumRows())
 	defer tagged.Release()
-	return c.conn.Insert(ctx, copiedTable(s.Feed, s.Table).Quoted(), columns, tagged)
+	return c.conn.Insert(ctx, copiedTable(s.Feed, s.Table).Quoted(), columns, tagged, nil)
 }
 
 // AddWaiting adds changes that wait for a copy.
 func (c *commit) AddWaiting(ctx context.Context, s warehouse.Stash, record arrow.RecordBatch) error {
-	return c.conn.Insert(ctx, waitingTable(s.Feed, s.Table).Quoted(), stash.Columns(s.Columns), record)
+	return c.conn.Insert(ctx, waitingTable(s.Feed, s.Table).Quoted(), stash.Columns(s.Columns), record, nil)
 }
 
 // Move advances a position by compare-and-set. In a server it makes a second worker wait.

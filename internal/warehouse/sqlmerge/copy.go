@@ -30,7 +30,7 @@ func (p *part) AppendKeys(ctx context.Context, record arrow.RecordBatch) error {
 			return err
 		}
 	}
-	return p.commit.conn.Insert(ctx, table.Quoted(), columns, record)
+	return p.commit.conn.Insert(ctx, table.Quoted(), columns, record, nil)
 }
 
 // Sweep ends the rows that the source has no more.

@@ -5,6 +5,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 )
@@ -18,8 +19,9 @@ type Conn interface {
 	// time.Time or nil.
 	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
 	// Insert adds the rows of a record to a table, whose name is given quoted. They
-	// may still be under way when it returns; the next statement waits for them.
-	Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch) error
+	// may still be under way when it returns; the next statement waits for them. raw has the
+	// values of the first columns in the form that the warehouse takes, or is nil.
+	Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, raw *rows.Raw) error
 	// Close lets the connection go; a transaction that is still open is rolled back.
 	Close()
 }

@@ -91,7 +91,7 @@ func (p *part) Append(ctx context.Context, b rows.Batch) error {
 		return err
 	}
 	p.books.Read += b.Rows()
-	return p.insert(ctx, b.Record)
+	return p.insert(ctx, b.Record, b.Raw)
 }
 
 // AppendFolded is Append of rows that were counted as read already.
@@ -99,7 +99,7 @@ func (p *part) AppendFolded(ctx context.Context, record arrow.RecordBatch) error
 	if err := p.take(rows.Batch{Record: record}); err != nil {
 		return err
 	}
-	return p.insert(ctx, record)
+	return p.insert(ctx, record, nil)
 }
 
 // Count adds to the books what the caller has counted.
@@ -115,14 +115,14 @@ func (p *part) SetAside(aside []rows.Aside) error {
 	return nil
 }
 
-func (p *part) insert(ctx context.Context, record arrow.RecordBatch) error {
+func (p *part) insert(ctx context.Context, record arrow.RecordBatch, raw *rows.Raw) error {
 	if record.NumRows() == 0 {
 		return nil
 	}
 	if err := p.clear(ctx); err != nil {
 		return err
 	}
-	return p.commit.conn.Insert(ctx, p.into, p.columns, record)
+	return p.commit.conn.Insert(ctx, p.into, p.columns, record, raw)
 }
 
 // take notes a batch that comes in.
