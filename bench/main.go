@@ -34,7 +34,8 @@ func main() {
 	rows := flag.Int("rows", 3_000_000, "rows of the table")
 	rounds := flag.Int("rounds", 5, "how often all is measured")
 	binary := flag.String("noemata", "bin/noemata", "the program to measure")
-	where := flag.String("dir", "", "where the databases are made; a folder in memory, such as /dev/shm, takes the disk out of the figures")
+	where := flag.String("dir", "", "where the databases are made; a folder in memory, such as /dev/shm, takes the "+
+		"disk out of the figures")
 	flag.Parse()
 	if err := run(*rows, *rounds, *binary, *where); err != nil {
 		log.Fatal(err)
@@ -79,10 +80,12 @@ func run(rows, rounds int, binary, where string) error {
 
 func (b *bench) start(rows int, binary string) (err error) {
 	settings := map[string]string{"shared_buffers": "256MB", "max_wal_size": "4GB"}
-	if b.source, err = pgserver.Start(b.ctx, pgserver.Options{Dir: filepath.Join(b.dir, "source"), Settings: settings}); err != nil {
+	if b.source, err = pgserver.Start(b.ctx,
+		pgserver.Options{Dir: filepath.Join(b.dir, "source"), Settings: settings}); err != nil {
 		return err
 	}
-	if b.target, err = pgserver.Start(b.ctx, pgserver.Options{Dir: filepath.Join(b.dir, "target"), Settings: settings}); err != nil {
+	if b.target, err = pgserver.Start(b.ctx,
+		pgserver.Options{Dir: filepath.Join(b.dir, "target"), Settings: settings}); err != nil {
 		return err
 	}
 	if err := b.source.CreateDatabase(b.ctx, "circulation"); err != nil {
@@ -91,11 +94,13 @@ func (b *bench) start(rows int, binary string) (err error) {
 	if err := b.target.CreateDatabase(b.ctx, "reports"); err != nil {
 		return err
 	}
-	if err := b.exec(b.source.URL("circulation"), table, fmt.Sprintf(fill, rows), "CREATE INDEX ON loans (updated_at, id)", "VACUUM ANALYZE loans", "CHECKPOINT"); err != nil {
+	if err := b.exec(b.source.URL("circulation"), table, fmt.Sprintf(fill, rows),
+		"CREATE INDEX ON loans (updated_at, id)", "VACUUM ANALYZE loans", "CHECKPOINT"); err != nil {
 		return err
 	}
 	var out bytes.Buffer
-	b.service = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(b.dir, "service"), "--warehouse-dir", b.dir)
+	b.service = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(b.dir, "service"),
+		"--warehouse-dir", b.dir)
 	reader, writer, err := os.Pipe()
 	if err != nil {
 		return err
@@ -121,14 +126,17 @@ func (b *bench) start(rows int, binary string) (err error) {
 
 func (b *bench) setUp() error {
 	source, target := b.source.Settings("circulation"), b.target.Settings("reports")
-	if _, err := b.client.AddConnection(b.ctx, client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &source}); err != nil {
+	if _, err := b.client.AddConnection(b.ctx, client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &source}); err != nil {
 		return err
 	}
-	if _, err := b.client.AddConnection(b.ctx, client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: &target}); err != nil {
+	if _, err := b.client.AddConnection(b.ctx, client.Warehouses,
+		client.NewConnection{Name: "reports", Kind: "postgresql", Settings: &target}); err != nil {
 		return err
 	}
 	lake := client.Settings{Path: filepath.Join(b.dir, "lake.duckdb")}
-	_, err := b.client.AddConnection(b.ctx, client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &lake})
+	_, err := b.client.AddConnection(b.ctx, client.Warehouses,
+		client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &lake})
 	return err
 }
 
@@ -149,7 +157,8 @@ func (b *bench) exec(url string, statements ...string) error {
 // pipe moves the table by COPY. The target has the same primary key that Noemata
 // gives its own, made after the rows have come in, which is quicker.
 func (b *bench) pipe() (bare, keyed time.Duration, err error) {
-	if err := b.exec(b.target.URL("reports"), "DROP TABLE IF EXISTS loans", strings.Replace(table, " PRIMARY KEY", "", 1), "CHECKPOINT"); err != nil {
+	if err := b.exec(b.target.URL("reports"), "DROP TABLE IF EXISTS loans",
+		strings.Replace(table, " PRIMARY KEY", "", 1), "CHECKPOINT"); err != nil {
 		return 0, 0, err
 	}
 	began := time.Now()
@@ -184,7 +193,8 @@ func (b *bench) pipe() (bare, keyed time.Duration, err error) {
 
 // load moves the table by a feed that is new each time.
 func (b *bench) load(name, warehouse string, rows int) (time.Duration, error) {
-	file := fmt.Sprintf("feed: %s\nsource: circulation\nwarehouse: %s\ntables:\n  - table: public.loans\n    target: %s.loans\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n",
+	file := fmt.Sprintf("feed: %s\nsource: circulation\nwarehouse: %s\ntables:\n  - table: public.loans\n    "+
+		"target: %s.loans\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n",
 		name, warehouse, strings.ReplaceAll(name, "-", "_"))
 	if _, err := b.client.FeedFile(b.ctx, file, client.Apply); err != nil {
 		return 0, err
@@ -206,7 +216,8 @@ func (b *bench) load(name, warehouse string, rows int) (time.Duration, error) {
 		return 0, fmt.Errorf("run %d is %s with %+v: %+v", run.ID, run.State, run.Books, run.Problem)
 	}
 	took := run.EndedAt.Sub(*run.StartedAt)
-	fmt.Printf("  %s: %.2f s (source %.2f s, warehouse %.2f s)\n", warehouse, took.Seconds(), run.Tables[0].Reading, run.Tables[0].Writing)
+	fmt.Printf("  %s: %.2f s (source %.2f s, warehouse %.2f s)\n", warehouse, took.Seconds(), run.Tables[0].Reading,
+		run.Tables[0].Writing)
 	made, err := b.client.Statements(b.ctx, run.ID, "")
 	for _, x := range made {
 		if x.Took > 0.3 {
@@ -242,7 +253,8 @@ func (b *bench) measure(rows int) error {
 	fmt.Printf("                                     without key   with key\n")
 	for _, line := range []struct{ what, name, aim string }{
 		{"COPY piped", "pipe", ""}, {"COPY piped, then the key made", "keyed", ""},
-		{"Noemata into PostgreSQL, with key", "reports", "aim 1.15 or less"}, {"Noemata into DuckDB", "lake", "aim 1.15 or less"},
+		{"Noemata into PostgreSQL, with key", "reports", "aim 1.15 or less"}, {"Noemata into DuckDB", "lake",
+			"aim 1.15 or less"},
 	} {
 		took := median(line.name)
 		fmt.Printf("  %-33s %6.2f %6.2f %10.2f  %s\n", line.what, took, took/pipe, took/keyed, line.aim)

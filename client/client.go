@@ -25,9 +25,10 @@ type Client struct {
 
 // New makes a Client of the service at an address such as http://127.0.0.1:8420.
 func New(address, token string) *Client {
-	return &Client{address: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse // the token is for this address alone
-	}}}
+	return &Client{address: strings.TrimSuffix(address, "/"), token: token,
+		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse // the token is for this address alone
+		}}}
 }
 
 // Error is an answer of the service that is not a success.
@@ -58,7 +59,8 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return err
 	}
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return problem.Wrap(err, problem.Failed, fmt.Sprintf("The answer of %s cannot be read.", c.address), "Is it a Noemata service, and of the same version?")
+		return problem.Wrap(err, problem.Failed, fmt.Sprintf("The answer of %s cannot be read.", c.address),
+			"Is it a Noemata service, and of the same version?")
 	}
 	return nil
 }
@@ -78,7 +80,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	}
 	request, err := http.NewRequestWithContext(ctx, method, address, content)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The address %q cannot be used.", c.address), "Write it as http://127.0.0.1:8420.")
+		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The address %q cannot be used.", c.address),
+			"Write it as http://127.0.0.1:8420.")
 	}
 	request.Header.Set("Authorization", "Bearer "+c.token)
 	if body != nil {
@@ -93,7 +96,9 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		if errors.As(err, &why) {
 			err = why.Err
 		}
-		return nil, problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The service at %s cannot be reached: %v.", c.address, err), "Start it with noemata serve, or name another address with --address.")
+		return nil, problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("The service at %s cannot be reached: %v.", c.address,
+				err), "Start it with noemata serve, or name another address with --address.")
 	}
 	if answer.StatusCode < 300 {
 		return answer, nil
@@ -220,7 +225,8 @@ const (
 
 // FeedFile checks, compares or applies a feed file.
 func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Applied, error) {
-	return post[Applied](ctx, c, "/feed-files", nil, map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
+	return post[Applied](ctx, c, "/feed-files", nil,
+		map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
 }
 
 // ExportFeed gives a feed as a feed file.
@@ -266,7 +272,8 @@ func (c *Client) CopyAgain(ctx context.Context, feed string, tables []string) er
 
 // LogSamples gives how a feed was doing over the last hours.
 func (c *Client) LogSamples(ctx context.Context, feed string, hours float64) ([]LogSample, error) {
-	return get[[]LogSample](ctx, c, at("feeds", feed, "samples"), url.Values{"hours": {strconv.FormatFloat(hours, 'f', -1, 64)}})
+	return get[[]LogSample](ctx, c, at("feeds", feed, "samples"),
+		url.Values{"hours": {strconv.FormatFloat(hours, 'f', -1, 64)}})
 }
 
 // Versions gives the versions of one row of a history.
@@ -282,7 +289,8 @@ func (c *Client) Positions(ctx context.Context, feed string) ([]Checkpoint, erro
 // SetPosition sets a table's position.
 func (c *Client) SetPosition(ctx context.Context, feed, table, position string) (Checkpoint, error) {
 	var out Checkpoint
-	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table), map[string]string{"position": position}, &out)
+	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table),
+		map[string]string{"position": position}, &out)
 	return out, err
 }
 
@@ -382,5 +390,6 @@ func (c *Client) Events(ctx context.Context, heard func(Event) error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return errors.Join(lines.Err(), problem.New(problem.Unreachable, "The service ended the stream of events.", "It may have been stopped; try again."))
+	return errors.Join(lines.Err(), problem.New(problem.Unreachable, "The service ended the stream of events.",
+		"It may have been stopped; try again."))
 }

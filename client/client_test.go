@@ -31,11 +31,15 @@ func answering(t *testing.T, status int, kind, body string) (*client.Client, *[]
 
 // A refusal keeps what the service says: what is wrong, what to do, and each item of it.
 func TestRefusals(t *testing.T) {
-	c, came := answering(t, 422, "application/problem+json", `{"title":"Unprocessable Entity","status":422,"detail":"The feed file has 2 faults.","code":"invalid","remedy":"Correct them.","errors":["line 3: no such field","line 5: no such keep"]}`)
+	c, came := answering(t, 422, "application/problem+json",
+		`{"title":"Unprocessable Entity","status":422,"detail":"The feed file has 2 `+
+			`faults.","code":"invalid","remedy":"Correct them.","errors":["line 3: no such field","line 5: no such `+
+			`keep"]}`)
 	_, err := c.FeedFile(t.Context(), "feed: x", client.Check)
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
-	require.Equal(t, client.Error{Status: 422, Code: "invalid", Detail: "The feed file has 2 faults.", Remedy: "Correct them.", Errors: []string{"line 3: no such field", "line 5: no such keep"}}, *refused)
+	require.Equal(t, client.Error{Status: 422, Code: "invalid", Detail: "The feed file has 2 faults.",
+		Remedy: "Correct them.", Errors: []string{"line 3: no such field", "line 5: no such keep"}}, *refused)
 	require.EqualError(t, err, "The feed file has 2 faults. Correct them.")
 	require.Equal(t, "Bearer noe_secret", (*came)[0].Header.Get("Authorization"))
 	require.Equal(t, "/api/v1/feed-files", (*came)[0].URL.Path)
@@ -49,7 +53,8 @@ func TestWhatIsNoNoemata(t *testing.T) {
 	c, _ = answering(t, 200, "text/html", "<h1>Welcome</h1>")
 	_, err = c.About(t.Context())
 	require.ErrorContains(t, err, "Is it a Noemata service")
-	for address, want := range map[string]problem.Code{"http://127.0.0.1:1": problem.Unreachable, "http://[::1": problem.Invalid, "127.0.0.1:8420": problem.Invalid} {
+	for address, want := range map[string]problem.Code{"http://127.0.0.1:1": problem.Unreachable,
+		"http://[::1": problem.Invalid, "127.0.0.1:8420": problem.Invalid} {
 		_, err = client.New(address, "noe_secret").About(t.Context())
 		require.Equal(t, want, problem.Of(err).Code, "%s: %v", address, err)
 		require.ErrorContains(t, err, address)
@@ -77,7 +82,9 @@ func TestOddNamesInPaths(t *testing.T) {
 
 // Events come one by one; whoever listens decides when it is enough, and learns of an end.
 func TestEvents(t *testing.T) {
-	c, _ := answering(t, 200, "text/event-stream", ": listening\n\ndata: {\"kind\":\"run\",\"feed\":\"live\",\"state\":\"done\"}\n\n: still here\n\ndata: {\"kind\":\"feed\",\"feed\":\"lake\"}\n\n")
+	c, _ := answering(t, 200, "text/event-stream",
+		": listening\n\ndata: {\"kind\":\"run\",\"feed\":\"live\",\"state\":\"done\"}\n\n: still here\n\ndata: "+
+			"{\"kind\":\"feed\",\"feed\":\"lake\"}\n\n")
 	var heard []string
 	err := c.Events(t.Context(), func(e client.Event) error {
 		heard = append(heard, e.Kind+" "+e.Feed+e.State)
@@ -99,5 +106,6 @@ func TestEvents(t *testing.T) {
 	defer silent.Close()
 	short, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer stop()
-	require.ErrorIs(t, client.New(silent.URL, "").Events(short, func(client.Event) error { return nil }), context.DeadlineExceeded)
+	require.ErrorIs(t, client.New(silent.URL, "").Events(short, func(client.Event) error { return nil }),
+		context.DeadlineExceeded)
 }

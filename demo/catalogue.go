@@ -25,8 +25,10 @@ const (
 
 // The parts of made-up titles.
 var (
-	things = []string{"Lighthouse", "Clockmaker", "Wintergarten", "Ferry", "Œuvre", "Beekeeper", "Signalman", "Herbarium", "Zeppelin", "Orchard", "Cartographer", "Mühle", "Tidal Almanac", "Glass Harmonica"}
-	places = []string{"of Altwasser", "at the Quay", "im Nebel", "without Windows", "de l'Île-Verte", "in Seven Parts", "— A Memoir", "“Revisited”", "for Beginners", "на мосту"}
+	things = []string{"Lighthouse", "Clockmaker", "Wintergarten", "Ferry", "Œuvre", "Beekeeper", "Signalman",
+		"Herbarium", "Zeppelin", "Orchard", "Cartographer", "Mühle", "Tidal Almanac", "Glass Harmonica"}
+	places = []string{"of Altwasser", "at the Quay", "im Nebel", "without Windows", "de l'Île-Verte", "in Seven Parts",
+		"— A Memoir", "“Revisited”", "for Beginners", "на мосту"}
 )
 
 const catalogueReader = "catalogue_reader"
@@ -43,7 +45,8 @@ func (w *world) buildCatalogue(ctx context.Context) (*client.Settings, error) {
 	}
 	defer func() { _ = db.Close() }()
 	var built bool
-	if err := db.QueryRowContext(ctx, "SELECT count(*) > 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'catalogue' AND TABLE_NAME = 'copies'").Scan(&built); err != nil {
+	if err := db.QueryRowContext(ctx, "SELECT count(*) > 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+
+		"'catalogue' AND TABLE_NAME = 'copies'").Scan(&built); err != nil {
 		return nil, err
 	}
 	if !built {
@@ -66,7 +69,8 @@ func (w *world) buildCatalogue(ctx context.Context) (*client.Settings, error) {
 			return nil, fmt.Errorf("make the user %s: %w", catalogueReader, err)
 		}
 	}
-	return &client.Settings{Host: "127.0.0.1", Port: w.maria.Port, Database: "catalogue", User: catalogueReader, Password: password}, nil
+	return &client.Settings{Host: "127.0.0.1", Port: w.maria.Port, Database: "catalogue", User: catalogueReader,
+		Password: password}, nil
 }
 
 // fillCatalogue makes the tables and their rows, the same every time.
@@ -77,7 +81,8 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	if _, err := conn.ExecContext(ctx, "SET SESSION sql_mode = '', NAMES utf8mb4; START TRANSACTION; "+catalogueSchema); err != nil {
+	if _, err := conn.ExecContext(ctx, "SET SESSION sql_mode = '', NAMES utf8mb4; START TRANSACTION; "+
+		catalogueSchema); err != nil {
 		return fmt.Errorf("make the tables of the catalogue: %w", err)
 	}
 	insert := func(table string, n int, row func(i int) []any) error {
@@ -89,7 +94,8 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 				values = append(values, "("+strings.TrimSuffix(strings.Repeat("?, ", len(list)), ", ")+")")
 				args = append(args, list...)
 			}
-			if _, err := conn.ExecContext(ctx, "INSERT INTO "+table+" VALUES "+strings.Join(values, ", "), args...); err != nil {
+			if _, err := conn.ExecContext(ctx, "INSERT INTO "+table+" VALUES "+strings.Join(values, ", "),
+				args...); err != nil {
 				return fmt.Errorf("fill %s: %w", table, err)
 			}
 		}
@@ -98,14 +104,19 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 	now := time.Now().UTC()
 	shelves := []string{"children", "music", "maps", "reading room", "study"}
 	if err := insert("branches", len(branches), func(i int) []any {
-		return []any{i + 1, branches[i], maybe(r, 0.2, fmt.Sprintf("Bücherstraße %d", i*7+1)), strings.Join(shelves[:1+r.IntN(5)], ","), fmt.Sprintf("%02d:30:00", 8+r.IntN(3)), r.IntN(8) > 0}
+		return []any{i + 1, branches[i], maybe(r, 0.2, fmt.Sprintf("Bücherstraße %d", i*7+1)),
+			strings.Join(shelves[:1+r.IntN(5)], ","), fmt.Sprintf("%02d:30:00", 8+r.IntN(3)), r.IntN(8) > 0}
 	}); err != nil {
 		return err
 	}
 	if err := insert("titles", titleCount, func(i int) []any {
-		subjects, _ := json.Marshal(map[string]any{"shelf": r.IntN(90), "for": pick(r, kinds)}) // plain values always marshal
-		return []any{i + 1, "The " + pick(r, things) + " " + pick(r, places), maybe(r, 0.1, pick(r, first)+" "+pick(r, last)), pick(r, media), maybe(r, 0.05, 1901+r.IntN(125)), maybe(r, 0.1, fmt.Sprintf("%d.%02d", 4+r.IntN(90), r.IntN(100))),
-			maybe(r, 0.4, string(subjects)), now.Add(-time.Duration(r.IntN(400*1440)) * time.Minute).Format("2006-01-02 15:04:05")}
+		// plain values always marshal
+		subjects, _ := json.Marshal(map[string]any{"shelf": r.IntN(90), "for": pick(r, kinds)})
+		return []any{i + 1, "The " + pick(r, things) + " " + pick(r, places),
+			maybe(r, 0.1, pick(r, first)+" "+pick(r, last)), pick(r, media), maybe(r, 0.05, 1901+r.IntN(125)), maybe(r,
+				0.1, fmt.Sprintf("%d.%02d", 4+r.IntN(90), r.IntN(100))),
+			maybe(r, 0.4, string(subjects)),
+			now.Add(-time.Duration(r.IntN(400*1440)) * time.Minute).Format("2006-01-02 15:04:05")}
 	}); err != nil {
 		return err
 	}
@@ -114,7 +125,9 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 		if r.IntN(50) == 0 {
 			bought = "0000-00-00"
 		}
-		return []any{fmt.Sprintf("C%07d", i*4), 1 + r.IntN(titleCount), 1 + r.IntN(len(branches)), pick(r, []string{"on shelf", "on shelf", "on shelf", "mending", "missing"}), bought, r.Float32(), maybe(r, 0.8, pick(r, notes))}
+		return []any{fmt.Sprintf("C%07d", i*4), 1 + r.IntN(titleCount), 1 + r.IntN(len(branches)),
+			pick(r, []string{"on shelf", "on shelf", "on shelf", "mending", "missing"}), bought, r.Float32(), maybe(r,
+				0.8, pick(r, notes))}
 	}); err != nil {
 		return err
 	}
@@ -136,17 +149,24 @@ func catalogueDay(ctx context.Context, db *sql.DB, pause time.Duration) error {
 		var err error
 		switch n := r.IntN(20); {
 		case n < 8: // on the van
-			_, err = db.ExecContext(ctx, "UPDATE copies SET state = 'in transit' WHERE barcode = ? AND state = 'on shelf'", barcode)
+			_, err = db.ExecContext(ctx,
+				"UPDATE copies SET state = 'in transit' WHERE barcode = ? AND state = 'on shelf'", barcode)
 		case n < 16: // off the van
-			_, err = db.ExecContext(ctx, "UPDATE copies SET state = 'on shelf', branch_id = ?, wear = wear + 0.01 WHERE state = 'in transit' ORDER BY barcode LIMIT 1", 1+r.IntN(len(branches)))
+			_, err = db.ExecContext(ctx,
+				"UPDATE copies SET state = 'on shelf', branch_id = ?, wear = wear + 0.01 WHERE state = 'in transit' "+
+					"ORDER BY barcode LIMIT 1", 1+r.IntN(len(branches)))
 		case n == 16:
-			_, err = db.ExecContext(ctx, "UPDATE titles SET price = round(coalesce(price, 10) * 1.02, 2) WHERE id = ?", 1+r.IntN(titleCount))
+			_, err = db.ExecContext(ctx, "UPDATE titles SET price = round(coalesce(price, 10) * 1.02, 2) WHERE id = ?",
+				1+r.IntN(titleCount))
 		case n == 17:
-			_, err = db.ExecContext(ctx, "INSERT IGNORE INTO copies (barcode, title_id, branch_id, bought_on) VALUES (?, ?, ?, current_date)", fmt.Sprintf("N%07d", r.IntN(1_000_000)), 1+r.IntN(titleCount), 1+r.IntN(len(branches)))
+			_, err = db.ExecContext(ctx,
+				"INSERT IGNORE INTO copies (barcode, title_id, branch_id, bought_on) VALUES (?, ?, ?, current_date)",
+				fmt.Sprintf("N%07d", r.IntN(1_000_000)), 1+r.IntN(titleCount), 1+r.IntN(len(branches)))
 		case n == 18: // given away
 			_, err = db.ExecContext(ctx, "DELETE FROM copies WHERE barcode LIKE 'N%' ORDER BY barcode LIMIT 1")
 		default:
-			_, err = db.ExecContext(ctx, "UPDATE copies SET state = 'mending', note = ? WHERE barcode = ?", pick(r, notes), barcode)
+			_, err = db.ExecContext(ctx, "UPDATE copies SET state = 'mending', note = ? WHERE barcode = ?",
+				pick(r, notes), barcode)
 		}
 		if err != nil {
 			if ctx.Err() != nil {

@@ -84,7 +84,8 @@ func (w *world) run(ctx context.Context) (bool, error) {
 	if w.options.Check {
 		return w.checkFromStart(ctx)
 	}
-	w.say("\nThe console:  %s\nSign in with: %s\n\nThe libraries of the region are open: something happens about three times a second.\nPress Ctrl-C to end.", w.signIn.Address, w.signIn.Token)
+	w.say("\nThe console:  %s\nSign in with: %s\n\nThe libraries of the region are open: something happens about "+
+		"three times a second.\nPress Ctrl-C to end.", w.signIn.Address, w.signIn.Token)
 	living, stop := context.WithCancel(ctx)
 	defer stop()
 	ended := make(chan error, 1)
@@ -139,9 +140,12 @@ func (w *world) start(ctx context.Context) error {
 		err = daemon.MakePassable(dir)
 	}
 	if err != nil {
-		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".", "Choose another with --data.")
+		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".",
+			"Choose another with --data.")
 	}
-	w.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(w.dir, "libraries"), Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna", "wal_level": "logical"}})
+	w.server, err = pgserver.Start(ctx,
+		pgserver.Options{Dir: filepath.Join(w.dir, "libraries"),
+			Settings: map[string]string{"shared_buffers": "64MB", "timezone": "Europe/Vienna", "wal_level": "logical"}})
 	if err != nil {
 		return err
 	}
@@ -150,8 +154,11 @@ func (w *world) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.maria, err = mariaserver.Start(ctx, mariaserver.Options{Dir: filepath.Join(w.dir, "catalogue"), Settings: map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW",
-		"binlog-row-metadata": "FULL", "binlog-expire-logs-seconds": "604800", "innodb-buffer-pool-size": "64M", "default-time-zone": "+02:00"}})
+	w.maria, err = mariaserver.Start(ctx,
+		mariaserver.Options{Dir: filepath.Join(w.dir, "catalogue"),
+			Settings: map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW",
+				"binlog-row-metadata": "FULL", "binlog-expire-logs-seconds": "604800", "innodb-buffer-pool-size": "64M",
+				"default-time-zone": "+02:00"}})
 	if err != nil {
 		return err
 	}
@@ -160,7 +167,8 @@ func (w *world) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.service, _, err = serve.Start(ctx, serve.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
+	w.service, _, err = serve.Start(ctx,
+		serve.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
 	if err != nil {
 		return err
 	}
@@ -213,14 +221,16 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 			return nil, err
 		}
 		var there bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", user).Scan(&there); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)",
+			user).Scan(&there); err != nil {
 			return nil, err
 		}
 		verb := "CREATE"
 		if there {
 			verb = "ALTER"
 		}
-		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN PASSWORD %s", verb, schema.Quote(user), schema.Literal(passwords[user]))); err != nil {
+		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN PASSWORD %s", verb, schema.Quote(user),
+			schema.Literal(passwords[user]))); err != nil {
 			return nil, fmt.Errorf("make the user %s: %w", user, err)
 		}
 	}
@@ -276,16 +286,20 @@ END $$`, ownerRole))
 // setUp adds what the service does not have, and gives it the new passwords.
 func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogue *client.Settings) error {
 	database := func(name, user string) *client.Settings {
-		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user, Password: passwords[user]}
+		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user,
+			Password: passwords[user]}
 	}
 	for _, x := range []struct {
 		side client.Side
 		new  client.NewConnection
 	}{
-		{client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: database("circulation", readerUser)}},
+		{client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql",
+			Settings: database("circulation", readerUser)}},
 		{client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: catalogue}},
-		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: "lake.duckdb"}}},
-		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: database("reports", writerUser)}},
+		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb",
+			Settings: &client.Settings{Path: "lake.duckdb"}}},
+		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql",
+			Settings: database("reports", writerUser)}},
 	} {
 		_, err := w.client.AddConnection(ctx, x.side, x.new)
 		var answer *client.Error
@@ -429,10 +443,12 @@ func (w *world) runAll(ctx context.Context, feeds []client.FeedStatus, what stri
 			return err
 		}
 		if run.State != "done" {
-			return problem.New(problem.Failed, fmt.Sprintf("Run %d of %s is %s: %s", run.ID, f.Name, run.State, run.Problem.What), run.Problem.Remedy)
+			return problem.New(problem.Failed,
+				fmt.Sprintf("Run %d of %s is %s: %s", run.ID, f.Name, run.State, run.Problem.What), run.Problem.Remedy)
 		}
 		b := run.Books
-		w.say("%s: %s read %d rows: %d inserted, %d updated, %d unchanged, %d set aside.", what, f.Name, b.Read, b.Inserted, b.Updated, b.Unchanged, b.SetAside)
+		w.say("%s: %s read %d rows: %d inserted, %d updated, %d unchanged, %d set aside.", what, f.Name, b.Read,
+			b.Inserted, b.Updated, b.Unchanged, b.SetAside)
 	}
 	return nil
 }

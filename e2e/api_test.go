@@ -51,14 +51,17 @@ func TestSignIn(t *testing.T) {
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 
 	// Another site's page cannot make changes in the name of someone signed in.
-	for _, foreign := range []map[string]string{{"Sec-Fetch-Site": "cross-site"}, {"Sec-Fetch-Site": "same-site"}, {"Origin": "https://elsewhere.example"}} {
+	for _, foreign := range []map[string]string{{"Sec-Fetch-Site": "cross-site"}, {"Sec-Fetch-Site": "same-site"},
+		{"Origin": "https://elsewhere.example"}} {
 		foreign["Cookie"], foreign["Content-Type"] = session, "application/json"
 		answer, body := s.request("POST", "/api/v1/tokens", `{"name":"thief"}`, foreign)
 		require.Equal(t, http.StatusForbidden, answer.StatusCode, body)
 	}
-	answer, _ = s.request("POST", "/api/v1/tokens", `{"name":"me"}`, map[string]string{"Cookie": session, "Sec-Fetch-Site": "same-origin", "Content-Type": "application/json"})
+	answer, _ = s.request("POST", "/api/v1/tokens", `{"name":"me"}`,
+		map[string]string{"Cookie": session, "Sec-Fetch-Site": "same-origin", "Content-Type": "application/json"})
 	require.Equal(t, http.StatusCreated, answer.StatusCode)
-	answer, _ = s.request("DELETE", "/api/v1/session", "", map[string]string{"Cookie": session, "Sec-Fetch-Site": "same-origin"})
+	answer, _ = s.request("DELETE", "/api/v1/session", "",
+		map[string]string{"Cookie": session, "Sec-Fetch-Site": "same-origin"})
 	require.Less(t, answer.StatusCode, 300)
 	answer, _ = s.request("GET", "/api/v1/feeds", "", map[string]string{"Cookie": session})
 	require.Equal(t, http.StatusUnauthorized, answer.StatusCode, "signed out")
@@ -80,7 +83,8 @@ func TestTheApiDescribesItself(t *testing.T) {
 	require.JSONEq(t, string(kept), served, "docs/openapi.json is not current: bin/noemata openapi > docs/openapi.json")
 	schema, err := os.ReadFile("../docs/feed-file.schema.json")
 	require.NoError(t, err)
-	require.JSONEq(t, string(schema), s.must("feeds", "schema"), "docs/feed-file.schema.json is not current: bin/noemata feeds schema > docs/feed-file.schema.json")
+	require.JSONEq(t, string(schema), s.must("feeds", "schema"),
+		"docs/feed-file.schema.json is not current: bin/noemata feeds schema > docs/feed-file.schema.json")
 	var described struct {
 		OpenAPI string
 		Paths   map[string]any
@@ -125,6 +129,8 @@ func TestRefusalsKeepSecrets(t *testing.T) {
 
 // Whatever a request holds, the service answers it: with what was asked for, or with what is
 // wrong and what to do.
+//
+// Longer than a screen: it is a list of requests.
 func TestEveryRequestIsAnswered(t *testing.T) {
 	s := newService(t)
 	s.addPatrons(100, "duckdb", "")
@@ -137,8 +143,11 @@ func TestEveryRequestIsAnswered(t *testing.T) {
 	}
 	_, served := s.request("GET", "/openapi.json", "", nil)
 	require.NoError(t, json.Unmarshal([]byte(served), &described))
-	texts := []string{"nothing", "0", "-1", "9223372036854775808", "\x00", "../../etc", "ä'\"$(x)%", strings.Repeat("x", 3000), "public.patrons", "a.b.c"}
-	bodies := []string{"", "{", "[]", "null", "7", `{"odd":1}`, `{"name":7}`, `{"name":"\u0000","kind":"\u0000","url":"\u0000"}`, `{"position":"\u0000"}`, `{"yaml":"feed: [\u0000"}`, strings.Repeat("[", 50_000), `{"name":"` + strings.Repeat("x", 3<<20) + `"}`}
+	texts := []string{"nothing", "0", "-1", "9223372036854775808", "\x00", "../../etc", "ä'\"$(x)%",
+		strings.Repeat("x", 3000), "public.patrons", "a.b.c"}
+	bodies := []string{"", "{", "[]", "null", "7", `{"odd":1}`, `{"name":7}`,
+		`{"name":"\u0000","kind":"\u0000","url":"\u0000"}`, `{"position":"\u0000"}`, `{"yaml":"feed: [\u0000"}`,
+		strings.Repeat("[", 50_000), `{"name":"` + strings.Repeat("x", 3<<20) + `"}`}
 	header := map[string]string{"Authorization": "Bearer " + s.token, "Content-Type": "application/json"}
 	asked := 0
 	ask := func(method, path, body string) {
@@ -175,11 +184,13 @@ func TestEveryRequestIsAnswered(t *testing.T) {
 					case "query":
 						query.Set(p.Name, text)
 						for _, name := range names[:len(names)-1] { // a real name and an odd parameter
-							ask(method, strings.ReplaceAll(path, "{name}", name)+"?"+url.Values{p.Name: {text}}.Encode(), "")
+							ask(method, strings.ReplaceAll(path, "{name}", name)+"?"+
+								url.Values{p.Name: {text}}.Encode(), "")
 						}
 					}
 				}
-				if !inPath && len(query) == 0 && text != "nothing" || strings.HasPrefix(full, "/api/v1/tokens/") && method == "DELETE" && text == "0" {
+				if !inPath && len(query) == 0 && text != "nothing" || strings.HasPrefix(full, "/api/v1/tokens/") &&
+					method == "DELETE" && text == "0" {
 					continue
 				}
 				if len(query) > 0 {

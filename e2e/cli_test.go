@@ -19,8 +19,10 @@ import (
 func TestTheWholeWayByCommandLine(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("elsewhere")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT now() - interval '1 hour')`)
-	d.exec(`INSERT INTO patrons SELECT i, 'Ægir ' || i FROM generate_series(1, 250) i; CREATE INDEX ON patrons (updated_at, id)`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT now() - ` +
+		`interval '1 hour')`)
+	d.exec(`INSERT INTO patrons SELECT i, 'Ægir ' || i FROM generate_series(1, 250) i; CREATE INDEX ON patrons ` +
+		`(updated_at, id)`)
 	profile := filepath.Join(s.dir, "config", "noemata", "profile.yaml")
 
 	require.Contains(t, s.must("sign-in", "--address", s.address, "--token", s.token), "Signed in to Noemata")
@@ -28,24 +30,28 @@ func TestTheWholeWayByCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
-	out, code := s.cli(d.settings.Password, "sources", "add", "circulation", "--host", "127.0.0.1", "--port", port(d.settings.Port), "--database", d.settings.Database, "--user", d.settings.User, "--password-stdin")
+	out, code := s.cli(d.settings.Password, "sources", "add", "circulation", "--host", "127.0.0.1", "--port",
+		port(d.settings.Port), "--database", d.settings.Database, "--user", d.settings.User, "--password-stdin")
 	require.Zero(t, code, out)
 	require.Contains(t, out, "is kept and fine: PostgreSQL 1")
 	require.Contains(t, s.must("sources", "tables", "circulation"), "public.patrons")
 	require.Contains(t, s.must("sources", "tables", "circulation", "public.patrons"), "timestamp with time zone")
 	require.Contains(t, s.must("warehouses", "add", "lake", "--path", filepath.Join(s.dir, "lake.duckdb")), "DuckDB v1")
-	for _, args := range [][]string{{"sources", "list"}, {"sources", "show", "circulation"}, {"sources", "show", "circulation", "-o", "json"}} {
+	for _, args := range [][]string{{"sources", "list"}, {"sources", "show", "circulation"},
+		{"sources", "show", "circulation", "-o", "json"}} {
 		require.NotContains(t, s.must(args...), d.settings.Password)
 	}
 
 	file := filepath.Join(s.dir, "patrons.yaml")
-	content := "feed: patrons\nsource: circulation\nwarehouse: lake\ntarget: copy.{table}\ntables:\n  - table: public.patrons\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n"
+	content := "feed: patrons\nsource: circulation\nwarehouse: lake\ntarget: copy.{table}\ntables:\n  - table: " +
+		"public.patrons\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n"
 	require.NoError(t, os.WriteFile(file, []byte(content), 0o600))
 	require.Contains(t, s.must("feeds", "check", file), "The feed patrons would be new.")
 	require.Contains(t, s.must("feeds", "apply", file), "Start it with noemata feeds start patrons")
 	require.Contains(t, s.must("feeds", "apply", file), "nothing changed")
 	require.Contains(t, s.must("runs", "start", "patrons"), "250")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(content, "feed: patrons", "feed: patrons\nevery: 1h", 1)), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte(strings.Replace(content, "feed: patrons", "feed: patrons\nevery: 1h", 1)), 0o600))
 	out, code = s.cli("", "feeds", "diff", file)
 	require.Equal(t, 3, code)
 	require.Contains(t, out, "every")
@@ -61,7 +67,8 @@ func TestTheWholeWayByCommandLine(t *testing.T) {
 	require.Contains(t, s.must("sample", "patrons", "public.patrons"), "Ægir")
 
 	require.Contains(t, s.must("positions", "list", "patrons"), "run 1")
-	require.Contains(t, s.must("positions", "set", "patrons", "public.patrons", "2026-01-01"), "2026-01-01T00:00:00.000000Z")
+	require.Contains(t, s.must("positions", "set", "patrons", "public.patrons", "2026-01-01"),
+		"2026-01-01T00:00:00.000000Z")
 	require.Contains(t, s.must("positions", "list", "patrons"), "a person")
 	out, code = s.cli("", "positions", "set", "patrons", "public.patrons", "soon")
 	require.Equal(t, 2, code)
@@ -91,7 +98,8 @@ func TestExitCodes(t *testing.T) {
 	s := newService(t)
 	for want, commands := range map[int][][]string{
 		1: {{"feeds", "show", "nothing"}},
-		2: {{"feeds", "show"}, {"feeds", "frobnicate"}, {"about", "--output", "xml"}, {"feeds", "apply", "/nowhere.yaml"}, {"about", "--no-such-flag"}, {"runs", "show", "x"}},
+		2: {{"feeds", "show"}, {"feeds", "frobnicate"}, {"about", "--output", "xml"},
+			{"feeds", "apply", "/nowhere.yaml"}, {"about", "--no-such-flag"}, {"runs", "show", "x"}},
 		4: {{"about", "--token", "noe_wrong"}, {"about", "--address", "http://127.0.0.1:1"}},
 	} {
 		for _, args := range commands {
@@ -136,7 +144,8 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 	require.Greater(t, len(list), 30)
 	for _, path := range list {
 		what := strings.Join(path, " ")
-		require.Regexp(t, "(?m)^\\|.*`"+path[0]+"\\b.*\\b"+path[len(path)-1]+"\\b|^\\|.*`"+what+"\\b", string(reference), "docs/command-line.md")
+		require.Regexp(t, "(?m)^\\|.*`"+path[0]+"\\b.*\\b"+path[len(path)-1]+"\\b|^\\|.*`"+what+"\\b",
+			string(reference), "docs/command-line.md")
 		help := s.must(append(slices.Clone(path), "--help")...)
 		use := regexp.MustCompile(`noemata ` + what + `(.*)`).FindStringSubmatch(help)[1]
 		out, code := s.cli("", append(slices.Clone(path), "--no-such-flag")...)
@@ -147,14 +156,16 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 		}
 		args := []string{}
 		for _, word := range regexp.MustCompile(`[A-Z]{2,}`).FindAllString(strings.ReplaceAll(use, "[flags]", ""), -1) {
-			args = append(args, map[string]string{"FILE": "../demo/feeds/catalogue-live.yaml", "RUN": "1", "ID": "1"}[word])
+			args = append(args, map[string]string{"FILE": "../demo/feeds/catalogue-live.yaml", "RUN": "1",
+				"ID": "1"}[word])
 			if args[len(args)-1] == "" {
 				args[len(args)-1] = "nothing"
 			}
 		}
 		out, code = s.cli("", append(append(slices.Clone(path), args...), "x1", "x2", "x3", "x4", "x5", "x6")...)
 		require.Equal(t, 2, code, "%s with too many words: %s", what, out)
-		if len(args) > 0 && !strings.Contains(use, "["+strings.ToUpper(path[len(path)-1])) && !strings.Contains(strings.ReplaceAll(use, "[flags]", ""), "[") {
+		if len(args) > 0 && !strings.Contains(use, "["+strings.ToUpper(path[len(path)-1])) &&
+			!strings.Contains(strings.ReplaceAll(use, "[flags]", ""), "[") {
 			out, code = s.cli("", path...)
 			require.Equal(t, 2, code, "%s with too few words: %s", what, out)
 		}

@@ -22,7 +22,9 @@ type browser struct {
 }
 
 func newBrowser(t *testing.T, s *service) *browser {
-	allocator, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("force-prefers-reduced-motion", true))...)
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(),
+		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+			chromedp.Flag("force-prefers-reduced-motion", true))...)
 	t.Cleanup(cancel)
 	tab, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(cancel)
@@ -51,7 +53,9 @@ func (b *browser) fill(field, text string) {
 	b.t.Helper()
 	content, err := json.Marshal(text)
 	require.NoError(b.t, err)
-	b.do(chromedp.WaitVisible(chromedp.CSS(field)), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %s; f.dispatchEvent(new Event('input', { bubbles: true })) })()`, field, content)))
+	b.do(chromedp.WaitVisible(chromedp.CSS(field)),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %s; `+
+			`f.dispatchEvent(new Event('input', { bubbles: true })) })()`, field, content)))
 }
 
 func (b *browser) text() string {
@@ -81,7 +85,8 @@ func TestConsole(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO ` +
+		`patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
 	b := newBrowser(t, s)
 
 	b.open("/feeds/none")
@@ -112,7 +117,8 @@ func TestConsole(t *testing.T) {
 	b.open("/feeds/patrons/table?name=public.patrons")
 	b.click("Count both sides")
 	b.click("Show rows")
-	b.sees("1\u202f234 / 1\u202f234", "the same", "= both", "Œsling 1", "nm_changed_at", "rows above 2026-01-01T00:00:00.000000Z")
+	b.sees("1\u202f234 / 1\u202f234", "the same", "= both", "Œsling 1", "nm_changed_at",
+		"rows above 2026-01-01T00:00:00.000000Z")
 
 	// What happens shows without anybody asking for it.
 	d.exec(`INSERT INTO patrons VALUES (5000, 'arrived just now', clock_timestamp())`)
@@ -140,7 +146,8 @@ func TestConsole(t *testing.T) {
 	d.exec(`ALTER TABLE patrons RENAME TO gone`)
 	require.Equal(t, "failed", s.finish("patrons").State)
 	b.open("/")
-	b.sees("1 thing needs you", `The table public.patrons does not exist in source "circulation".`, "remove it from the feed or correct its name")
+	b.sees("1 thing needs you", `The table public.patrons does not exist in source "circulation".`,
+		"remove it from the feed or correct its name")
 	b.click("Dark")
 	b.sees("Light")
 	b.click("Sign out")
@@ -159,28 +166,37 @@ type fault struct {
 
 // Every page can be used by ear and with the keyboard alone, in both themes, and says so
 // when the service has gone away.
+//
+// Longer than a screen: it is a list of pages.
 func TestEveryPageIsForEverybody(t *testing.T) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "make console installs it")
 	s := newService(t)
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "postgresql")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
-	d.exec(`CREATE TABLE holds (id bigint PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, 'placed')`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO ` +
+		`patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
+	d.exec(`CREATE TABLE holds (id bigint PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, ` +
+		`'placed')`)
 	d.exec(`CREATE TABLE gone (id bigint PRIMARY KEY, updated_at timestamptz)`)
-	s.apply("%s", patronsFeed+"  - table: public.gone\n    find: watermark\n    watermark: {column: updated_at}\n    keep: latest\n")
+	s.apply("%s", patronsFeed+"  - table: public.gone\n    find: watermark\n    watermark: {column: updated_at}\n   "+
+		" keep: latest\n")
 	d.exec(`DROP TABLE gone`)
 	require.Equal(t, "failed", s.finish("patrons").State)
-	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.holds, find: log, keep: history}\n")
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+		"live.{table}\ntables:\n  - {table: public.holds, find: log, keep: history}\n")
 	_, err = s.client.StartFeed(t.Context(), "live")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") }, 30*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") },
+		30*time.Second, 200*time.Millisecond)
 	d.exec(`UPDATE holds SET state = 'ready' WHERE id = 1`)
 	b := newBrowser(t, s)
 	check := func(page, theme string) {
 		t.Helper()
 		b.do(chromedp.Evaluate[chromedp.Void](string(axe)))
-		text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+		text, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[string](`axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => `+
+				`JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
 		require.NoError(t, err)
 		var faults []fault
 		require.NoError(t, json.Unmarshal([]byte(text), &faults))
@@ -198,9 +214,12 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	b.sees("patrons", "live")
 	for _, theme := range []string{"light", "dark"} {
 		for page, words := range map[string][]string{
-			"/": {"patrons", "needs you"}, "/feeds/patrons": {"public.patrons", "failing"}, "/feeds/live": {"public.holds", "Log"},
-			"/feeds/patrons/table?name=public.patrons": {"Œsling", "the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
-			"/runs": {"person"}, "/runs/1": {"Books", "COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/nowhere": {"no such page"},
+			"/": {"patrons", "needs you"}, "/feeds/patrons": {"public.patrons",
+				"failing"}, "/feeds/live": {"public.holds", "Log"},
+			"/feeds/patrons/table?name=public.patrons": {"Œsling",
+				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
+			"/runs": {"person"}, "/runs/1": {"Books",
+				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)
 			if strings.Contains(page, "/table?") {
@@ -230,11 +249,14 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	var stops []string
 	for range 12 {
 		b.do(chromedp.KeyEvent(kb.Tab))
-		stop, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(() => { const e = document.activeElement, s = getComputedStyle(e); return e.innerText.trim() + (s.outlineStyle !== 'none' || s.boxShadow !== 'none' ? '' : ' (unseen)') })()`))
+		stop, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[string](`(() => { const e = document.activeElement, s = getComputedStyle(e); return `+
+				`e.innerText.trim() + (s.outlineStyle !== 'none' || s.boxShadow !== 'none' ? '' : ' (unseen)') })()`))
 		require.NoError(t, err)
 		stops = append(stops, stop)
 	}
-	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Sources", "Warehouses", "Light", "Sign out"}, stops[:8])
+	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Sources", "Warehouses", "Light",
+		"Sign out"}, stops[:8])
 	for _, stop := range stops {
 		require.NotContains(t, stop, "(unseen)")
 	}

@@ -15,6 +15,8 @@ import (
 
 // What the command line says in a working day: what it keeps and what it refuses, and that
 // what it shows of runs, proofs and schedules is so.
+//
+// Longer than a screen: it is one day from morning to evening.
 func TestWhatAWorkingDayAsks(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("circulation")
@@ -24,7 +26,8 @@ INSERT INTO patrons SELECT i, 'Ægir ' || i, '2026-01-01Z'::timestamptz + i * in
 CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 
 	// A source whose test fails is kept, and that is said; what changes is all that is told.
-	out, code := s.cli("wrong", "sources", "add", "annex", "--host", "127.0.0.1", "--port", port(d.settings.Port), "--database", d.settings.Database, "--user", d.settings.User, "--password-stdin")
+	out, code := s.cli("wrong", "sources", "add", "annex", "--host", "127.0.0.1", "--port", port(d.settings.Port),
+		"--database", d.settings.Database, "--user", d.settings.User, "--password-stdin")
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "is kept")
 	require.Contains(t, out, "did not accept the password")
@@ -44,7 +47,9 @@ CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 		s.must("feeds", "apply", file)
 	}
 	night := time.Now().UTC().Add(-2 * time.Hour).Format("4 15") // minute and hour of a time that is far away
-	write("feed: patrons\nsource: circulation\nwarehouse: target\ncron: '" + night + " * * *'\ntarget: copy.{table}\ntables:\n  - table: public.patrons\n    find: watermark\n    watermark: {column: updated_at, start: '2026-01-11'}\n    keep: latest\n")
+	write("feed: patrons\nsource: circulation\nwarehouse: target\ncron: '" + night +
+		" * * *'\ntarget: copy.{table}\ntables:\n  - table: public.patrons\n    find: watermark\n    watermark: " +
+		"{column: updated_at, start: '2026-01-11'}\n    keep: latest\n")
 	s.must("feeds", "start", "patrons")
 	time.Sleep(2 * time.Second)
 	f, err := s.client.Feed(t.Context(), "patrons")
@@ -57,7 +62,8 @@ CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	// What start leaves out is not missing; a row that somebody took away is.
 	require.Contains(t, s.must("runs", "start", "patrons"), "11")
 	require.Contains(t, s.must("prove", "patrons"), "equal")
-	testkit.Exec(t, testkit.Connect(t, testkit.Postgres(t).URL(target.Database)), `DELETE FROM copy.patrons WHERE id = 15`)
+	testkit.Exec(t, testkit.Connect(t, testkit.Postgres(t).URL(target.Database)),
+		`DELETE FROM copy.patrons WHERE id = 15`)
 	out, code = s.cli("", "prove", "patrons")
 	require.Equal(t, 3, code, out)
 	require.Contains(t, s.must("feeds", "show", "patrons"), "unequal")
@@ -70,7 +76,8 @@ CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	require.NotContains(t, s.must("feeds", "show", "patrons"), "unequal")
 
 	// A run that follows a log is shown by table, too; where nothing happens nothing is told.
-	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n")
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+		"live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n")
 	s.must("runs", "start", "live")
 	list, err := s.client.Runs(t.Context(), client.RunFilter{Feed: "live"})
 	require.NoError(t, err)

@@ -86,7 +86,8 @@ func newService(t *testing.T) *service {
 
 func (s *service) start() {
 	s.t.Helper()
-	s.process = exec.Command(program, append([]string{"serve", "--listen", s.listen, "--data", filepath.Join(s.dir, "service"), "--warehouse-dir", s.dir}, s.flags...)...)
+	s.process = exec.Command(program, append([]string{"serve", "--listen", s.listen, "--data",
+		filepath.Join(s.dir, "service"), "--warehouse-dir", s.dir}, s.flags...)...)
 	s.stderr = &lockedBuffer{}
 	s.process.Stderr = s.stderr
 	out, err := s.process.StdoutPipe()
@@ -138,7 +139,8 @@ func (s *service) stopNow() {
 func (s *service) cli(stdin string, args ...string) (out string, code int) {
 	s.t.Helper()
 	c := exec.Command(program, args...)
-	c.Env = append(os.Environ(), "NOEMATA_ADDRESS="+s.address, "NOEMATA_TOKEN="+s.token, "XDG_CONFIG_HOME="+filepath.Join(s.dir, "config"))
+	c.Env = append(os.Environ(), "NOEMATA_ADDRESS="+s.address, "NOEMATA_TOKEN="+s.token, "XDG_CONFIG_HOME="+
+		filepath.Join(s.dir, "config"))
 	c.Stdin = strings.NewReader(stdin)
 	content, err := c.CombinedOutput()
 	if err != nil {
@@ -186,7 +188,8 @@ func (s *service) proved(feed, table string, n int64) {
 func (s *service) addSource(name string) *database {
 	s.t.Helper()
 	settings, conn := testkit.Database(s.t)
-	_, err := s.client.AddConnection(s.t.Context(), client.Sources, client.NewConnection{Name: name, Kind: "postgresql", Settings: &settings})
+	_, err := s.client.AddConnection(s.t.Context(), client.Sources,
+		client.NewConnection{Name: name, Kind: "postgresql", Settings: &settings})
 	require.NoError(s.t, err)
 	return &database{s.t, settings, conn}
 }
@@ -197,7 +200,8 @@ func (s *service) addWarehouse(name, kind string) client.Settings {
 	if kind == "postgresql" {
 		settings, _ = testkit.Database(s.t)
 	}
-	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses, client.NewConnection{Name: name, Kind: kind, Settings: &settings})
+	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses,
+		client.NewConnection{Name: name, Kind: kind, Settings: &settings})
 	require.NoError(s.t, err)
 	return settings
 }

@@ -52,13 +52,15 @@ func (s *service) failing(feed string) (client.Problem, string) {
 
 func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 	s := newService(t)
-	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "source"), Settings: testkit.Settings()})
+	server, err := pgserver.Start(t.Context(),
+		pgserver.Options{Dir: filepath.Join(s.dir, "source"), Settings: testkit.Settings()})
 	require.NoError(t, err)
 	defer func() { _ = server.Stop() }()
 	require.NoError(t, server.CreateDatabase(t.Context(), "circulation"))
 	conn := testkit.Connect(t, server.URL("circulation"))
 	d := &database{t, server.Settings("circulation"), conn}
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons ` +
+		`SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
 	d.exec(`CREATE ROLE reader LOGIN PASSWORD 'right'; GRANT SELECT ON patrons TO reader`)
 	settings := d.settings
 	settings.User, settings.Password = "reader", "right"
@@ -78,11 +80,15 @@ func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 		}
 	}
 	d.exec(`REVOKE SELECT ON patrons FROM reader`)
-	check("a table without privilege", `may not read the table public.patrons: it lacks SELECT.`, `GRANT SELECT ON "public"."patrons" TO "reader";`)
+	check("a table without privilege", `may not read the table public.patrons: it lacks SELECT.`,
+		`GRANT SELECT ON "public"."patrons" TO "reader";`)
 	d.exec(`GRANT SELECT ON patrons TO reader; ALTER TABLE patrons RENAME TO readers`)
-	check("a dropped table", `The table public.patrons does not exist in source "circulation".`, "remove it from the feed or correct its name")
+	check("a dropped table", `The table public.patrons does not exist in source "circulation".`,
+		"remove it from the feed or correct its name")
 	d.exec(`ALTER TABLE readers RENAME TO patrons; ALTER TABLE patrons ADD phone text`)
-	check("a new column", `The target table copy.patrons does not have the columns that the source has now. It lacks phone.`, `ALTER TABLE "copy"."patrons" ADD COLUMN "phone" VARCHAR;`, "noemata positions clear patrons public.patrons")
+	check("a new column", `The target table copy.patrons does not have the columns that the source has now. It `+
+		`lacks phone.`, `ALTER TABLE "copy"."patrons" ADD COLUMN "phone" VARCHAR;`, "noemata positions clear "+
+		"patrons public.patrons")
 	d.exec(`ALTER TABLE patrons DROP phone`)
 
 	settings.Password = "wrong secret"
@@ -101,7 +107,8 @@ func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 	settings.TLS = "off"
 	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
 	require.NoError(t, err)
-	check("an unknown host", `The host "no-such-host.invalid" of source "circulation" is not known.`, "Check the host name.")
+	check("an unknown host", `The host "no-such-host.invalid" of source "circulation" is not known.`,
+		"Check the host name.")
 	settings.Host, settings.TLS = "127.0.0.1", "verify-full"
 	_, err = s.client.ChangeConnection(t.Context(), client.Sources, source)
 	require.NoError(t, err)
@@ -112,8 +119,10 @@ func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 	require.Equal(t, "done", s.finish("patrons").State)
 
 	require.NoError(t, server.Stop())
-	check("a stopped source", "refused the connection: nothing listens there", "Start the server, or check host and port.")
-	server, err = pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "source"), Port: settings.Port, Settings: testkit.Settings()})
+	check("a stopped source", "refused the connection: nothing listens there",
+		"Start the server, or check host and port.")
+	server, err = pgserver.Start(t.Context(),
+		pgserver.Options{Dir: filepath.Join(s.dir, "source"), Port: settings.Port, Settings: testkit.Settings()})
 	require.NoError(t, err)
 	run := s.finish("patrons")
 	require.Equal(t, "done", run.State, "the feed heals by itself: %+v", run.Problem)
@@ -122,26 +131,31 @@ func TestWhatGoesWrongIsNamedWithItsRemedy(t *testing.T) {
 
 func TestAWarehouseThatStopsAndOneThatIsInUse(t *testing.T) {
 	s := newService(t)
-	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "target"), Settings: testkit.Settings()})
+	server, err := pgserver.Start(t.Context(),
+		pgserver.Options{Dir: filepath.Join(s.dir, "target"), Settings: testkit.Settings()})
 	require.NoError(t, err)
 	defer func() { _ = server.Stop() }()
 	require.NoError(t, server.CreateDatabase(t.Context(), "reports"))
 	settings := server.Settings("reports")
-	_, err = s.client.AddConnection(t.Context(), client.Warehouses, client.NewConnection{Name: "target", Kind: "postgresql", Settings: &settings})
+	_, err = s.client.AddConnection(t.Context(), client.Warehouses,
+		client.NewConnection{Name: "target", Kind: "postgresql", Settings: &settings})
 	require.NoError(t, err)
 	d := s.addSource("circulation")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO patrons ` +
+		`SELECT i, '2026-01-01Z' FROM generate_series(1, 100) i`)
 	s.apply("%s", patronsFeed)
 	require.NoError(t, server.Stop())
 	p, _ := s.failing("patrons")
 	require.Contains(t, p.What, `(warehouse "target") refused the connection`)
-	server, err = pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "target"), Port: settings.Port, Settings: testkit.Settings()})
+	server, err = pgserver.Start(t.Context(),
+		pgserver.Options{Dir: filepath.Join(s.dir, "target"), Port: settings.Port, Settings: testkit.Settings()})
 	require.NoError(t, err)
 	require.Equal(t, int64(100), s.finish("patrons").Books.Inserted)
 
 	broken := filepath.Join(s.dir, "broken.duckdb")
 	require.NoError(t, os.WriteFile(broken, []byte(strings.Repeat("this is not a database ", 500)), 0o600))
-	_, err = s.client.AddConnection(t.Context(), client.Warehouses, client.NewConnection{Name: "broken", Kind: "duckdb", Settings: &client.Settings{Path: broken}})
+	_, err = s.client.AddConnection(t.Context(), client.Warehouses,
+		client.NewConnection{Name: "broken", Kind: "duckdb", Settings: &client.Settings{Path: broken}})
 	require.NoError(t, err)
 	_, err = s.client.TestConnection(t.Context(), client.Warehouses, "broken")
 	require.ErrorContains(t, err, "is not a DuckDB database")
@@ -153,7 +167,8 @@ func TestAFeedFileWithFaults(t *testing.T) {
 	s.addWarehouse("target", "duckdb")
 	_, err := s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "keep:", "keeep:", 1), client.Apply)
 	require.ErrorContains(t, err, "tables[0].keeep: There is no such field. Did you mean keep?")
-	_, err = s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "source: circulation", "source: nowhere", 1), client.Apply)
+	_, err = s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "source: circulation", "source: nowhere", 1),
+		client.Apply)
 	require.ErrorContains(t, err, `There is no source "nowhere"`)
 	_, err = s.client.FeedFile(t.Context(), patronsFeed, client.Apply)
 	require.ErrorContains(t, err, "The feed patrons was not applied: The table public.patrons does not exist")
@@ -170,7 +185,8 @@ func TestFindingsBeforeAFeedRuns(t *testing.T) {
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "duckdb")
 	d.exec(`CREATE TABLE patrons (id bigint, tags text[], updated_at timestamptz)`)
-	x, err := s.client.FeedFile(t.Context(), strings.Replace(patronsFeed, "keep: latest", "keep: latest\n    key: [id]", 1), client.Check)
+	x, err := s.client.FeedFile(t.Context(),
+		strings.Replace(patronsFeed, "keep: latest", "keep: latest\n    key: [id]", 1), client.Check)
 	require.NoError(t, err)
 	var said []string
 	for _, f := range x.Findings {
@@ -184,7 +200,9 @@ func TestFindingsBeforeAFeedRuns(t *testing.T) {
 	require.Contains(t, all, "warning The source does not promise that the key of this table is unique")
 	// A second feed must not write what another one keeps.
 	s.apply("%s", strings.Replace(patronsFeed, "keep: latest", "keep: latest\n    key: [id]", 1))
-	_, err = s.client.FeedFile(t.Context(), strings.NewReplacer("keep: latest", "keep: latest\n    key: [id]", "feed: patrons", "feed: other").Replace(patronsFeed), client.Apply)
+	_, err = s.client.FeedFile(t.Context(),
+		strings.NewReplacer("keep: latest", "keep: latest\n    key: [id]", "feed: patrons",
+			"feed: other").Replace(patronsFeed), client.Apply)
 	require.ErrorContains(t, err, "is kept by the feed patrons already")
 }
 
@@ -216,6 +234,7 @@ func TestSchedule(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		f, err := s.client.Feed(t.Context(), "patrons")
-		return err == nil && f.Tables[0].State == "failing" && f.NextRunAt != nil && time.Until(*f.NextRunAt) > 2*time.Second
+		return err == nil && f.Tables[0].State == "failing" && f.NextRunAt != nil &&
+			time.Until(*f.NextRunAt) > 2*time.Second
 	}, 20*time.Second, 100*time.Millisecond, "the pause grows after a failure")
 }

@@ -25,6 +25,8 @@ import (
 // Servers that say nothing, that never stop talking, or that garble what they say harm their
 // own feeds alone: all others stay fresh, the process lives, and the overview names exactly
 // what is wrong.
+//
+// Longer than a screen: it is one story of one service.
 func TestHostileServersHarmTheirOwnFeedsAlone(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("circulation")
@@ -38,17 +40,23 @@ func TestHostileServersHarmTheirOwnFeedsAlone(t *testing.T) {
 	for i := range 8 {
 		name := fmt.Sprintf("live-%d", i)
 		feeds[name] = fmt.Sprintf("desk_%d", i)
-		d.exec(fmt.Sprintf(`CREATE TABLE desk_%d (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT clock_timestamp())`, i))
-		s.apply("feed: %s\nsource: circulation\nwarehouse: %s\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.desk_%d, find: log, keep: latest}\n", name, []string{"target", "lake"}[i%2], i)
+		d.exec(fmt.Sprintf(`CREATE TABLE desk_%d (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT `+
+			`clock_timestamp())`, i))
+		s.apply("feed: %s\nsource: circulation\nwarehouse: %s\nfreshness: continuous\ntarget: "+
+			"live.{table}\ntables:\n  - {table: public.desk_%d, find: log, keep: latest}\n", name, []string{"target",
+			"lake"}[i%2], i)
 	}
 	// A copy that waits for somebody's prepared transaction.
 	d.exec(`CREATE TABLE waits (id int PRIMARY KEY); CREATE TABLE follows (id int PRIMARY KEY)`)
-	const waitingFeed = "feed: waiting\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.follows, find: log, keep: latest}\n"
+	const waitingFeed = "feed: waiting\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+		"live.{table}\ntables:\n  - {table: public.follows, find: log, keep: latest}\n"
 	s.apply("%s", waitingFeed)
 
 	// A reader that has a warehouse's file open.
-	d.exec(`CREATE TABLE shelves (id int PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO shelves VALUES (1, '2026-01-01Z')`)
-	s.apply("feed: shelved\nsource: circulation\nwarehouse: held-lake\nevery: 1s\ntarget: copy.{table}\ntables:\n  - {table: public.shelves, find: watermark, watermark: {column: updated_at}, keep: latest}\n")
+	d.exec(`CREATE TABLE shelves (id int PRIMARY KEY, updated_at timestamptz NOT NULL); INSERT INTO shelves VALUES ` +
+		`(1, '2026-01-01Z')`)
+	s.apply("feed: shelved\nsource: circulation\nwarehouse: held-lake\nevery: 1s\ntarget: copy.{table}\ntables:\n  " +
+		"- {table: public.shelves, find: watermark, watermark: {column: updated_at}, keep: latest}\n")
 	other, err := duckdb.Open(connection.Settings{Path: held.Path}, "the reader")
 	require.NoError(t, err)
 	reading, err := other.Begin(ctx)
@@ -58,7 +66,9 @@ func TestHostileServersHarmTheirOwnFeedsAlone(t *testing.T) {
 	var hostiles []string
 	bad := func(name, kind string, port int) {
 		t.Helper()
-		_, err := s.client.AddConnection(ctx, client.Sources, client.NewConnection{Name: name, Kind: kind, Settings: &client.Settings{Host: "127.0.0.1", Port: port, Database: "x", User: "x", Password: "x"}})
+		_, err := s.client.AddConnection(ctx, client.Sources,
+			client.NewConnection{Name: name, Kind: kind,
+				Settings: &client.Settings{Host: "127.0.0.1", Port: port, Database: "x", User: "x", Password: "x"}})
 		require.NoError(t, err)
 		hostiles = append(hostiles, name)
 	}
@@ -66,17 +76,21 @@ func TestHostileServersHarmTheirOwnFeedsAlone(t *testing.T) {
 	bad("mute-pg-2", "postgresql", hostile.Mute(t))
 	bad("mute-maria-1", "mariadb", hostile.Mute(t))
 	bad("mute-maria-2", "mariadb", hostile.Mute(t))
-	bad("endless-maria", "mariadb", hostile.Endless(t, []byte{0xff, 0xff, 0xff, 0, 10}, bytes.Repeat([]byte("5.5.5-"), 10_000)))
-	bad("endless-pg", "postgresql", hostile.Endless(t, []byte{'E', 0x7f, 0xff, 0xff, 0xff}, bytes.Repeat([]byte("S"), 64<<10)))
+	bad("endless-maria", "mariadb", hostile.Endless(t, []byte{0xff, 0xff, 0xff, 0, 10},
+		bytes.Repeat([]byte("5.5.5-"), 10_000)))
+	bad("endless-pg", "postgresql", hostile.Endless(t, []byte{'E', 0x7f, 0xff, 0xff, 0xff},
+		bytes.Repeat([]byte("S"), 64<<10)))
 	for _, name := range hostiles {
 		// A file that names them cannot be applied: they are asked first.
 		s.record(`INSERT INTO feeds (name, source, warehouse, spec, state)
 SELECT 'of-' || $1, $1, 'target', spec || jsonb_build_object('feed', 'of-' || $1, 'source', $1::text, 'warehouse', 'target'), 'paused' FROM feeds WHERE name = 'shelved'`, name)
-		s.record(`INSERT INTO feed_tables (feed_id, source_table) SELECT id, 'public.shelves' FROM feeds WHERE name = 'of-' || $1`, name)
+		s.record(`INSERT INTO feed_tables (feed_id, source_table) SELECT id, 'public.shelves' FROM feeds WHERE name `+
+			`= 'of-' || $1`, name)
 	}
 	// One whose rows have other widths than their types, in every COPY.
 	_, garbled := s.garbledSource(d)
-	s.apply("feed: garbled\nsource: garbled\nwarehouse: target\nevery: 1s\ntarget: garbled.{table}\ntables:\n  - {table: public.shelves, find: whole, keep: replace}\n")
+	s.apply("feed: garbled\nsource: garbled\nwarehouse: target\nevery: 1s\ntarget: garbled.{table}\ntables:\n  - " +
+		"{table: public.shelves, find: whole, keep: replace}\n")
 	garbled.begin()
 
 	list, err := s.client.Feeds(ctx)
@@ -120,7 +134,8 @@ SELECT 'of-' || $1, $1, 'target', spec || jsonb_build_object('feed', 'of-' || $1
 			}
 		}
 	}
-	require.Less(t, worst, 5*time.Second, "a healthy feed was not fresh: three seconds, and two of recording and asking")
+	require.Less(t, worst, 5*time.Second,
+		"a healthy feed was not fresh: three seconds, and two of recording and asking")
 	t.Logf("the worst age of a healthy feed was %v", worst)
 
 	// Exactly what is wrong is told, by whom and with what to do.
@@ -146,7 +161,8 @@ SELECT 'of-' || $1, $1, 'target', spec || jsonb_build_object('feed', 'of-' || $1
 	require.Contains(t, runs[len(runs)-1].Problem.What, "which has the file open")
 	reading.Abort()
 	other.Close()
-	require.Eventually(t, func() bool { return state("shelved").LastRun.State == "done" }, 40*time.Second, 300*time.Millisecond, "it goes on once the reader has left")
+	require.Eventually(t, func() bool { return state("shelved").LastRun.State == "done" }, 40*time.Second,
+		300*time.Millisecond, "it goes on once the reader has left")
 
 	// What failed comes again after four seconds, and then after twice as long each time.
 	failed, err := s.client.Runs(ctx, client.RunFilter{Feed: "garbled", Limit: 50})
@@ -180,19 +196,22 @@ func (s *service) garbledSource(d *database) (settings client.Settings, g *garbl
 	s.t.Helper()
 	g = &garbled{}
 	signature := []byte("PGCOPY\n\xff\r\n\x00")
-	port := hostile.Garbled(s.t, net.JoinHostPort(d.settings.Host, fmt.Sprint(d.settings.Port)), func(chunk []byte) []byte {
-		g.mu.Lock()
-		defer g.mu.Unlock()
-		if i := bytes.Index(chunk, signature); g.on && i >= 0 {
-			if at := i + len(signature) + 8 + 2 + 3; at < len(chunk) { // the length of the first value of the first row
-				chunk[at]--
+	port := hostile.Garbled(s.t, net.JoinHostPort(d.settings.Host, fmt.Sprint(d.settings.Port)),
+		func(chunk []byte) []byte {
+			g.mu.Lock()
+			defer g.mu.Unlock()
+			if i := bytes.Index(chunk, signature); g.on && i >= 0 {
+				// the length of the first value of the first row
+				if at := i + len(signature) + 8 + 2 + 3; at < len(chunk) {
+					chunk[at]--
+				}
 			}
-		}
-		return chunk
-	})
+			return chunk
+		})
 	settings = d.settings
 	settings.Port = port
-	_, err := s.client.AddConnection(s.t.Context(), client.Sources, client.NewConnection{Name: "garbled", Kind: "postgresql", Settings: &settings})
+	_, err := s.client.AddConnection(s.t.Context(), client.Sources,
+		client.NewConnection{Name: "garbled", Kind: "postgresql", Settings: &settings})
 	require.NoError(s.t, err)
 	return settings, g
 }
@@ -233,7 +252,8 @@ func TestRunsCanBeStopped(t *testing.T) {
 	require.NoError(t, s.client.RemoveFeed(t.Context(), "patrons"))
 	require.Eventually(t, func() bool { // nothing of it goes on at the source
 		var n int
-		err := locked.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n)
+		err := locked.QueryRow(t.Context(),
+			`SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n)
 		return err == nil && n == 0
 	}, 15*time.Second, 200*time.Millisecond)
 }
@@ -244,7 +264,8 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "postgresql")
 	d.exec(`CREATE TABLE holds (id int PRIMARY KEY); CREATE TABLE loans (id int PRIMARY KEY)`)
-	const file = "feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n"
+	const file = "feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+		"live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n"
 	s.apply("%s", file)
 	_, err := s.client.StartFeed(t.Context(), "live")
 	require.NoError(t, err)
@@ -261,7 +282,8 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	d.exec(`BEGIN; INSERT INTO holds VALUES (1); PREPARE TRANSACTION 'holder'`)
 	s.apply("%s", file+"  - {table: public.holds, find: log, keep: latest}\n")
 	comes("the copy does not wait", func() bool {
-		return len(last.Tables) == 2 && last.Tables[1].Copy != nil && strings.Contains(last.Tables[1].Copy.Waiting, "holder")
+		return len(last.Tables) == 2 && last.Tables[1].Copy != nil &&
+			strings.Contains(last.Tables[1].Copy.Waiting, "holder")
 	})
 
 	// A slot itself can be made only when what is open has ended: that is said, too.
@@ -273,7 +295,8 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	require.Contains(t, ended.Problem.What, "holder")
 	require.NoError(t, s.client.RemoveFeed(t.Context(), "live"))
 	var slots int
-	require.NoError(t, d.conn.QueryRow(t.Context(), `SELECT count(*) FROM pg_replication_slots WHERE database = current_database()`).Scan(&slots))
+	require.NoError(t, d.conn.QueryRow(t.Context(),
+		`SELECT count(*) FROM pg_replication_slots WHERE database = current_database()`).Scan(&slots))
 	require.Zero(t, slots)
 
 	// Records that are removed under a run that follows end the run, and are no error.
@@ -302,10 +325,12 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 		return f.Running.ID
 	}
 	before := running()
-	_, err = s.client.ChangeConnection(t.Context(), client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &d.settings})
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &d.settings})
 	require.NoError(t, err)
 	changed := time.Now()
-	require.Eventually(t, func() bool { id := running(); return id != 0 && id != before }, 30*time.Second, 100*time.Millisecond, "the run goes on with what was")
+	require.Eventually(t, func() bool { id := running(); return id != 0 && id != before }, 30*time.Second,
+		100*time.Millisecond, "the run goes on with what was")
 	t.Logf("another run after %v", time.Since(changed))
 }
 
@@ -362,7 +387,8 @@ func TestAbandonedRequestsEndTheirWork(t *testing.T) {
 	_, err = locked.Exec(t.Context(), `LOCK TABLE patrons`)
 	require.NoError(t, err)
 	waiting := func() (n int) {
-		require.NoError(t, watch.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
+		require.NoError(t, watch.QueryRow(t.Context(),
+			`SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
 		return n
 	}
 	ctx, leave := context.WithCancel(t.Context())
@@ -389,7 +415,8 @@ func (s *service) record(sql string, args ...any) {
 // records connects to the database of the service's records.
 func (s *service) records() *pgx.Conn {
 	s.t.Helper()
-	server, err := pgserver.Start(s.t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "service", "records")}) // it runs: this finds it
+	// it runs: this finds it
+	server, err := pgserver.Start(s.t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "service", "records")})
 	require.NoError(s.t, err)
 	conn, err := pgx.Connect(s.t.Context(), server.URL("noemata"))
 	require.NoError(s.t, err)
@@ -403,12 +430,14 @@ func TestRecordsThatStallKeepNoChangeWaiting(t *testing.T) {
 	d := s.addSource("circulation")
 	target := s.addWarehouse("target", "postgresql")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY)`)
-	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n")
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+		"live.{table}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n")
 	_, err := s.client.StartFeed(t.Context(), "live")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		f, err := s.client.Feed(context.Background(), "live")
-		return err == nil && f.Running != nil && f.Tables[0].State == "following" && f.Running.StartedAt != nil && time.Since(*f.Running.StartedAt) < 20*time.Second
+		return err == nil && f.Running != nil && f.Tables[0].State == "following" && f.Running.StartedAt != nil &&
+			time.Since(*f.Running.StartedAt) < 20*time.Second
 	}, 60*time.Second, 100*time.Millisecond)
 	replica := testkit.Connect(t, testkit.Postgres(t).URL(target.Database))
 	count := func() (n int) {
@@ -421,7 +450,8 @@ func TestRecordsThatStallKeepNoChangeWaiting(t *testing.T) {
 	require.NoError(t, err)
 	for i := range 8 { // longer than a report would have waited
 		d.exec(fmt.Sprintf(`INSERT INTO loans VALUES (%d)`, i))
-		require.Eventually(t, func() bool { return count() == i+1 }, 3*time.Second, 20*time.Millisecond, "the change waits for the records")
+		require.Eventually(t, func() bool { return count() == i+1 }, 3*time.Second, 20*time.Millisecond,
+			"the change waits for the records")
 		time.Sleep(time.Second)
 	}
 	_, err = records.Exec(t.Context(), `ROLLBACK`)

@@ -38,10 +38,13 @@ func TestKilledAgainAndAgain(t *testing.T) {
 			s := newService(t)
 			d := s.addSource("circulation")
 			s.addWarehouse("target", kind)
-			d.exec(`CREATE TABLE loans (id bigint PRIMARY KEY, copy text, fee numeric(8,2), note text, updated_at timestamptz NOT NULL)`)
+			d.exec(`CREATE TABLE loans (id bigint PRIMARY KEY, copy text, fee numeric(8,2), note text, updated_at ` +
+				`timestamptz NOT NULL)`)
 			d.exec(`CREATE TABLE desk_events (at timestamptz NOT NULL, event text)`)
-			d.exec(`INSERT INTO loans SELECT i, 'C' || i % 9973, i % 700, repeat('x', (i % 90)::int), '2026-01-01Z'::timestamptz + (i / 7) * interval '1 s' FROM generate_series(1, $1::bigint) i`, rows)
-			d.exec(`INSERT INTO desk_events SELECT '2026-01-01Z'::timestamptz + (i / 50) * interval '1 s', 'gate' FROM generate_series(1, $1::bigint) i`, rows)
+			d.exec(`INSERT INTO loans SELECT i, 'C' || i % 9973, i % 700, repeat('x', (i % 90)::int), `+
+				`'2026-01-01Z'::timestamptz + (i / 7) * interval '1 s' FROM generate_series(1, $1::bigint) i`, rows)
+			d.exec(`INSERT INTO desk_events SELECT '2026-01-01Z'::timestamptz + (i / 50) * interval '1 s', 'gate' `+
+				`FROM generate_series(1, $1::bigint) i`, rows)
 			d.exec(`CREATE INDEX ON loans (updated_at, id); CREATE INDEX ON desk_events (at); ANALYZE`)
 			// Three ways through the engine: at once, page by page with a key, page by page without.
 			s.apply(`

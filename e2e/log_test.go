@@ -36,13 +36,15 @@ func TestTheLogSurvivesKills(t *testing.T) {
 			length, long, err := writers.Length(20 * time.Second)
 			require.NoError(t, err)
 			// The slot is made while nobody writes; see the limits of the source.
-			file := "feed: torture\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: kept.{table}\ntables:\n  - {table: public.quiet, find: log, keep: latest}\n"
+			file := "feed: torture\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: " +
+				"kept.{table}\ntables:\n  - {table: public.quiet, find: log, keep: latest}\n"
 			s.apply("%s", file)
 			require.Equal(t, "done", s.finish("torture").State)
 			for _, keep := range torture.Keeps {
 				for _, name := range torture.Tables(keep) {
 					quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-					file += fmt.Sprintf("  - {table: 'public.%s', find: log, keep: %s, target: 'kept.%s'}\n", quoted, keep, quoted)
+					file += fmt.Sprintf("  - {table: 'public.%s', find: log, keep: %s, target: 'kept.%s'}\n", quoted,
+						keep, quoted)
 				}
 			}
 			s.apply("%s", file)
@@ -59,7 +61,8 @@ func TestTheLogSurvivesKills(t *testing.T) {
 					case 1:
 						w.kill(s)
 					default:
-						d.exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'noemata%'`)
+						d.exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE ` +
+							`'noemata%'`)
 					}
 					s.release("torture")
 				}
@@ -92,7 +95,9 @@ func (s *service) release(feed string) {
 func (s *service) catchUp(feed string, d *database) {
 	s.t.Helper()
 	var end string
-	require.NoError(s.t, d.conn.QueryRow(context.Background(), `SELECT lpad(split_part(l, '/', 1), 8, '0') || '/' || lpad(split_part(l, '/', 2), 8, '0') FROM (SELECT pg_current_wal_lsn()::text AS l) x`).Scan(&end))
+	require.NoError(s.t, d.conn.QueryRow(context.Background(),
+		`SELECT lpad(split_part(l, '/', 1), 8, '0') || '/' || lpad(split_part(l, '/', 2), 8, '0') FROM (SELECT `+
+			`pg_current_wal_lsn()::text AS l) x`).Scan(&end))
 	var last client.FeedStatus
 	require.Eventually(s.t, func() bool {
 		var err error
@@ -136,7 +141,8 @@ func (s *service) addMortalWarehouse(kind string) *mortal {
 	w.start()
 	require.NoError(s.t, w.server.CreateDatabase(context.Background(), "target"))
 	settings := w.server.Settings("target")
-	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses, client.NewConnection{Name: "target", Kind: kind, Settings: &settings})
+	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses,
+		client.NewConnection{Name: "target", Kind: kind, Settings: &settings})
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { _ = w.server.Stop() })
 	return w
@@ -231,7 +237,8 @@ func TestAFeedThatFollowsTheLogByCommand(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "postgresql")
-	d.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, branch text); INSERT INTO patrons VALUES (1, 'Aelis Nightjar', 'Grünau'), (2, 'Kael Ashgrove', 'Dornheim')`)
+	d.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, branch text); INSERT INTO patrons VALUES (1, ` +
+		`'Aelis Nightjar', 'Grünau'), (2, 'Kael Ashgrove', 'Dornheim')`)
 	d.exec(`CREATE TABLE desk_events (at timestamptz, event text)`)
 	s.apply(`
 feed: live
@@ -260,7 +267,8 @@ tables:
 	require.Eventually(t, func() bool {
 		return strings.Contains(s.must("versions", "live", "public.patrons", "1"), "  deleted")
 	}, 30*time.Second, 100*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "the source keeps") }, 10*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "the source keeps") },
+		10*time.Second, 100*time.Millisecond)
 	out, code := s.cli("", "positions", "set", "live", "public.patrons", "0/1")
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "noemata feeds copy live")
@@ -279,14 +287,19 @@ tables:
 	require.NotEmpty(t, samples)
 	s.must("feeds", "remove", "live")
 	var left int
-	require.NoError(t, d.conn.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE database = current_database())`).Scan(&left))
+	require.NoError(t, d.conn.QueryRow(t.Context(),
+		`SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE database = `+
+			`current_database())`).Scan(&left))
 	require.Zero(t, left, "nothing of the feed is left at the source")
 
 	// What cannot be followed is refused before it does harm, with what to do.
-	out, code = s.cli("feed: bare\nsource: circulation\nwarehouse: target\nfreshness: 1s\ntables:\n  - {table: public.desk_events, find: log, keep: ledger}\n", "feeds", "apply", "-")
+	out, code = s.cli("feed: bare\nsource: circulation\nwarehouse: target\nfreshness: 1s\ntables:\n  - {table: "+
+		"public.desk_events, find: log, keep: ledger}\n", "feeds", "apply", "-")
 	require.NotZero(t, code)
 	require.Contains(t, out, "REPLICA IDENTITY FULL")
-	out, code = s.cli("feed: mixed\nsource: circulation\nwarehouse: target\ntables:\n  - {table: public.patrons, find: log, keep: latest}\n  - {table: public.desk_events, find: whole, keep: replace}\n", "feeds", "check", "-")
+	out, code = s.cli("feed: mixed\nsource: circulation\nwarehouse: target\ntables:\n  - {table: public.patrons, "+
+		"find: log, keep: latest}\n  - {table: public.desk_events, find: whole, keep: replace}\n", "feeds", "check",
+		"-")
 	require.Equal(t, 2, code)
 	require.Contains(t, out, "put the others in a feed of their own")
 }

@@ -27,7 +27,8 @@ func TestMariaDBByCommand(t *testing.T) {
 CREATE TABLE copies (barcode char(8) PRIMARY KEY, branch varchar(40)) CHARACTER SET utf8mb4; INSERT INTO titles (id, name) VALUES (1, 'Die Brücke'), (2, 'The Ferry');
 INSERT INTO copies VALUES ('C1', 'Grünau'), ('C2', 'Dornheim')`)
 	s.addWarehouse("lake", "duckdb")
-	url := fmt.Sprintf("mariadb://%s:%s@127.0.0.1:%d/%s", settings.User, settings.Password, settings.Port, settings.Database)
+	url := fmt.Sprintf("mariadb://%s:%s@127.0.0.1:%d/%s", settings.User, settings.Password, settings.Port,
+		settings.Database)
 	out := s.must("sources", "add", "catalogue", "--url", url)
 	require.Contains(t, out, "MariaDB 1")
 	require.NotContains(t, out, settings.Password)

@@ -71,7 +71,8 @@ func (h *healing) runs(feed string) client.Run {
 
 func (h *healing) ran(part string) {
 	h.t.Helper()
-	require.True(h.t, slices.ContainsFunc(h.done, func(sql string) bool { return strings.Contains(sql, part) }), "no remedy has %s: %q", part, h.done)
+	require.True(h.t, slices.ContainsFunc(h.done, func(sql string) bool { return strings.Contains(sql, part) }),
+		"no remedy has %s: %q", part, h.done)
 }
 
 // From users that may do nothing to feeds that run, by nothing but the statements that are
@@ -93,7 +94,8 @@ CREATE SCHEMA kept; CREATE TABLE kept.cards (id int, nm_change text, nm_run bigi
 	source.User, source.Password, target.User, target.Password = reader, "spring tide", writer, "neap tide"
 	for side, settings := range map[client.Side]*client.Settings{client.Sources: &source, client.Warehouses: &target} {
 		name := map[client.Side]string{client.Sources: "circulation", client.Warehouses: "target"}[side]
-		_, err := s.client.AddConnection(t.Context(), side, client.NewConnection{Name: name, Kind: "postgresql", Settings: settings})
+		_, err := s.client.AddConnection(t.Context(), side,
+			client.NewConnection{Name: name, Kind: "postgresql", Settings: settings})
 		require.NoError(t, err)
 	}
 	h := &healing{service: s, run: func(sql string) {
@@ -119,8 +121,10 @@ tables:
 	h.runs("loans")
 	s.proved("loans", "Desk.Loans", 1)
 	s.proved("loans", "public.cards", 1)
-	for _, part := range []string{"GRANT USAGE ON SCHEMA \"Desk\"", "GRANT SELECT ON \"Desk\".\"Loans\"", "CREATE INDEX CONCURRENTLY", "GRANT pg_read_all_stats", "ADD PRIMARY KEY",
-		"BYPASSRLS", "GRANT CREATE, TEMPORARY ON DATABASE", "GRANT USAGE, CREATE ON SCHEMA \"kept\"", "OWNER TO \"Writer "} {
+	for _, part := range []string{"GRANT USAGE ON SCHEMA \"Desk\"", "GRANT SELECT ON \"Desk\".\"Loans\"",
+		"CREATE INDEX CONCURRENTLY", "GRANT pg_read_all_stats", "ADD PRIMARY KEY",
+		"BYPASSRLS", "GRANT CREATE, TEMPORARY ON DATABASE", "GRANT USAGE, CREATE ON SCHEMA \"kept\"",
+		"OWNER TO \"Writer "} {
 		h.ran(part)
 	}
 
@@ -137,7 +141,8 @@ tables:
 	s.apply("%s", log)
 	h.runs("live")
 	s.proved("live", "public.fines", 1)
-	for _, part := range []string{"REPLICATION", "ADD UNIQUE (\"place\")", "GRANT CREATE ON DATABASE", "GRANT \"" + owner, "\"holds\" REPLICA IDENTITY FULL", "\"fines\" REPLICA IDENTITY FULL"} {
+	for _, part := range []string{"REPLICATION", "ADD UNIQUE (\"place\")", "GRANT CREATE ON DATABASE", "GRANT \"" +
+		owner, "\"holds\" REPLICA IDENTITY FULL", "\"fines\" REPLICA IDENTITY FULL"} {
 		h.ran(part)
 	}
 	require.NoError(t, s.client.RemoveFeed(t.Context(), "live"))
@@ -156,11 +161,14 @@ func TestRemediesOfMariaDBRunAsTheyStand(t *testing.T) {
 	account := `'o''reader ` + suffix + `'@'127.%'`
 	exec(`CREATE USER ` + account + ` IDENTIFIED BY 'spring tide'`)
 	defer exec(`DROP USER ` + account)
-	exec("CREATE TABLE `Old ``titles` (id int, branch int, changed timestamp(6) NULL) ENGINE = MyISAM; INSERT INTO `Old ``titles` VALUES (1, 1, '2026-03-01 09:00:00')")
-	exec(`CREATE TABLE copies (barcode char(8) PRIMARY KEY, shelf varchar(40) NOT NULL); INSERT INTO copies VALUES ('C1', 'A'), ('C2', 'B')`)
+	exec("CREATE TABLE `Old ``titles` (id int, branch int, changed timestamp(6) NULL) ENGINE = MyISAM; INSERT INTO " +
+		"`Old ``titles` VALUES (1, 1, '2026-03-01 09:00:00')")
+	exec(`CREATE TABLE copies (barcode char(8) PRIMARY KEY, shelf varchar(40) NOT NULL); INSERT INTO copies VALUES ` +
+		`('C1', 'A'), ('C2', 'B')`)
 	exec(`CREATE TABLE other (id int)`)
 	settings.User, settings.Password = "o'reader "+suffix, "spring tide"
-	_, err := s.client.AddConnection(t.Context(), client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &settings})
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &settings})
 	require.NoError(t, err)
 	s.addWarehouse("target", "duckdb")
 
@@ -174,16 +182,23 @@ func TestRemediesOfMariaDBRunAsTheyStand(t *testing.T) {
 	exec("GRANT SELECT ON other TO " + account)
 	exec("GRANT SELECT (barcode) ON copies TO " + account)
 
-	watermark := strings.ReplaceAll("\nfeed: titles\nsource: catalogue\nwarehouse: target\ntarget: kept.titles\ntables:\n  - {table: 'DB.Old `titles', find: watermark, watermark: {column: changed, settle: 0s}, keep: latest, key: [id]}\n", "DB", settings.Database)
+	watermark := strings.ReplaceAll("\nfeed: titles\nsource: catalogue\nwarehouse: target\ntarget: "+
+		"kept.titles\ntables:\n  - {table: 'DB.Old `titles', find: watermark, watermark: {column: changed, settle: "+
+		"0s}, keep: latest, key: [id]}\n", "DB", settings.Database)
 	h.checked(watermark)
 	s.apply("%s", watermark)
 	require.Equal(t, int64(1), h.runs("titles").Books.Inserted)
-	log := strings.ReplaceAll("\nfeed: live\nsource: catalogue\nwarehouse: target\ntarget: live.{table}\ntables:\n  - {table: DB.copies, find: log, keep: history, key: [shelf]}\n  - {table: 'DB.Old `titles', find: log, keep: latest, key: [id], target: live.titles}\n", "DB", settings.Database)
+	log := strings.ReplaceAll("\nfeed: live\nsource: catalogue\nwarehouse: target\ntarget: live.{table}\ntables:\n  "+
+		"- {table: DB.copies, find: log, keep: history, key: [shelf]}\n  - {table: 'DB.Old `titles', find: log, "+
+		"keep: latest, key: [id], target: live.titles}\n", "DB", settings.Database)
 	h.checked(log)
 	s.apply("%s", log)
 	require.Equal(t, int64(3), h.runs("live").Books.Inserted)
-	for _, part := range []string{"`Old ``titles` TO " + account, "GRANT SELECT ON `" + settings.Database + "`.`copies`", "GRANT PROCESS ON *.* TO " + account, "CREATE INDEX `nm_changed`", "ADD PRIMARY KEY", "ADD UNIQUE",
-		"GRANT REPLICATION SLAVE ON *.* TO " + account, "GRANT BINLOG MONITOR ON *.* TO " + account, "ENGINE = InnoDB"} {
+	for _, part := range []string{"`Old ``titles` TO " + account, "GRANT SELECT ON `" + settings.Database +
+		"`.`copies`", "GRANT PROCESS ON *.* TO " + account, "CREATE INDEX `nm_changed`", "ADD PRIMARY KEY",
+		"ADD UNIQUE",
+		"GRANT REPLICATION SLAVE ON *.* TO " + account, "GRANT BINLOG MONITOR ON *.* TO " + account,
+		"ENGINE = InnoDB"} {
 		h.ran(part)
 	}
 }

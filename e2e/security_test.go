@@ -28,18 +28,22 @@ func TestNoSettingReachesBeyondItsFolder(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(s.dir, "link")))
 	for _, path := range []string{
 		filepath.Join(s.dir, "lake.duckdb?allow_unsigned_extensions=true&autoinstall_known_extensions=true&custom_extension_repository=http://127.0.0.1:1"),
-		filepath.Join(outside, "lake.duckdb"), filepath.Join(s.dir, "..", "lake.duckdb"), filepath.Join(s.dir, "link", "lake.duckdb"), "/etc/passwd", "/proc/self/mem",
+		filepath.Join(outside, "lake.duckdb"), filepath.Join(s.dir, "..", "lake.duckdb"), filepath.Join(s.dir, "link",
+			"lake.duckdb"), "/etc/passwd", "/proc/self/mem",
 	} {
 		n := client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: path}}
 		_, err := s.client.AddConnection(t.Context(), client.Warehouses, n)
 		require.Error(t, err, path)
 		require.Contains(t, err.Error(), "The ", path)
-		answer, body := s.request("POST", "/api/v1/warehouses/try", fmt.Sprintf(`{"name":"lake","kind":"duckdb","settings":{"path":%q}}`, path), s.bearer())
+		answer, body := s.request("POST", "/api/v1/warehouses/try",
+			fmt.Sprintf(`{"name":"lake","kind":"duckdb","settings":{"path":%q}}`, path), s.bearer())
 		require.Equal(t, http.StatusUnprocessableEntity, answer.StatusCode, body)
 	}
 	before, err := os.ReadDir(s.dir)
 	require.NoError(t, err)
-	answer, body := s.request("POST", "/api/v1/warehouses/try", fmt.Sprintf(`{"name":"lake","kind":"duckdb","settings":{"path":%q}}`, filepath.Join(s.dir, "new", "lake.duckdb")), s.bearer())
+	answer, body := s.request("POST", "/api/v1/warehouses/try",
+		fmt.Sprintf(`{"name":"lake","kind":"duckdb","settings":{"path":%q}}`,
+			filepath.Join(s.dir, "new", "lake.duckdb")), s.bearer())
 	require.Equal(t, http.StatusOK, answer.StatusCode, body)
 	after, err := os.ReadDir(s.dir)
 	require.NoError(t, err)
@@ -58,7 +62,8 @@ func (s *service) bearer() map[string]string {
 func TestStoredPasswordsGoNowhereElse(t *testing.T) {
 	s := newService(t)
 	settings, _ := testkit.Database(t)
-	_, err := s.client.AddConnection(t.Context(), client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &settings})
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &settings})
 	require.NoError(t, err)
 	heard := make(chan string, 10)
 	greedy := hostile.Listen(t, func(c net.Conn) { // asks whoever comes for the password as it is
@@ -70,13 +75,15 @@ func TestStoredPasswordsGoNowhereElse(t *testing.T) {
 	})
 	elsewhere := settings
 	elsewhere.Port, elsewhere.Password = greedy, ""
-	_, err = s.client.ChangeConnection(t.Context(), client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &elsewhere})
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &elsewhere})
 	require.ErrorContains(t, err, "Give the password again.")
 	out, code := s.cli("", "sources", "change", "circulation", "--port", fmt.Sprint(greedy))
 	require.Equal(t, 2, code, out)
 
 	elsewhere.Password = "spring tide"
-	_, err = s.client.ChangeConnection(t.Context(), client.Sources, client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &elsewhere})
+	_, err = s.client.ChangeConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &elsewhere})
 	require.NoError(t, err)
 	_, err = s.client.TestConnection(t.Context(), client.Sources, "circulation")
 	require.ErrorContains(t, err, "in the clear or by MD5")
@@ -107,7 +114,8 @@ func TestTheCommandLineKeepsItsToken(t *testing.T) {
 	out, code = run(nil, "feeds", "list", "--address", other)
 	require.Equal(t, 4, code)
 	require.Contains(t, out, "is for another address")
-	out, code = run([]string{"NOEMATA_ADDRESS=" + s.address, "NOEMATA_TOKEN=" + s.token}, "feeds", "list", "--address", other)
+	out, code = run([]string{"NOEMATA_ADDRESS=" + s.address, "NOEMATA_TOKEN=" + s.token}, "feeds", "list", "--address",
+		other)
 	require.Equal(t, 4, code, out)
 	require.Empty(t, heard)
 	out, code = run(nil, "feeds", "list")
@@ -117,13 +125,15 @@ func TestTheCommandLineKeepsItsToken(t *testing.T) {
 	require.NotContains(t, out, "hush")
 	out, code = run(nil, "feeds", "show", "nothing", "--output", "json")
 	require.Equal(t, 1, code)
-	require.JSONEq(t, `{"code":"not-found","detail":"There is no feed \"nothing\".","remedy":"Check the name against the list.","exit":1}`, out)
+	require.JSONEq(t, `{"code":"not-found","detail":"There is no feed \"nothing\".","remedy":"Check the name `+
+		`against the list.","exit":1}`, out)
 	_, code = run(nil, "feeeds")
 	require.Equal(t, 2, code)
 
 	d := s.addSource("circulation")
 	s.addWarehouse("target", "duckdb")
-	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO patrons VALUES (1, E'\x1b[31mAelis\x07\u202e', '2026-01-01Z')`)
+	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO ` +
+		`patrons VALUES (1, E'\x1b[31mAelis\x07\u202e', '2026-01-01Z')`)
 	s.apply("%s", patronsFeed)
 	s.finish("patrons")
 	out = s.must("sample", "patrons", "public.patrons")
@@ -138,10 +148,12 @@ func TestRequestsOfOtherPages(t *testing.T) {
 	jsonType := map[string]string{"Content-Type": "application/json"}
 	answer, _ := s.request("POST", "/api/v1/session", `{"token":"`+s.token+`"}`, jsonType)
 	session, _, _ := strings.Cut(answer.Header.Get("Set-Cookie"), ";")
-	answer, body := s.request("POST", "/api/v1/tokens", `{"name":"thief"}`, map[string]string{"Cookie": session, "Origin": "null", "Content-Type": "application/json"})
+	answer, body := s.request("POST", "/api/v1/tokens", `{"name":"thief"}`,
+		map[string]string{"Cookie": session, "Origin": "null", "Content-Type": "application/json"})
 	require.Equal(t, http.StatusForbidden, answer.StatusCode, body)
 	for _, kind := range []string{"", "text/plain", "application/x-www-form-urlencoded"} {
-		answer, body = s.request("POST", "/api/v1/tokens", `{"name":"thief"}`, map[string]string{"Cookie": session, "Content-Type": kind})
+		answer, body = s.request("POST", "/api/v1/tokens", `{"name":"thief"}`,
+			map[string]string{"Cookie": session, "Content-Type": kind})
 		require.Equal(t, http.StatusUnsupportedMediaType, answer.StatusCode, "%s: %s", kind, body)
 	}
 	for range 15 {
@@ -184,14 +196,17 @@ func TestHTTPS(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), key, 0o600))
 	}
 	write("127.0.0.1")
-	s := &service{t: t, dir: dir, listen: "127.0.0.1:0", flags: []string{"--certificate", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem")}}
+	s := &service{t: t, dir: dir, listen: "127.0.0.1:0",
+		flags: []string{"--certificate", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem")}}
 	s.start()
 	t.Cleanup(s.stop)
 	require.True(t, strings.HasPrefix(s.address, "https://"), s.address)
-	insecure := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true}}
+	insecure := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		DisableKeepAlives: true}}
 	sign := func() *http.Response {
 		t.Helper()
-		answer, err := insecure.Post(s.address+"/api/v1/session", "application/json", strings.NewReader(`{"token":"`+s.token+`"}`))
+		answer, err := insecure.Post(s.address+"/api/v1/session", "application/json",
+			strings.NewReader(`{"token":"`+s.token+`"}`))
 		require.NoError(t, err)
 		_ = answer.Body.Close()
 		require.Equal(t, http.StatusOK, answer.StatusCode)
@@ -221,7 +236,8 @@ func TestHTTPS(t *testing.T) {
 	require.Equal(t, 2, code)
 	require.Contains(t, out, "tokens would travel in the clear")
 	require.NoError(t, os.Chmod(filepath.Join(dir, "key.pem"), 0o644))
-	out, code = s.cli("", "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "other"), "--certificate", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem"))
+	out, code = s.cli("", "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "other"), "--certificate",
+		filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem"))
 	require.Equal(t, 2, code)
 	require.Contains(t, out, "can be read by everybody")
 }

@@ -66,7 +66,8 @@ func TestProgressIsForPeople(t *testing.T) {
 	_, err = locked.Exec(t.Context(), `LOCK TABLE patrons`)
 	require.NoError(t, err)
 	time.AfterFunc(time.Second, func() { _ = locked.Rollback(context.Background()) })
-	watch := exec.Command("script", "-qec", program+" runs start patrons --address "+s.address+" --token "+s.token, "/dev/null")
+	watch := exec.Command("script", "-qec", program+" runs start patrons --address "+s.address+" --token "+s.token,
+		"/dev/null")
 	out, err := watch.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "public.patrons (")

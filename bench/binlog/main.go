@@ -40,8 +40,10 @@ func main() {
 	}
 }
 
-const table = `CREATE TABLE loans (id bigint PRIMARY KEY, patron_id bigint, copy varchar(20), branch varchar(40), lent_at datetime(6), due_on date, fee decimal(8,2), renewals int, note varchar(100), updated_at timestamp(6))`
+const table = `CREATE TABLE loans (id bigint PRIMARY KEY, patron_id bigint, copy varchar(20), branch varchar(40), ` +
+	`lent_at datetime(6), due_on date, fee decimal(8,2), renewals int, note varchar(100), updated_at timestamp(6))`
 
+// Longer than a screen: it is one measurement from beginning to end.
 func run(ctx context.Context, rows int, parent string) error {
 	dir, err := os.MkdirTemp(parent, "noemata-bench-")
 	if err != nil {
@@ -51,8 +53,12 @@ func run(ctx context.Context, rows int, parent string) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	maria, err := mariaserver.Start(ctx, mariaserver.Options{Dir: filepath.Join(dir, "maria"), Settings: map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW", "binlog-row-metadata": "FULL",
-		"max-binlog-size": "1G", "innodb-buffer-pool-size": "512M", "innodb-flush-log-at-trx-commit": "2", "innodb-log-file-size": "512M"}})
+	maria, err := mariaserver.Start(ctx,
+		mariaserver.Options{Dir: filepath.Join(dir, "maria"),
+			Settings: map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW",
+				"binlog-row-metadata": "FULL",
+				"max-binlog-size":     "1G", "innodb-buffer-pool-size": "512M", "innodb-flush-log-at-trx-commit": "2",
+				"innodb-log-file-size": "512M"}})
 	if err != nil {
 		return err
 	}
@@ -80,10 +86,13 @@ func run(ctx context.Context, rows int, parent string) error {
 	}
 	// The warehouses begin before the rows are there, and so have none to copy.
 	targets := map[string]warehouse.Warehouse{}
-	if targets["DuckDB"], err = duckdb.Open(connection.Settings{Path: filepath.Join(dir, "lake.duckdb")}, `warehouse "lake"`); err != nil {
+	if targets["DuckDB"], err = duckdb.Open(connection.Settings{Path: filepath.Join(dir, "lake.duckdb")},
+		`warehouse "lake"`); err != nil {
 		return err
 	}
-	postgres, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(dir, "postgres"), Settings: map[string]string{"shared_buffers": "256MB", "max_wal_size": "4GB"}})
+	postgres, err := pgserver.Start(ctx,
+		pgserver.Options{Dir: filepath.Join(dir, "postgres"),
+			Settings: map[string]string{"shared_buffers": "256MB", "max_wal_size": "4GB"}})
 	if err != nil {
 		return err
 	}
@@ -96,7 +105,9 @@ func run(ctx context.Context, rows int, parent string) error {
 	}
 	e := engine.New()
 	work := func(name string) engine.LogWork {
-		f := &feed.Feed{Name: "bench-" + name, Source: "s", Warehouse: "w", Tables: []feed.Table{{Table: "bench.loans", Find: feed.FindLog, Keep: feed.KeepLatest, Target: "kept.loans"}}}
+		f := &feed.Feed{Name: "bench-" + name, Source: "s", Warehouse: "w",
+			Tables: []feed.Table{{Table: "bench.loans", Find: feed.FindLog, Keep: feed.KeepLatest,
+				Target: "kept.loans"}}}
 		return engine.LogWork{Feed: f, Run: 1, Source: src, Warehouse: targets[name]}
 	}
 	for name := range targets {
@@ -105,7 +116,10 @@ func run(ctx context.Context, rows int, parent string) error {
 		}
 	}
 	for i := range 20 {
-		if _, err := db.ExecContext(ctx, fmt.Sprintf(`INSERT INTO loans SELECT seq, seq %% 20000, concat('C', seq), 'Brückenmarkt', '2026-01-01' + INTERVAL seq SECOND, '2026-02-01', (seq %% 700) / 100, seq %% 3, repeat('x', seq %% 40), now(6) FROM seq_%d_to_%d`, i*rows/20+1, (i+1)*rows/20)); err != nil {
+		if _, err := db.ExecContext(ctx,
+			fmt.Sprintf(`INSERT INTO loans SELECT seq, seq %% 20000, concat('C', seq), 'Brückenmarkt', '2026-01-01' `+
+				`+ INTERVAL seq SECOND, '2026-02-01', (seq %% 700) / 100, seq %% 3, repeat('x', seq %% 40), now(6) `+
+				`FROM seq_%d_to_%d`, i*rows/20+1, (i+1)*rows/20)); err != nil {
 			return err
 		}
 	}
@@ -120,7 +134,9 @@ func run(ctx context.Context, rows int, parent string) error {
 	fmt.Printf("%d rows of ten columns\n", rows)
 
 	begun := time.Now()
-	c := exec.CommandContext(ctx, "mariadb-binlog", "--no-defaults", "--read-from-remote-server", "--raw", "--host=127.0.0.1", fmt.Sprintf("--port=%d", maria.Port), "--user="+mariaserver.User, "--result-file="+dir+"/", "--to-last-log", "binlog.000001")
+	c := exec.CommandContext(ctx, "mariadb-binlog", "--no-defaults", "--read-from-remote-server", "--raw",
+		"--host=127.0.0.1", fmt.Sprintf("--port=%d",
+			maria.Port), "--user="+mariaserver.User, "--result-file="+dir+"/", "--to-last-log", "binlog.000001")
 	c.Env = append(os.Environ(), "MYSQL_PWD="+maria.Password)
 	if out, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("mariadb-binlog: %w: %s", err, out)
@@ -138,7 +154,9 @@ func run(ctx context.Context, rows int, parent string) error {
 		return err
 	}
 	begun = time.Now()
-	stream, err := followed.Follow(ctx, source.Follow{Name: "bench", From: begin, MaxBytes: 48 << 20, Tables: []source.Followed{{Table: described, Key: described.Key, Whole: true}}})
+	stream, err := followed.Follow(ctx,
+		source.Follow{Name: "bench", From: begin, MaxBytes: 48 << 20,
+			Tables: []source.Followed{{Table: described, Key: described.Key, Whole: true}}})
 	if err != nil {
 		return err
 	}
@@ -173,12 +191,15 @@ func run(ctx context.Context, rows int, parent string) error {
 
 // decode reads the log from its beginning and looks at every value.
 func decode(ctx context.Context, server *mariaserver.Server, rows int) error {
-	conn, err := wire.Connect(ctx, wire.Options{Dial: connection.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", server.Port), User: mariaserver.User, Password: server.Password, Timeout: 10 * time.Second})
+	conn, err := wire.Connect(ctx, wire.Options{Dial: connection.Dial, Network: "tcp",
+		Address: fmt.Sprintf("127.0.0.1:%d",
+			server.Port), User: mariaserver.User, Password: server.Password, Timeout: 10 * time.Second})
 	if err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	if err := conn.Follow(ctx, wire.Dump{Server: 4711, File: "binlog.000001", Offset: 4, Heartbeat: time.Second}); err != nil {
+	if err := conn.Follow(ctx, wire.Dump{Server: 4711, File: "binlog.000001", Offset: 4,
+		Heartbeat: time.Second}); err != nil {
 		return err
 	}
 	d := binlog.NewDecoder()

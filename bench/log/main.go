@@ -37,7 +37,8 @@ func main() {
 	dir := flag.String("dir", os.TempDir(), "where the servers keep their data")
 	only := flag.String("only", "", "only this contender")
 	rounds := flag.Int("rounds", 5, "how often all is measured")
-	steady := flag.Duration("steady", 0, "instead, write 1000 transactions a second for so long, and tell when they are visible")
+	steady := flag.Duration("steady", 0,
+		"instead, write 1000 transactions a second for so long, and tell when they are visible")
 	flag.Parse()
 	if err := run(context.Background(), *rows, *rounds, *dir, *only, *steady); err != nil {
 		log.Fatal(err)
@@ -51,7 +52,8 @@ type bench struct {
 	conn, other    *pgx.Conn
 }
 
-const columns = `id bigint PRIMARY KEY, patron_id bigint, copy text, branch text, lent_at timestamptz, due_on date, fee numeric(8,2), renewals int, note text, updated_at timestamptz`
+const columns = `id bigint PRIMARY KEY, patron_id bigint, copy text, branch text, lent_at timestamptz, due_on date, ` +
+	`fee numeric(8,2), renewals int, note text, updated_at timestamptz`
 
 // workload is what is written: statements, each a transaction.
 type workload struct {
@@ -69,13 +71,15 @@ func run(ctx context.Context, rows, rounds int, parent, only string, steady time
 		return err
 	}
 	b := &bench{rows: rows, dir: dir}
-	settings := map[string]string{"wal_level": "logical", "shared_buffers": "256MB", "max_wal_size": "4GB", "max_replication_slots": "20", "max_wal_senders": "20", "checkpoint_timeout": "30min"}
+	settings := map[string]string{"wal_level": "logical", "shared_buffers": "256MB", "max_wal_size": "4GB",
+		"max_replication_slots": "20", "max_wal_senders": "20", "checkpoint_timeout": "30min"}
 	for _, s := range []struct {
 		name string
 		into **pgserver.Server
 		conn **pgx.Conn
 	}{{"source", &b.source, &b.conn}, {"target", &b.target, &b.other}} {
-		if *s.into, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(dir, s.name), Settings: settings}); err != nil {
+		if *s.into, err = pgserver.Start(ctx,
+			pgserver.Options{Dir: filepath.Join(dir, s.name), Settings: settings}); err != nil {
 			return err
 		}
 		defer func() { _ = (*s.into).Stop() }()
@@ -88,7 +92,9 @@ func run(ctx context.Context, rows, rounds int, parent, only string, steady time
 	}
 	for _, sql := range []string{
 		"CREATE TABLE loans (" + columns + ")",
-		fmt.Sprintf(`INSERT INTO loans SELECT i, i %% 20000, 'C' || i, 'Brückenmarkt', '2026-01-01Z'::timestamptz + i * interval '1 s', '2026-02-01', (i %% 700) / 100.0, i %% 3, repeat('x', (i %% 40)::int), now() FROM generate_series(1, %d) i`, rows),
+		fmt.Sprintf(`INSERT INTO loans SELECT i, i %% 20000, 'C' || i, 'Brückenmarkt', '2026-01-01Z'::timestamptz + `+
+			`i * interval '1 s', '2026-02-01', (i %% 700) / 100.0, i %% 3, repeat('x', (i %% 40)::int), now() FROM `+
+			`generate_series(1, %d) i`, rows),
 		"CREATE PUBLICATION bench FOR TABLE loans",
 	} {
 		if _, err := b.conn.Exec(ctx, sql); err != nil {
@@ -109,8 +115,12 @@ func run(ctx context.Context, rows, rounds int, parent, only string, steady time
 	few := workload{name: fmt.Sprintf("%d updates of %d rows", rows, rows/10)}
 	all := workload{name: fmt.Sprintf("%d updates of as many rows", rows)}
 	for i := range 10 {
-		few.statements = append(few.statements, fmt.Sprintf("UPDATE loans SET renewals = renewals + 1, updated_at = clock_timestamp() WHERE id <= %d", rows/10))
-		all.statements = append(all.statements, fmt.Sprintf("UPDATE loans SET renewals = renewals + 1, updated_at = clock_timestamp() WHERE id > %d AND id <= %d", i*rows/10, (i+1)*rows/10))
+		few.statements = append(few.statements,
+			fmt.Sprintf("UPDATE loans SET renewals = renewals + 1, updated_at = clock_timestamp() WHERE id <= %d",
+				rows/10))
+		all.statements = append(all.statements,
+			fmt.Sprintf("UPDATE loans SET renewals = renewals + 1, updated_at = clock_timestamp() WHERE id > %d AND "+
+				"id <= %d", i*rows/10, (i+1)*rows/10))
 	}
 	for _, w := range []workload{few, all} {
 		if err := b.measure(ctx, w, rounds, only); err != nil {
@@ -212,7 +222,8 @@ func (b *bench) drain(ctx context.Context, w workload) (time.Duration, error) {
 		return 0, fmt.Errorf("find pg_recvlogical: %w", err)
 	}
 	slices.Sort(bins)
-	c := exec.CommandContext(ctx, bins[len(bins)-1], "-d", b.source.URL("bench"), "-S", "drain", "--start", "-f", "/dev/null", "-s", "1", "-F", "0", "-o", "proto_version=1", "-o", "publication_names=bench")
+	c := exec.CommandContext(ctx, bins[len(bins)-1], "-d", b.source.URL("bench"), "-S", "drain", "--start", "-f",
+		"/dev/null", "-s", "1", "-F", "0", "-o", "proto_version=1", "-o", "publication_names=bench")
 	if err := c.Start(); err != nil {
 		return 0, err
 	}
@@ -224,7 +235,8 @@ func (b *bench) drain(ctx context.Context, w workload) (time.Duration, error) {
 	}
 	for { // what was sent, not what was confirmed: that is told once a second only
 		var done bool
-		if err := b.conn.QueryRow(ctx, "SELECT coalesce(bool_or(sent_lsn >= $1::pg_lsn), false) FROM pg_stat_replication", end).Scan(&done); err != nil {
+		if err := b.conn.QueryRow(ctx, "SELECT coalesce(bool_or(sent_lsn >= $1::pg_lsn), false) FROM "+
+			"pg_stat_replication", end).Scan(&done); err != nil {
 			return 0, err
 		}
 		if done {
@@ -245,12 +257,14 @@ func (b *bench) subscription(ctx context.Context, w workload) (time.Duration, er
 			return 0, err
 		}
 	}
-	if _, err := b.other.Exec(ctx, fmt.Sprintf("CREATE SUBSCRIPTION bench CONNECTION '%s' PUBLICATION bench WITH (binary = true)", b.source.URL("bench"))); err != nil {
+	if _, err := b.other.Exec(ctx, fmt.Sprintf("CREATE SUBSCRIPTION bench CONNECTION '%s' PUBLICATION bench WITH "+
+		"(binary = true)", b.source.URL("bench"))); err != nil {
 		return 0, err
 	}
 	for {
 		var ready bool
-		if err := b.other.QueryRow(ctx, "SELECT bool_and(srsubstate = 'r') FROM pg_subscription_rel").Scan(&ready); err != nil {
+		if err := b.other.QueryRow(ctx,
+			"SELECT bool_and(srsubstate = 'r') FROM pg_subscription_rel").Scan(&ready); err != nil {
 			return 0, err
 		}
 		if ready {
@@ -265,7 +279,8 @@ func (b *bench) subscription(ctx context.Context, w workload) (time.Duration, er
 	}
 	for {
 		var done bool
-		if err := b.conn.QueryRow(ctx, "SELECT coalesce(bool_or(replay_lsn >= $1::pg_lsn), false) FROM pg_stat_replication WHERE application_name = 'bench'", end).Scan(&done); err != nil {
+		if err := b.conn.QueryRow(ctx, "SELECT coalesce(bool_or(replay_lsn >= $1::pg_lsn), false) FROM "+
+			"pg_stat_replication WHERE application_name = 'bench'", end).Scan(&done); err != nil {
 			return 0, err
 		}
 		if done {
@@ -283,7 +298,8 @@ func (b *bench) open(keep feed.Keep, file string) (src source.Source, wh warehou
 		return nil, nil, err
 	}
 	if file != "" {
-		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(b.dir, fmt.Sprintf("%s-%s-%d.duckdb", file, keep, time.Now().UnixNano()))}, `warehouse "lake"`)
+		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(b.dir,
+			fmt.Sprintf("%s-%s-%d.duckdb", file, keep, time.Now().UnixNano()))}, `warehouse "lake"`)
 	} else {
 		wh, err = pgwarehouse.Open(b.target.Settings("bench"), `warehouse "target"`)
 	}
@@ -304,7 +320,8 @@ func (b *bench) steady(ctx context.Context, length time.Duration, file string) e
 	}
 	defer src.Close()
 	defer wh.Close()
-	f := &feed.Feed{Name: "steady", Source: "s", Warehouse: "w", Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest, Target: "kept.steady"}}}
+	f := &feed.Feed{Name: "steady", Source: "s", Warehouse: "w",
+		Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest, Target: "kept.steady"}}}
 	e := engine.New()
 	if _, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 1, Source: src, Warehouse: wh}); err != nil {
 		return err
@@ -328,7 +345,8 @@ func (b *bench) steady(ctx context.Context, length time.Duration, file string) e
 					return
 				case <-time.After(time.Until(next)):
 				}
-				if _, err := conn.Exec(ctx, "UPDATE loans SET renewals = renewals + 1 WHERE id = $1", (int(written.Add(1))*7919+w)%b.rows+1); err != nil {
+				if _, err := conn.Exec(ctx, "UPDATE loans SET renewals = renewals + 1 WHERE id = $1",
+					(int(written.Add(1))*7919+w)%b.rows+1); err != nil {
 					log.Print(err)
 					return
 				}
@@ -362,7 +380,8 @@ func (b *bench) steady(ctx context.Context, length time.Duration, file string) e
 	close(until)
 	slices.Sort(ages)
 	at := func(p float64) float64 { return ages[int(float64(len(ages)-1)*p)] }
-	fmt.Printf("%-11s %.0f transactions a second: visible after %.2f s (median), %.2f s (99 %%), %.2f s (all)\n", into(file), float64(written.Load())/length.Seconds(), at(0.5), at(0.99), at(1))
+	fmt.Printf("%-11s %.0f transactions a second: visible after %.2f s (median), %.2f s (99 %%), %.2f s (all)\n",
+		into(file), float64(written.Load())/length.Seconds(), at(0.5), at(0.99), at(1))
 	if err := <-done; err != nil {
 		return err
 	}
@@ -390,7 +409,9 @@ func (b *bench) noemata(keep feed.Keep, file string) func(context.Context, workl
 		}
 		defer src.Close()
 		defer wh.Close()
-		f := &feed.Feed{Name: "bench-" + string(keep), Source: "s", Warehouse: "w", Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: keep, Target: "kept.loans_" + string(keep)}}}
+		f := &feed.Feed{Name: "bench-" + string(keep), Source: "s", Warehouse: "w",
+			Tables: []feed.Table{{Table: "public.loans", Find: feed.FindLog, Keep: keep, Target: "kept.loans_" +
+				string(keep)}}}
 		e := engine.New()
 		if _, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 1, Source: src, Warehouse: wh}); err != nil {
 			return 0, err
@@ -403,12 +424,13 @@ func (b *bench) noemata(keep feed.Keep, file string) func(context.Context, workl
 		}()
 		until, done, position := make(chan struct{}), make(chan error, 1), make(chan string, 1000)
 		go func() {
-			_, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 2, Source: src, Warehouse: wh, Until: until, Report: func(r engine.LogReport) {
-				select {
-				case position <- r.Position:
-				default:
-				}
-			}})
+			_, err := e.Follow(ctx, engine.LogWork{Feed: f, Run: 2, Source: src, Warehouse: wh, Until: until,
+				Report: func(r engine.LogReport) {
+					select {
+					case position <- r.Position:
+					default:
+					}
+				}})
 			done <- err
 		}()
 		time.Sleep(time.Second)

@@ -92,7 +92,8 @@ func inJSON(err error) failure {
 	case errors.As(err, &answer):
 		f.Code, f.Detail, f.Remedy, f.Errors = answer.Code, answer.Detail, answer.Remedy, answer.Errors
 	case errors.As(err, &usage):
-		f.Code, f.Detail, f.Remedy = string(problem.Invalid), usage.Error(), "See noemata --help, or --help after a command."
+		f.Code, f.Detail, f.Remedy = string(problem.Invalid), usage.Error(), "See noemata --help, or --help after a "+
+			"command."
 	default:
 		p := problem.Of(err)
 		f.Code, f.Detail, f.Remedy = string(p.Code), p.What, p.Remedy
@@ -146,7 +147,8 @@ type app struct {
 func New(version string, demo Demo) *cobra.Command {
 	a := &app{version: version}
 	root := &cobra.Command{
-		Use: "noemata", Short: "Keep tables of databases replicated into a warehouse, exactly, and prove it", Args: cobra.ArbitraryArgs,
+		Use: "noemata", Short: "Keep tables of databases replicated into a warehouse, exactly, and prove it",
+		Args: cobra.ArbitraryArgs,
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return usageError{fmt.Errorf("noemata has no command %q", args[0])}
@@ -161,13 +163,16 @@ func New(version string, demo Demo) *cobra.Command {
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&a.address, "address", "", "the service's address (NOEMATA_ADDRESS; else the profile's)")
+	root.PersistentFlags().StringVar(&a.address, "address", "",
+		"the service's address (NOEMATA_ADDRESS; else the profile's)")
 	root.PersistentFlags().StringVar(&a.token, "token", "", "the token to use (NOEMATA_TOKEN; else the profile's)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table for people, json for programs")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serveCommand(), demoCommand(demo), a.signInCommand(), a.aboutCommand(), a.openAPICommand(), a.tokensCommand(),
+	root.AddCommand(a.serveCommand(), demoCommand(demo), a.signInCommand(), a.aboutCommand(), a.openAPICommand(),
+		a.tokensCommand(),
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
-		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.proveCommand(), a.sampleCommand(), a.versionsCommand())
+		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.proveCommand(), a.sampleCommand(),
+		a.versionsCommand())
 	return root
 }
 
@@ -196,7 +201,8 @@ func between(least, most int) cobra.PositionalArgs {
 		case n < least:
 			return usageError{fmt.Errorf("%s lacks a word; write %s", c.CommandPath(), c.UseLine())}
 		case n > most:
-			return usageError{fmt.Errorf("%s has %q too many; write %s", c.CommandPath(), strings.Join(args[most:], " "), c.UseLine())}
+			return usageError{fmt.Errorf("%s has %q too many; write %s", c.CommandPath(),
+				strings.Join(args[most:], " "), c.UseLine())}
 		}
 		return nil
 	}
@@ -252,11 +258,14 @@ func (a *app) client() (*client.Client, error) {
 	address := firstOf(a.address, ofEnv.Address, p.Address, "http://"+DefaultListen)
 	token := firstOf(a.token, ofEnv.tokenFor(address), p.tokenFor(address))
 	if token == "" && a.address != "" && p.Token+ofEnv.Token != "" {
-		return nil, &client.Error{Status: http.StatusUnauthorized, Detail: fmt.Sprintf("There is no token for %s: the one that is kept is for another address, and is not sent there.", address),
+		return nil, &client.Error{Status: http.StatusUnauthorized,
+			Detail: fmt.Sprintf("There is no token for %s: the one that is kept is for another address, and is not "+
+				"sent there.", address),
 			Remedy: "Sign in there with noemata sign-in --address " + address + ", or give --token."}
 	}
 	if token == "" {
-		return nil, &client.Error{Status: http.StatusUnauthorized, Detail: "You are not signed in.", Remedy: "Sign in with noemata sign-in, or set NOEMATA_TOKEN."}
+		return nil, &client.Error{Status: http.StatusUnauthorized, Detail: "You are not signed in.",
+			Remedy: "Sign in with noemata sign-in, or set NOEMATA_TOKEN."}
 	}
 	return client.New(address, token), nil
 }
@@ -280,7 +289,8 @@ func firstOf(options ...string) string {
 }
 
 // do runs a command against the service.
-func (a *app) do(work func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) do(work func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+	args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -314,7 +324,8 @@ func (v visible) Write(p []byte) (int, error) {
 			return r + 0x2400 // the pictures of control characters (Unicode, Control Pictures)
 		case r == 0x7f:
 			return 0x2421
-		case r >= 0x80 && r < 0xa0, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x061c:
+		case r >= 0x80 && r < 0xa0, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f,
+			r == 0x061c:
 			return '\ufffd'
 		}
 		return r
@@ -335,7 +346,8 @@ func (a *app) say(cmd *cobra.Command, value any, format string, args ...any) err
 func grid(w io.Writer, header ...string) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
-	style := table.Style{Name: "noemata", Box: table.StyleBoxDefault, Options: table.Options{}, Format: table.FormatOptionsDefault}
+	style := table.Style{Name: "noemata", Box: table.StyleBoxDefault, Options: table.Options{},
+		Format: table.FormatOptionsDefault}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
 	style.Format.Header, style.Format.Footer = text.FormatDefault, text.FormatDefault
 	t.SetStyle(style)
@@ -345,7 +357,8 @@ func grid(w io.Writer, header ...string) table.Writer {
 		name, number := strings.CutPrefix(h, " ")
 		row = append(row, name)
 		if number {
-			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight,
+				AlignHeader: text.AlignRight})
 		}
 	}
 	t.AppendHeader(row)

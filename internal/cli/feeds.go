@@ -15,93 +15,114 @@ import (
 	"noemata/internal/service"
 )
 
+// Longer than a screen: it is a list of commands.
 func (a *app) feedsCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List feeds", Args: exactly(0), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
-		x, err := c.Feeds(ctx)
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, x, func(w io.Writer) {
-			g := grid(w, "feed", "state", "source", "warehouse", "runs", " tables", " failing", "last run")
-			for _, f := range x {
-				failing := 0
-				for _, t := range f.Tables {
-					if t.State == "failing" {
-						failing++
-					}
-				}
-				last := "never"
-				if f.LastRun != nil {
-					last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
-				}
-				g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, f.Schedule, len(f.Tables), failing, last})
+	list := &cobra.Command{Use: "list", Short: "List feeds", Args: exactly(0),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+			x, err := c.Feeds(ctx)
+			if err != nil {
+				return err
 			}
-			g.Render()
-		})
-	})}
-	show := &cobra.Command{Use: "show FEED", Short: "Show a feed's tables", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		f, err := c.Feed(ctx, args[0])
-		if err != nil {
+			return a.show(cmd, x, func(w io.Writer) {
+				g := grid(w, "feed", "state", "source", "warehouse", "runs", " tables", " failing", "last run")
+				for _, f := range x {
+					failing := 0
+					for _, t := range f.Tables {
+						if t.State == "failing" {
+							failing++
+						}
+					}
+					last := "never"
+					if f.LastRun != nil {
+						last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
+					}
+					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, f.Schedule, len(f.Tables), failing,
+						last})
+				}
+				g.Render()
+			})
+		})}
+	show := &cobra.Command{Use: "show FEED", Short: "Show a feed's tables", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			f, err := c.Feed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, f, func(w io.Writer) { showFeed(w, f) })
+		})}
+	export := &cobra.Command{Use: "export FEED", Short: "Print a feed as a feed file", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			file, err := c.ExportFeed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
+		})}
+	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			content, err := service.FeedSchema()
+			if err != nil {
+				return err
+			}
+			_, err = cmd.OutOrStdout().Write(append(content, '\n'))
 			return err
-		}
-		return a.show(cmd, f, func(w io.Writer) { showFeed(w, f) })
-	})}
-	export := &cobra.Command{Use: "export FEED", Short: "Print a feed as a feed file", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		file, err := c.ExportFeed(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
-	})}
-	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		content, err := service.FeedSchema()
-		if err != nil {
-			return err
-		}
-		_, err = cmd.OutOrStdout().Write(append(content, '\n'))
-		return err
-	}}
-	start := a.feedAction("start", "Let a feed run on its schedule, from now on", "The feed %s is active.", (*client.Client).StartFeed)
-	pause := a.feedAction("pause", "Keep a feed from running on its schedule; a run that goes on ends as usual", "The feed %s is paused.", (*client.Client).PauseFeed)
-	remove := &cobra.Command{Use: "remove FEED", Short: "Remove a feed and its runs; tables and positions in the warehouse stay", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		if err := c.RemoveFeed(ctx, args[0]); err != nil {
-			return err
-		}
-		return a.say(cmd, map[string]string{"removed": args[0]}, "The feed %s is removed. Its tables and positions in the warehouse are as they were.", args[0])
-	})}
+		}}
+	start := a.feedAction("start", "Let a feed run on its schedule, from now on", "The feed %s is active.",
+		(*client.Client).StartFeed)
+	pause := a.feedAction("pause", "Keep a feed from running on its schedule; a run that goes on ends as usual",
+		"The feed %s is paused.", (*client.Client).PauseFeed)
+	remove := &cobra.Command{Use: "remove FEED",
+		Short: "Remove a feed and its runs; tables and positions in the warehouse stay", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			if err := c.RemoveFeed(ctx, args[0]); err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]string{"removed": args[0]},
+				"The feed %s is removed. Its tables and positions in the warehouse are as they were.", args[0])
+		})}
 	var tables []string
-	again := &cobra.Command{Use: "copy FEED", Short: "Copy tables of a feed that follows the log anew: all, from a new place in the log, or those named", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		if err := c.CopyAgain(ctx, args[0], tables); err != nil {
-			return err
-		}
-		what := "All tables"
-		if len(tables) > 0 {
-			what = strings.Join(tables, ", ")
-		}
-		return a.say(cmd, map[string]any{"feed": args[0], "tables": tables}, "%s of the feed %s will be copied anew by its next run. Until then the warehouse's tables stay as they are.", what, args[0])
-	})}
+	again := &cobra.Command{Use: "copy FEED",
+		Short: "Copy tables of a feed that follows the log anew: all, from a new place in the log, or those named",
+		Args:  exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			if err := c.CopyAgain(ctx, args[0], tables); err != nil {
+				return err
+			}
+			what := "All tables"
+			if len(tables) > 0 {
+				what = strings.Join(tables, ", ")
+			}
+			return a.say(cmd, map[string]any{"feed": args[0], "tables": tables},
+				"%s of the feed %s will be copied anew by its next run. Until then the warehouse's tables stay as "+
+					"they are.", what, args[0])
+		})}
 	again.Flags().StringArrayVar(&tables, "table", nil, "only this table; may be given several times")
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
-		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way", client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
+		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
+			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
 		export, fileSchema, list, show, start, pause, again, remove)
 }
 
-func (a *app) feedAction(verb, short, done string, act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {
-	return &cobra.Command{Use: verb + " FEED", Short: short, Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		f, err := act(c, ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return a.say(cmd, f, done, args[0])
-	})}
+func (a *app) feedAction(verb, short, done string,
+	act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {
+	return &cobra.Command{Use: verb + " FEED", Short: short, Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			f, err := act(c, ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, f, done, args[0])
+		})}
 }
 
 func showFeed(w io.Writer, f client.FeedStatus) {
 	_, _ = fmt.Fprintf(w, "%s: %s → %s, %s, %s\n\n", f.Name, f.Source, f.Warehouse, f.State, f.Schedule)
 	if l := f.Log; l != nil {
-		_, _ = fmt.Fprintf(w, "At %s in the log of %s, %s behind; the source keeps %s of log for the feed.\n\n", orDash(l.Position), f.Source, size(l.Behind), size(l.Retained))
+		_, _ = fmt.Fprintf(w, "At %s in the log of %s, %s behind; the source keeps %s of log for the feed.\n\n",
+			orDash(l.Position), f.Source, size(l.Behind), size(l.Retained))
 		if l.Risk {
-			_, _ = fmt.Fprintf(w, "The log that the source keeps is above the feed's warning level of %s. Find out why the feed does not advance, or the source's disk fills.\n\n", size(l.Warn))
+			_, _ = fmt.Fprintf(w, "The log that the source keeps is above the feed's warning level of %s. Find out "+
+				"why the feed does not advance, or the source's disk fills.\n\n", size(l.Warn))
 		}
 	}
 	g := grid(w, "table", "state", "target", "find", "keep", " rows", " lag", "position", "last proof")
@@ -114,7 +135,8 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 			}
 			proof += when(&t.Proof.At)
 		}
-		g.AppendRow(table.Row{t.Table, t.State, t.Target, t.Find, t.Keep, optional(t.Rows), lag(t.CompleteAt), orDash(t.Position), proof})
+		g.AppendRow(table.Row{t.Table, t.State, t.Target, t.Find, t.Keep, optional(t.Rows), lag(t.CompleteAt),
+			orDash(t.Position), proof})
 	}
 	g.Render()
 	for _, t := range f.Tables {
@@ -125,7 +147,8 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 			_, _ = fmt.Fprintf(w, "\n%s: %s %s\n", t.Table, t.Problem.What, t.Problem.Remedy)
 		}
 		if t.Nulls > 0 {
-			_, _ = fmt.Fprintf(w, "\n%s: %s with a null watermark, not replicated. Name a fallback column to include them.\n", t.Table, plural(int(t.Nulls), "row"))
+			_, _ = fmt.Fprintf(w, "\n%s: %s with a null watermark, not replicated. Name a fallback column to "+
+				"include them.\n", t.Table, plural(int(t.Nulls), "row"))
 		}
 	}
 }
@@ -136,7 +159,8 @@ func copyInWords(c client.CopyStatus) string {
 	case c.Waiting != "":
 		return "Before it is copied, " + c.Waiting + "."
 	case c.State == "joining":
-		return fmt.Sprintf("Its %s rows are copied; it joins the others when the log has come to the moment they were read at.", number(c.Copied))
+		return fmt.Sprintf("Its %s rows are copied; it joins the others when the log has come to the moment they "+
+			"were read at.", number(c.Copied))
 	}
 	return fmt.Sprintf("It is being copied: %s of about %s rows.", number(c.Copied), number(c.Expected))
 }
@@ -155,77 +179,80 @@ func readFile(path string, stdin io.Reader) (string, error) {
 
 func (a *app) applyCommand() *cobra.Command {
 	var start bool
-	c := &cobra.Command{Use: "apply FILE", Short: "Make or change a feed as its file has it; - reads standard input", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		file, err := readFile(args[0], cmd.InOrStdin())
-		if err != nil {
-			return err
-		}
-		x, err := c.FeedFile(ctx, file, client.Apply)
-		if err != nil {
-			return err
-		}
-		if start {
-			if _, err := c.StartFeed(ctx, x.Feed); err != nil {
+	c := &cobra.Command{Use: "apply FILE", Short: "Make or change a feed as its file has it; - reads standard input",
+		Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			file, err := readFile(args[0], cmd.InOrStdin())
+			if err != nil {
 				return err
 			}
-		}
-		return a.show(cmd, x, func(w io.Writer) {
-			showFindings(w, x.Findings)
-			switch {
-			case x.New && !start:
-				_, _ = fmt.Fprintf(w, "The feed %s is made. Start it with noemata feeds start %[1]s.\n", x.Feed)
-			case x.New:
-				_, _ = fmt.Fprintf(w, "The feed %s is made and started.\n", x.Feed)
-			case len(x.Changes) == 0:
-				_, _ = fmt.Fprintf(w, "The feed %s is as the file has it; nothing changed.\n", x.Feed)
-			default:
-				showChanges(w, x.Changes)
-				_, _ = fmt.Fprintf(w, "The feed %s is changed.\n", x.Feed)
+			x, err := c.FeedFile(ctx, file, client.Apply)
+			if err != nil {
+				return err
 			}
-		})
-	})}
+			if start {
+				if _, err := c.StartFeed(ctx, x.Feed); err != nil {
+					return err
+				}
+			}
+			return a.show(cmd, x, func(w io.Writer) {
+				showFindings(w, x.Findings)
+				switch {
+				case x.New && !start:
+					_, _ = fmt.Fprintf(w, "The feed %s is made. Start it with noemata feeds start %[1]s.\n", x.Feed)
+				case x.New:
+					_, _ = fmt.Fprintf(w, "The feed %s is made and started.\n", x.Feed)
+				case len(x.Changes) == 0:
+					_, _ = fmt.Fprintf(w, "The feed %s is as the file has it; nothing changed.\n", x.Feed)
+				default:
+					showChanges(w, x.Changes)
+					_, _ = fmt.Fprintf(w, "The feed %s is changed.\n", x.Feed)
+				}
+			})
+		})}
 	c.Flags().BoolVar(&start, "start", false, "start the feed, too")
 	return c
 }
 
 // fileCommand is `check` or `diff`.
 func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Command {
-	return &cobra.Command{Use: verb + " FILE", Short: short + "; nothing is changed", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		file, err := readFile(args[0], cmd.InOrStdin())
-		if err != nil {
-			return err
-		}
-		x, err := c.FeedFile(ctx, file, mode)
-		if err != nil {
-			return err
-		}
-		blockers := 0
-		for _, f := range x.Findings {
-			if f.Level == "blocker" {
-				blockers++
+	return &cobra.Command{Use: verb + " FILE", Short: short + "; nothing is changed", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			file, err := readFile(args[0], cmd.InOrStdin())
+			if err != nil {
+				return err
 			}
-		}
-		if err := a.show(cmd, x, func(w io.Writer) {
-			showFindings(w, x.Findings)
-			switch {
-			case x.New:
-				_, _ = fmt.Fprintf(w, "The feed %s would be new.\n", x.Feed)
-			case len(x.Changes) == 0:
-				_, _ = fmt.Fprintf(w, "The feed %s is as the file has it.\n", x.Feed)
-			default:
-				showChanges(w, x.Changes)
+			x, err := c.FeedFile(ctx, file, mode)
+			if err != nil {
+				return err
 			}
-			if blockers > 0 {
-				_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blockers, "blocker"))
+			blockers := 0
+			for _, f := range x.Findings {
+				if f.Level == "blocker" {
+					blockers++
+				}
 			}
-		}); err != nil {
-			return err
-		}
-		if blockers > 0 || (mode == client.Compare && len(x.Changes) > 0) {
-			return errNo
-		}
-		return nil
-	})}
+			if err := a.show(cmd, x, func(w io.Writer) {
+				showFindings(w, x.Findings)
+				switch {
+				case x.New:
+					_, _ = fmt.Fprintf(w, "The feed %s would be new.\n", x.Feed)
+				case len(x.Changes) == 0:
+					_, _ = fmt.Fprintf(w, "The feed %s is as the file has it.\n", x.Feed)
+				default:
+					showChanges(w, x.Changes)
+				}
+				if blockers > 0 {
+					_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blockers, "blocker"))
+				}
+			}); err != nil {
+				return err
+			}
+			if blockers > 0 || (mode == client.Compare && len(x.Changes) > 0) {
+				return errNo
+			}
+			return nil
+		})}
 }
 
 func showFindings(w io.Writer, findings []client.Finding) {
@@ -253,72 +280,80 @@ func showChanges(w io.Writer, changes []client.Change) {
 }
 
 func (a *app) positionsCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list FEED", Short: "List the positions of a feed's tables, as the warehouse has them", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		x, err := c.Positions(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, x, func(w io.Writer) {
-			g := grid(w, "table", "position", "moved", "by")
-			for _, p := range x {
-				by := "–"
-				if p.MovedAt != nil {
-					by = "a person"
-					if p.Run > 0 {
-						by = fmt.Sprintf("run %d", p.Run)
-					}
-				}
-				g.AppendRow(table.Row{p.Table, orDash(p.Position), when(p.MovedAt), by})
+	list := &cobra.Command{Use: "list FEED", Short: "List the positions of a feed's tables, as the warehouse has them",
+		Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			x, err := c.Positions(ctx, args[0])
+			if err != nil {
+				return err
 			}
-			g.Render()
-		})
-	})}
-	set := &cobra.Command{Use: "set FEED TABLE POSITION", Short: "Set a position: the next run reads what lies above it", Args: exactly(3), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		p, err := c.SetPosition(ctx, args[0], args[1], args[2])
-		if err != nil {
-			return err
-		}
-		return a.say(cmd, p, "The position of %s is %s.", p.Table, p.Position)
-	})}
-	clearing := &cobra.Command{Use: "clear FEED TABLE", Short: "Clear a position: the next run reads everything; rows that are there are recognised", Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		p, err := c.ClearPosition(ctx, args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return a.say(cmd, p, "The position of %s is cleared.", p.Table)
-	})}
+			return a.show(cmd, x, func(w io.Writer) {
+				g := grid(w, "table", "position", "moved", "by")
+				for _, p := range x {
+					by := "–"
+					if p.MovedAt != nil {
+						by = "a person"
+						if p.Run > 0 {
+							by = fmt.Sprintf("run %d", p.Run)
+						}
+					}
+					g.AppendRow(table.Row{p.Table, orDash(p.Position), when(p.MovedAt), by})
+				}
+				g.Render()
+			})
+		})}
+	set := &cobra.Command{Use: "set FEED TABLE POSITION",
+		Short: "Set a position: the next run reads what lies above it", Args: exactly(3),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			p, err := c.SetPosition(ctx, args[0], args[1], args[2])
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, p, "The position of %s is %s.", p.Table, p.Position)
+		})}
+	clearing := &cobra.Command{Use: "clear FEED TABLE",
+		Short: "Clear a position: the next run reads everything; rows that are there are recognised", Args: exactly(2),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			p, err := c.ClearPosition(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, p, "The position of %s is cleared.", p.Table)
+		})}
 	return group("positions", "How far tables have come", list, set, clearing)
 }
 
 func (a *app) proveCommand() *cobra.Command {
-	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides", Args: between(1, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		tables := args[1:]
-		if len(tables) == 0 {
-			f, err := c.Feed(ctx, args[0])
-			if err != nil {
+	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides",
+		Args: between(1, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			tables := args[1:]
+			if len(tables) == 0 {
+				f, err := c.Feed(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				for _, t := range f.Tables {
+					tables = append(tables, t.Table)
+				}
+			}
+			var proofs []client.Proof
+			same := true
+			for _, t := range tables {
+				p, err := c.Prove(ctx, args[0], t)
+				if err != nil {
+					return err
+				}
+				proofs, same = append(proofs, p), same && p.Same
+			}
+			if err := a.show(cmd, proofs, func(w io.Writer) { ShowProofs(w, proofs) }); err != nil {
 				return err
 			}
-			for _, t := range f.Tables {
-				tables = append(tables, t.Table)
+			if !same {
+				return errNo
 			}
-		}
-		var proofs []client.Proof
-		same := true
-		for _, t := range tables {
-			p, err := c.Prove(ctx, args[0], t)
-			if err != nil {
-				return err
-			}
-			proofs, same = append(proofs, p), same && p.Same
-		}
-		if err := a.show(cmd, proofs, func(w io.Writer) { ShowProofs(w, proofs) }); err != nil {
-			return err
-		}
-		if !same {
-			return errNo
-		}
-		return nil
-	})}
+			return nil
+		})}
 }
 
 // ShowProofs prints proofs and the first differences.
@@ -329,7 +364,8 @@ func ShowProofs(w io.Writer, proofs []client.Proof) {
 		if !p.Same {
 			result = "NOT equal"
 		}
-		g.AppendRow(table.Row{p.Table, p.Target, result, number(p.Equal), number(p.Differing), number(p.Missing), number(p.Extra), number(p.InFlight), orDash(p.Position)})
+		g.AppendRow(table.Row{p.Table, p.Target, result, number(p.Equal), number(p.Differing), number(p.Missing),
+			number(p.Extra), number(p.InFlight), orDash(p.Position)})
 	}
 	g.Render()
 	for _, p := range proofs {
@@ -340,39 +376,43 @@ func ShowProofs(w io.Writer, proofs []client.Proof) {
 }
 
 func (a *app) sampleCommand() *cobra.Command {
-	return &cobra.Command{Use: "sample FEED TABLE", Short: "Show the newest rows of a table on both sides", Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		x, err := c.Sample(ctx, args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, x, func(w io.Writer) {
-			side := func(name string, columns []string, rows [][]*string) {
-				_, _ = fmt.Fprintf(w, "%s\n", name)
-				g := grid(w, columns...)
-				for _, r := range rows {
-					var cells table.Row
-					for _, v := range r {
-						cells = append(cells, cell(v))
-					}
-					g.AppendRow(cells)
-				}
-				g.Render()
+	return &cobra.Command{Use: "sample FEED TABLE", Short: "Show the newest rows of a table on both sides",
+		Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			x, err := c.Sample(ctx, args[0], args[1])
+			if err != nil {
+				return err
 			}
-			side("in the source", x.Columns, x.Source)
-			_, _ = fmt.Fprintln(w)
-			side("in the warehouse", append(append([]string{}, x.Columns...), x.Added...), x.Warehouse)
-		})
-	})}
+			return a.show(cmd, x, func(w io.Writer) {
+				side := func(name string, columns []string, rows [][]*string) {
+					_, _ = fmt.Fprintf(w, "%s\n", name)
+					g := grid(w, columns...)
+					for _, r := range rows {
+						var cells table.Row
+						for _, v := range r {
+							cells = append(cells, cell(v))
+						}
+						g.AppendRow(cells)
+					}
+					g.Render()
+				}
+				side("in the source", x.Columns, x.Source)
+				_, _ = fmt.Fprintln(w)
+				side("in the warehouse", append(append([]string{}, x.Columns...), x.Added...), x.Warehouse)
+			})
+		})}
 }
 
 func (a *app) versionsCommand() *cobra.Command {
-	return &cobra.Command{Use: "versions FEED TABLE KEY...", Short: "Show the versions of one row of a history, and what changed between them", Args: between(3, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		x, err := c.Versions(ctx, args[0], args[1], args[2:])
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, x, func(w io.Writer) { showVersions(w, x) })
-	})}
+	return &cobra.Command{Use: "versions FEED TABLE KEY...",
+		Short: "Show the versions of one row of a history, and what changed between them", Args: between(3,
+			anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			x, err := c.Versions(ctx, args[0], args[1], args[2:])
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, x, func(w io.Writer) { showVersions(w, x) })
+		})}
 }
 
 // showVersions prints a timeline: the first version whole, of the others what changed.

@@ -41,7 +41,8 @@ func (p *progress) text() string {
 	case len(under) == 1:
 		return fmt.Sprintf("%s %s, %d of %d tables done", p.last[under[0]].Phase, under[0], ended, p.tables)
 	}
-	return fmt.Sprintf("%s and %d more, %d of %d tables done", under[0], len(under)-1, ended, max(p.tables, len(p.last)))
+	return fmt.Sprintf("%s and %d more, %d of %d tables done", under[0], len(under)-1, ended,
+		max(p.tables, len(p.last)))
 }
 
 // rows are those that have come in, and how many there will be: -1 as long as a table has not

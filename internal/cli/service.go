@@ -21,73 +21,86 @@ import (
 
 func (a *app) serveCommand() *cobra.Command {
 	o := serve.Options{Version: a.version}
-	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		slog.SetDefault(slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil)))
-		syscall.Umask(0o077)
-		o.DatabaseURL = firstOf(o.DatabaseURL, os.Getenv("NOEMATA_DATABASE_URL"))
-		s, first, err := serve.Start(cmd.Context(), o)
-		if err != nil {
-			return err
-		}
-		defer s.Stop()
-		w := cmd.OutOrStdout()
-		_, _ = fmt.Fprintf(w, "Noemata listens on %s\n", s.Address)
-		if first != "" {
-			_, _ = fmt.Fprintf(w, "The first administrator's token, shown this once: %s\nSign in with: noemata sign-in --address %s --token TOKEN\n", first, s.Address)
-		}
-		return s.Wait(cmd.Context())
-	}}
+	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			slog.SetDefault(slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil)))
+			syscall.Umask(0o077)
+			o.DatabaseURL = firstOf(o.DatabaseURL, os.Getenv("NOEMATA_DATABASE_URL"))
+			s, first, err := serve.Start(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			defer s.Stop()
+			w := cmd.OutOrStdout()
+			_, _ = fmt.Fprintf(w, "Noemata listens on %s\n", s.Address)
+			if first != "" {
+				_, _ = fmt.Fprintf(w, "The first administrator's token, shown this once: %s\nSign in with: noemata "+
+					"sign-in --address %s --token TOKEN\n", first, s.Address)
+			}
+			return s.Wait(cmd.Context())
+		}}
 	f := c.Flags()
 	f.StringVar(&o.Listen, "listen", DefaultListen, "host and port to listen on")
-	f.StringVar(&o.DataDir, "data", serve.DefaultDataDir(), "folder for the key and, without --database-url, the records")
-	f.StringVar(&o.DatabaseURL, "database-url", "", "PostgreSQL database for the records (else NOEMATA_DATABASE_URL, which no list of processes shows); without one it is started")
+	f.StringVar(&o.DataDir, "data", serve.DefaultDataDir(),
+		"folder for the key and, without --database-url, the records")
+	f.StringVar(&o.DatabaseURL, "database-url", "",
+		"PostgreSQL database for the records (else NOEMATA_DATABASE_URL, which no list of processes shows); without "+
+			"one it is started")
 	f.StringVar(&o.Certificate, "certificate", "", "PEM file with the certificate, to serve HTTPS")
 	f.StringVar(&o.Key, "key", "", "PEM file with the certificate's key; both are read again when they change")
 	f.BoolVar(&o.PlainHTTP, "plain-http", false, "listen beyond this machine without TLS; tokens travel in the clear")
-	f.StringArrayVar(&o.Proxies, "trusted-proxy", nil, "address or network of a proxy whose X-Forwarded-For and X-Forwarded-Proto are believed; repeatable")
-	f.StringArrayVar(&o.Folders, "warehouse-dir", nil, "folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
-	f.BoolVar(&o.Paused, "paused", false, "start without running anything; a feed runs again once it is started or asked to run")
+	f.StringArrayVar(&o.Proxies, "trusted-proxy", nil,
+		"address or network of a proxy whose X-Forwarded-For and X-Forwarded-Proto are believed; repeatable")
+	f.StringArrayVar(&o.Folders, "warehouse-dir", nil,
+		"folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
+	f.BoolVar(&o.Paused, "paused", false,
+		"start without running anything; a feed runs again once it is started or asked to run")
 	return c
 }
 
 func demoCommand(demo Demo) *cobra.Command {
 	o := DemoOptions{}
-	c := &cobra.Command{Use: "demo", Short: "Run the service with a made-up region's libraries as an example", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		syscall.Umask(0o077)
-		level := slog.LevelWarn
-		slog.SetDefault(slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: level})))
-		o.Out = cmd.OutOrStdout()
-		equal, err := demo(cmd.Context(), o)
-		if err == nil && !equal {
-			return errNo
-		}
-		return err
-	}}
+	c := &cobra.Command{Use: "demo", Short: "Run the service with a made-up region's libraries as an example",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			syscall.Umask(0o077)
+			level := slog.LevelWarn
+			slog.SetDefault(slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: level})))
+			o.Out = cmd.OutOrStdout()
+			equal, err := demo(cmd.Context(), o)
+			if err == nil && !equal {
+				return errNo
+			}
+			return err
+		}}
 	c.Flags().StringVar(&o.Dir, "data", ".demo", "folder for the demo's databases")
 	c.Flags().StringVar(&o.Listen, "listen", DefaultListen, "host and port to listen on")
-	c.Flags().BoolVar(&o.Check, "check", false, "run the whole example without a person, prove the replicas equal, and end; keeps what the demo has, changes nothing of a person's")
+	c.Flags().BoolVar(&o.Check, "check", false,
+		"run the whole example without a person, prove the replicas equal, and end; keeps what the demo has, "+
+			"changes nothing of a person's")
 	return c
 }
 
 func (a *app) signInCommand() *cobra.Command {
-	return &cobra.Command{Use: "sign-in", Short: "Keep address and token for later commands, in the user's configuration folder", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		p := profile{Address: firstOf(a.address, readProfile().Address, "http://"+DefaultListen), Token: a.token}
-		if p.Token == "" {
-			var err error
-			if p.Token, err = readSecret(cmd, "Token: "); err != nil {
+	return &cobra.Command{Use: "sign-in",
+		Short: "Keep address and token for later commands, in the user's configuration folder", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p := profile{Address: firstOf(a.address, readProfile().Address, "http://"+DefaultListen), Token: a.token}
+			if p.Token == "" {
+				var err error
+				if p.Token, err = readSecret(cmd, "Token: "); err != nil {
+					return err
+				}
+			}
+			about, err := client.New(p.Address, p.Token).About(cmd.Context())
+			if err != nil {
 				return err
 			}
-		}
-		about, err := client.New(p.Address, p.Token).About(cmd.Context())
-		if err != nil {
-			return err
-		}
-		path, err := writeProfile(p)
-		if err != nil {
-			return fmt.Errorf("keep the sign-in: %w", err)
-		}
-		return a.say(cmd, about, "Signed in to Noemata %s at %s; kept in %s.", about.Version, p.Address, path)
-	}}
+			path, err := writeProfile(p)
+			if err != nil {
+				return fmt.Errorf("keep the sign-in: %w", err)
+			}
+			return a.say(cmd, about, "Signed in to Noemata %s at %s; kept in %s.", about.Version, p.Address, path)
+		}}
 }
 
 // isTerminal tells whether a person sits at what is read.
@@ -109,56 +122,62 @@ func readSecret(cmd *cobra.Command, prompt string) (string, error) {
 }
 
 func (a *app) aboutCommand() *cobra.Command {
-	return &cobra.Command{Use: "about", Short: "Say what the service is", Args: exactly(0), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
-		x, err := c.About(ctx)
-		if err != nil {
-			return err
-		}
-		return a.say(cmd, x, "Noemata %s reads %s and writes %s.", x.Version, strings.Join(x.Sources, ", "), strings.Join(x.Warehouses, ", "))
-	})}
+	return &cobra.Command{Use: "about", Short: "Say what the service is", Args: exactly(0),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+			x, err := c.About(ctx)
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, x, "Noemata %s reads %s and writes %s.", x.Version, strings.Join(x.Sources, ", "),
+				strings.Join(x.Warehouses, ", "))
+		})}
 }
 
 func (a *app) openAPICommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the API's description, OpenAPI 3.1 in JSON", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		description, err := service.OpenAPI(a.version)
-		if err != nil {
+	return &cobra.Command{Use: "openapi", Short: "Print the API's description, OpenAPI 3.1 in JSON", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			description, err := service.OpenAPI(a.version)
+			if err != nil {
+				return err
+			}
+			_, err = cmd.OutOrStdout().Write(append(description, '\n'))
 			return err
-		}
-		_, err = cmd.OutOrStdout().Write(append(description, '\n'))
-		return err
-	}}
+		}}
 }
 
 func (a *app) tokensCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List tokens", Args: exactly(0), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
-		x, err := c.Tokens(ctx)
-		if err != nil {
-			return err
-		}
-		return a.show(cmd, x, func(w io.Writer) {
-			g := grid(w, " number", "name", "made", "last used")
-			for _, t := range x {
-				g.AppendRow(table.Row{t.ID, t.Name, when(&t.CreatedAt), when(t.LastUsedAt)})
+	list := &cobra.Command{Use: "list", Short: "List tokens", Args: exactly(0),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+			x, err := c.Tokens(ctx)
+			if err != nil {
+				return err
 			}
-			g.Render()
-		})
-	})}
-	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is shown this once", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		x, err := c.AddToken(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return a.say(cmd, x, "%s", x.Secret)
-	})}
-	remove := &cobra.Command{Use: "remove NUMBER", Short: "Remove a token and end its sessions", Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-		id, err := strconv.ParseInt(args[0], 10, 64)
-		if err != nil {
-			return usageError{fmt.Errorf("%q is not a token's number", args[0])}
-		}
-		if err := c.RemoveToken(ctx, id); err != nil {
-			return err
-		}
-		return a.say(cmd, map[string]int64{"removed": id}, "Token %d is removed.", id)
-	})}
+			return a.show(cmd, x, func(w io.Writer) {
+				g := grid(w, " number", "name", "made", "last used")
+				for _, t := range x {
+					g.AppendRow(table.Row{t.ID, t.Name, when(&t.CreatedAt), when(t.LastUsedAt)})
+				}
+				g.Render()
+			})
+		})}
+	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is shown this once", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			x, err := c.AddToken(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, x, "%s", x.Secret)
+		})}
+	remove := &cobra.Command{Use: "remove NUMBER", Short: "Remove a token and end its sessions", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usageError{fmt.Errorf("%q is not a token's number", args[0])}
+			}
+			if err := c.RemoveToken(ctx, id); err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]int64{"removed": id}, "Token %d is removed.", id)
+		})}
 	return group("tokens", "Tokens that programs and people sign in with", list, add, remove)
 }

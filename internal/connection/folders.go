@@ -22,8 +22,12 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 	if s.Path == "" {
 		return s, nil
 	}
-	if strings.ContainsFunc(s.Path, func(r rune) bool { return r < ' ' || r == 0x7f || strings.ContainsRune(`?#%"'\*[]`, r) }) {
-		return s, problem.Newf(problem.Invalid, `Write the path without ? # % " ' \ * [ ] and control characters.`, "The path %q holds a character that could be read as something else than a name.", s.Path)
+	if strings.ContainsFunc(s.Path, func(r rune) bool {
+		return r < ' ' || r == 0x7f ||
+			strings.ContainsRune(`?#%"'\*[]`, r)
+	}) {
+		return s, problem.Newf(problem.Invalid, `Write the path without ? # % " ' \ * [ ] and control characters.`,
+			"The path %q holds a character that could be read as something else than a name.", s.Path)
 	}
 	path := s.Path
 	if !filepath.IsAbs(path) && len(f) > 0 {
@@ -31,13 +35,16 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 	}
 	path, err := followed(filepath.Clean(path))
 	if err != nil {
-		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %s cannot be looked at: %v.", s.Path, err), "Correct it, or let the service's user read its folders.")
+		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %s cannot be looked at: %v.", s.Path, err),
+			"Correct it, or let the service's user read its folders.")
 	}
 	if !slices.ContainsFunc(f, func(folder string) bool {
 		folder, err := followed(folder)
 		return err == nil && strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
 	}) {
-		return s, problem.Newf(problem.Invalid, fmt.Sprintf("Choose a file below %s, or have the operator start the service with --warehouse-dir %s.", strings.Join(f, " or "), filepath.Dir(path)),
+		return s, problem.Newf(problem.Invalid,
+			fmt.Sprintf("Choose a file below %s, or have the operator start the service with --warehouse-dir %s.",
+				strings.Join(f, " or "), filepath.Dir(path)),
 			"The file %s is not below a folder in which this service may keep database files.", path)
 	}
 	s.Path = path

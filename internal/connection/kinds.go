@@ -54,7 +54,8 @@ func (k *Kinds[T]) Open(name string, s Settings, what string) (T, error) {
 func (k *Kinds[T]) find(name string) (Kind[T], error) {
 	kind, ok := k.known[name]
 	if !ok {
-		return kind, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of %s.", name, k.noun), "Known kinds: "+strings.Join(k.Names(), ", ")+".")
+		return kind, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of %s.", name, k.noun), "Known kinds: "+
+			strings.Join(k.Names(), ", ")+".")
 	}
 	return kind, nil
 }

@@ -56,7 +56,8 @@ func (p *patient) Write(b []byte) (int, error) {
 
 // wait reads or writes until a deadline or, if that is nearer, the end of patience. A deadline
 // that was set meanwhile is told from the latter.
-func (p *patient) wait(deadline *time.Time, set func(time.Time) error, do func([]byte) (int, error), b []byte) (int, error) {
+func (p *patient) wait(deadline *time.Time, set func(time.Time) error, do func([]byte) (int, error), b []byte) (int,
+	error) {
 	p.mu.Lock()
 	end := time.Now().Add(p.silence)
 	impatient := deadline.IsZero() || end.Before(*deadline)

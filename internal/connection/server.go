@@ -18,11 +18,13 @@ import (
 func CheckServer(s Settings, server string, port int) (Settings, error) {
 	for _, field := range []struct{ name, value string }{{"host", s.Host}, {"database", s.Database}, {"user", s.User}} {
 		if field.value == "" {
-			return s, problem.Newf(problem.Invalid, "Give host, database and user, or a URL.", "A %s connection needs its %s.", server, field.name)
+			return s, problem.Newf(problem.Invalid, "Give host, database and user, or a URL.",
+				"A %s connection needs its %s.", server, field.name)
 		}
 	}
 	if s.Path != "" {
-		return s, problem.Newf(problem.Invalid, "Leave path out; it is for databases in a file.", "A %s connection has no path.", server)
+		return s, problem.Newf(problem.Invalid, "Leave path out; it is for databases in a file.",
+			"A %s connection has no path.", server)
 	}
 	if s.Port == 0 {
 		s.Port = port
@@ -30,10 +32,12 @@ func CheckServer(s Settings, server string, port int) (Settings, error) {
 	switch s.TLS {
 	case "", TLSOff, TLSRequire, TLSVerifyCA, TLSVerifyFull:
 	default:
-		return s, problem.Newf(problem.Invalid, "Write off, require, verify-ca or verify-full.", "%q is not a TLS mode.", s.TLS)
+		return s, problem.Newf(problem.Invalid, "Write off, require, verify-ca or verify-full.",
+			"%q is not a TLS mode.", s.TLS)
 	}
 	if s.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.CA)) {
-		return s, problem.New(problem.Invalid, "The certificates to trust hold no certificate in PEM.", "Paste the content of the CA file, from BEGIN CERTIFICATE to END CERTIFICATE.")
+		return s, problem.New(problem.Invalid, "The certificates to trust hold no certificate in PEM.",
+			"Paste the content of the CA file, from BEGIN CERTIFICATE to END CERTIFICATE.")
 	}
 	return s, nil
 }
@@ -79,19 +83,29 @@ func Explain(err error, at, what string, s Settings) error {
 	var silent *SilentError
 	switch text := err.Error(); {
 	case errors.As(err, &silent):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s has said nothing for %s.", at, silent.Silence), "Check whether the server works, and whether something between here and there drops its answers.")
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s has said nothing for %s.", at, silent.Silence),
+			"Check whether the server works, and whether something between here and there drops its answers.")
 	case errors.As(err, &dns):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what), "Check the host name.")
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what),
+			"Check the host name.")
 	case errors.As(err, &authority), errors.As(err, &host), errors.As(err, &invalid):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The certificate of %s was not accepted: %v.", at, rootOf(err)), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network is trusted.")
-	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text, "does not offer TLS"), strings.Contains(text, "does not support TLS"):
-		return problem.Wrap(err, problem.Unreachable, at+" does not offer TLS.", "Turn TLS on at the server (ssl = on), or set the TLS mode to off if the network is trusted.")
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("The certificate of %s was not accepted: %v.", at,
+				rootOf(err)), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network "+
+				"is trusted.")
+	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text,
+		"does not offer TLS"), strings.Contains(text, "does not support TLS"):
+		return problem.Wrap(err, problem.Unreachable, at+" does not offer TLS.",
+			"Turn TLS on at the server (ssl = on), or set the TLS mode to off if the network is trusted.")
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return problem.Wrap(err, problem.Unreachable, at+" refused the connection: nothing listens there.", "Start the server, or check host and port.")
+		return problem.Wrap(err, problem.Unreachable, at+" refused the connection: nothing listens there.",
+			"Start the server, or check host and port.")
 	case errors.Is(err, context.DeadlineExceeded), strings.Contains(text, "i/o timeout"):
-		return problem.Wrap(err, problem.Unreachable, at+" did not answer in time.", "Check host, port and firewall, and whether the server is overloaded.")
+		return problem.Wrap(err, problem.Unreachable, at+" did not answer in time.",
+			"Check host, port and firewall, and whether the server is overloaded.")
 	case isLoss(err):
-		return problem.Wrap(err, problem.Unreachable, "The connection to "+at+" was lost.", "Check whether the server is running; the next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Unreachable, "The connection to "+at+" was lost.",
+			"Check whether the server is running; the next run goes on where this one ended.")
 	}
 	return fmt.Errorf("%s: %w", what, err)
 }
@@ -99,8 +113,10 @@ func Explain(err error, at, what string, s Settings) error {
 func isLoss(err error) bool {
 	var network net.Error
 	text := err.Error()
-	return errors.As(err, &network) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || text == "EOF" ||
-		strings.Contains(text, "unexpected EOF") || strings.Contains(text, "conn closed") || strings.Contains(text, "failed to connect") ||
+	return errors.As(err, &network) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
+		text == "EOF" ||
+		strings.Contains(text, "unexpected EOF") || strings.Contains(text, "conn closed") ||
+		strings.Contains(text, "failed to connect") ||
 		strings.Contains(text, "invalid connection") || strings.Contains(text, "bad connection")
 }
 

@@ -43,14 +43,16 @@ func imports(t *testing.T, root string) map[string][]string {
 
 // The core computes: no network, no database, no file, no process, no clock.
 func TestCoreImportsNothingOfTheWorld(t *testing.T) {
-	forbidden := []string{"net", "os", "io/fs", "io/ioutil", "database/sql", "syscall", "log", "github.com/jackc", "github.com/duckdb", "github.com/gofiber", "github.com/riverqueue", "github.com/spf13"}
+	forbidden := []string{"net", "os", "io/fs", "io/ioutil", "database/sql", "syscall", "log", "github.com/jackc",
+		"github.com/duckdb", "github.com/gofiber", "github.com/riverqueue", "github.com/spf13"}
 	for file, names := range imports(t, ".") {
 		for _, name := range names {
 			for _, f := range forbidden {
 				require.False(t, name == f || strings.HasPrefix(name, f+"/"), "%s imports %s", file, name)
 			}
 			if strings.HasPrefix(name, "noemata/") {
-				require.True(t, strings.HasPrefix(name, "noemata/internal/core/"), "%s imports %s, which is not in the core", file, name)
+				require.True(t, strings.HasPrefix(name, "noemata/internal/core/"),
+					"%s imports %s, which is not in the core", file, name)
 			}
 		}
 		content, err := os.ReadFile(file)
@@ -74,7 +76,8 @@ var layers = [][]string{
 	{"internal/store", "client", "console"},
 	{"internal/records"},
 	{"internal/engine"},
-	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres", "internal/source/mariadb"},
+	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres",
+		"internal/source/mariadb"},
 	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},
 	{"internal/warehouse", "internal/source"},
 	{"internal/source/mariadb/wire", "internal/pgcopy", "internal/pglink"},
@@ -100,7 +103,8 @@ func TestImportsPointDown(t *testing.T) {
 		return found
 	}
 	helps := func(name string) bool {
-		return level(name) < 0 && slices.ContainsFunc(helpers, func(h string) bool { return name == h || strings.HasPrefix(name, h+"/") })
+		return level(name) < 0 && slices.ContainsFunc(helpers,
+			func(h string) bool { return name == h || strings.HasPrefix(name, h+"/") })
 	}
 	for file, names := range imports(t, "../..") {
 		from := filepath.ToSlash(filepath.Dir(strings.TrimPrefix(file, "../../")))
@@ -131,7 +135,8 @@ var sql = regexp.MustCompile(`(?s)\b(SELECT\s.+\sFROM|INSERT INTO|UPDATE\s\S+\s(
 // internal/source, and those for the records in store and jobs. What starts servers, measures
 // or shows them has statements of its own.
 func TestSQLStaysInItsPlace(t *testing.T) {
-	places := []string{"internal/warehouse", "internal/source", "internal/store", "internal/jobs", "internal/pgcopy", "internal/pglink",
+	places := []string{"internal/warehouse", "internal/source", "internal/store", "internal/jobs", "internal/pgcopy",
+		"internal/pglink",
 		"internal/pgserver", "internal/mariaserver", "internal/testkit", "demo", "bench", "tools"}
 	seen := 0
 	for file := range imports(t, "../..") {
@@ -160,4 +165,30 @@ func TestTheSeamHasNoSQL(t *testing.T) {
 		require.NoError(t, err)
 		require.False(t, !strings.HasSuffix(file, "_test.go") && sql.Match(content), "%s has a statement", file)
 	}
+}
+
+// screen is how many lines a function may have without saying why.
+const screen = 80
+
+func TestFunctionsFitAScreen(t *testing.T) {
+	require.NoError(t, filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		for _, d := range file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			if n := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1; n > screen {
+				require.Contains(t, f.Doc.Text(), "Longer than a screen: ", "%s of %s has %d lines", f.Name.Name, path, n)
+			}
+		}
+		return nil
+	}))
 }

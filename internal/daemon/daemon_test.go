@@ -128,7 +128,8 @@ func TestAProcessIsFoundAndEnds(t *testing.T) {
 	require.NotNil(t, found)
 
 	require.NoError(t, started.Signal(syscall.SIGTERM))
-	require.ErrorContains(t, started.Wait(context.Background(), func() error { return errors.New("refused") }), "the server ended")
+	require.ErrorContains(t, started.Wait(context.Background(), func() error { return errors.New("refused") }),
+		"the server ended")
 	require.NoError(t, found.Signal(syscall.SIGTERM), "nothing is left to end")
 	gone, _ := daemon.Find("the sleeper", file, "sleep")
 	require.Nil(t, gone)

@@ -106,7 +106,8 @@ func (a *applier) part(ctx context.Context, t *logTable) (warehouse.Part, error)
 		return p, nil
 	}
 	stands, _ := a.board.at()
-	p, err := a.commit.Table(ctx, warehouse.Load{Feed: a.Feed.Name, Table: t.Table.Table, Target: t.target, Run: a.Run, From: stands.Position})
+	p, err := a.commit.Table(ctx, warehouse.Load{Feed: a.Feed.Name, Table: t.Table.Table, Target: t.target, Run: a.Run,
+		From: stands.Position})
 	if err == nil {
 		a.parts[t] = p
 	}
@@ -176,7 +177,8 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 	for i, s := range fold.Fold(b, t.key, t.Keep) {
 		part.Count(rows.Books{Folded: s.Folded})
 		if s.Empties != never {
-			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment, warehouse.Has{Continues: continues || i > 0}); err != nil {
+			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment,
+				warehouse.Has{Continues: continues || i > 0}); err != nil {
 				return err
 			}
 		}

@@ -26,8 +26,11 @@ func TestDatabaseWithoutAnEncoding(t *testing.T) {
 	require.NoError(t, err)
 	defer src.Close()
 	b.source = src
-	table := feed.Table{Table: "public.cards", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}}
+	table := feed.Table{Table: "public.cards", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+		Watermark: &feed.Watermark{Column: "at"}}
 	require.Equal(t, rows.Books{Read: 3, SetAside: 1, Inserted: 2}, b.bring(table).Books)
-	require.Equal(t, [][]string{{"1", "plain"}, {"3", "München"}}, b.rowsOf("public.cards", column("id", schema.Int32), column("title", schema.Text)))
-	require.Equal(t, [][]string{{`["2"]`, "Column title holds bytes that are not text in UTF-8."}}, b.rowsOf("noemata.set_aside", column("key", schema.Text), column("reason", schema.Text)))
+	require.Equal(t, [][]string{{"1", "plain"}, {"3", "München"}},
+		b.rowsOf("public.cards", column("id", schema.Int32), column("title", schema.Text)))
+	require.Equal(t, [][]string{{`["2"]`, "Column title holds bytes that are not text in UTF-8."}},
+		b.rowsOf("noemata.set_aside", column("key", schema.Text), column("reason", schema.Text)))
 }

@@ -26,7 +26,8 @@ func logName(feed string) string {
 func (s *session) begin(ctx context.Context) error {
 	var ok bool
 	if s.log, ok = s.Source.(source.Log); !ok {
-		return problem.Newf(problem.Invalid, "Write find: watermark.", "The change log of this kind of source cannot be followed.")
+		return problem.Newf(problem.Invalid, "Write find: watermark.",
+			"The change log of this kind of source cannot be followed.")
 	}
 	if err := s.plan(ctx); err != nil {
 		return err
@@ -66,7 +67,8 @@ func (s *session) begin(ctx context.Context) error {
 
 // standAt keeps where a feed begins, before anything is copied: what the copies do not show
 // is read from there on, also by another run.
-func (s *session) standAt(ctx context.Context, stands warehouse.Checkpoint, begun string) (warehouse.Checkpoint, error) {
+func (s *session) standAt(ctx context.Context, stands warehouse.Checkpoint, begun string) (warehouse.Checkpoint,
+	error) {
 	c, err := s.Warehouse.Begin(ctx)
 	if err != nil {
 		return stands, err
@@ -94,7 +96,8 @@ func (s *session) plan(ctx context.Context) error {
 			return err
 		}
 		t.trouble, t.key = err, schema.Indexes(t.query.Table.Columns, t.target.Key)
-		t.told = TableReport{Table: table.Table, Target: t.target, State: t.copy.State, Expected: max(t.query.Table.Rows, 0)}
+		t.told = TableReport{Table: table.Table, Target: t.target, State: t.copy.State,
+			Expected: max(t.query.Table.Rows, 0)}
 		tables, first = append(tables, t), cmp.Or(first, named(err, s.Feed.Name, table.Table))
 	}
 	s.tables = tables
@@ -133,8 +136,10 @@ func (s *session) recognise(ctx context.Context) error {
 	}
 	s.name = log.Name
 	if log.Origin != origin {
-		return problem.Newf(problem.Held, "If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",
-			"The source is not the database that this feed has followed: it says it is %s, and the feed stands in the log of %s.",
+		return problem.Newf(problem.Held,
+			"If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",
+			"The source is not the database that this feed has followed: it says it is %s, and the feed stands in "+
+				"the log of %s.",
 			origin, log.Origin)
 	}
 	s.board.mu.Lock()
@@ -181,7 +186,8 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		return entries, json.Unmarshal([]byte(t.copy.Reason), t.heldFor)
 	case t.copy.State == warehouse.Following && t.made: // what it held is gone, or is elsewhere
 		entries = append(entries, t.copyAgain())
-	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "": // of a version that kept none
+	// of a version that kept none
+	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "":
 		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t).String()})
 	case t.copy.State == warehouse.Following && t.trouble == nil:
 		var was structure
@@ -248,7 +254,8 @@ func (s *session) findTroubles(ctx context.Context) error {
 		case held:
 			s.isHeld(t, t.trouble)
 		case t.trouble != nil:
-			if err := hold(ctx, s.Warehouse, s.Feed.Name, s.Run, stands, &tableError{t.Table.Table, t.trouble, true}); err != nil {
+			if err := hold(ctx, s.Warehouse, s.Feed.Name, s.Run, stands,
+				&tableError{t.Table.Table, t.trouble, true}); err != nil {
 				return err
 			}
 			s.isHeld(t, t.trouble)

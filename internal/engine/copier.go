@@ -105,7 +105,8 @@ func (c *copier) copyTable(ctx context.Context, t *logTable) error {
 	}
 	moment := reads.Moment().UnixMicro()
 	if err := c.Warehouse.Journal().Note(ctx, c.Feed.Name,
-		warehouse.CopyDone{Table: t.Table.Table, Generation: t.copy.Generation, Reached: reached, Moment: moment}); err != nil {
+		warehouse.CopyDone{Table: t.Table.Table, Generation: t.copy.Generation, Reached: reached,
+			Moment: moment}); err != nil {
 		return err
 	}
 	c.board.update(t, func(r *TableReport) {
@@ -147,7 +148,8 @@ func (c *copier) resume(ctx context.Context, t *logTable, reads source.Copy) (do
 	next.Layout = reads.Layout()
 	next.Snapshots = append(slices.Clone(next.Snapshots), reads.Snapshot())
 	journal := c.Warehouse.Journal()
-	if err := journal.Note(ctx, c.Feed.Name, append(entries, warehouse.TakeSnapshot{From: t.copy, To: next})...); err != nil {
+	if err := journal.Note(ctx, c.Feed.Name,
+		append(entries, warehouse.TakeSnapshot{From: t.copy, To: next})...); err != nil {
 		return nil, err
 	}
 	parts, err := journal.Parts(ctx, c.Feed.Name, next)

@@ -82,7 +82,8 @@ func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
 	r.Progress(Progress{Phase: "looking"})
 	err := named(problem.Guarded(func() error { return r.run(ctx) })(), w.Feed.Name, w.Table.Table)
 	if err != nil && ctx.Err() != nil {
-		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.",
+			"What was committed stays; the next run goes on from there.")
 	}
 	return r.outcome, err
 }
@@ -130,7 +131,8 @@ func (r *run) leftOver(ctx context.Context) error {
 	left, err := r.Warehouse.LeftOver(ctx, r.plan.target)
 	for _, c := range left {
 		if slices.Contains(r.Table.Drop, c.Column) {
-			r.note("The target still holds the column %s, which the feed drops, with the values of before. To remove them: %s", c.Column, c.Remedy)
+			r.note("The target still holds the column %s, which the feed drops, with the values of before. To "+
+				"remove them: %s", c.Column, c.Remedy)
 		}
 	}
 	return err
@@ -154,8 +156,11 @@ func (r *run) sameTarget(ctx context.Context, stands warehouse.Checkpoint, made 
 		return stands, err
 	}
 	return stands, problem.Newf(problem.Held,
-		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under another name: noemata positions set %[1]s %[2]s %[3]s.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table), problem.Word(stands.Position.String())),
-		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last, stands.Position, r.plan.target.Name)
+		fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. If it is the old table under "+
+			"another name: noemata positions set %[1]s %[2]s %[3]s.", problem.Word(r.Feed.Name),
+			problem.Word(r.Table.Table), problem.Word(stands.Position.String())),
+		"%s was loaded into %s up to %s, and its target is %s now, a table that was there before.", r.Table.Table, last,
+		stands.Position, r.plan.target.Name)
 }
 
 // whole reads the table and swaps it in.
@@ -187,7 +192,8 @@ func (r *run) watermark(ctx context.Context) error {
 			return err
 		}
 		if r.outcome.Nulls > 0 {
-			r.note("%s with a null watermark %s not replicated; name a fallback column to include them.", plural(r.outcome.Nulls, "row"), isAre(r.outcome.Nulls))
+			r.note("%s with a null watermark %s not replicated; name a fallback column to include them.",
+				plural(r.outcome.Nulls, "row"), isAre(r.outcome.Nulls))
 		}
 	}
 	high, completeAt, err := r.bound(ctx)
@@ -251,7 +257,8 @@ func (r *run) bound(ctx context.Context) (high string, completeAt time.Time, err
 			r.engine.mu.Lock()
 			r.engine.proposals[key] = p
 			r.engine.mu.Unlock()
-			r.note("Transactions that were open at %s have not ended, so rows above %s wait for them.", p.clock.UTC().Format(time.RFC3339), orNothing(r.outcome.From.Position.String()))
+			r.note("Transactions that were open at %s have not ended, so rows above %s wait for them.",
+				p.clock.UTC().Format(time.RFC3339), orNothing(r.outcome.From.Position.String()))
 			return "", time.Time{}, nil
 		}
 		select {

@@ -55,15 +55,17 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 	src, err := pgsource.Open(settings, `source "circulation"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	return &workbench{t: t, kind: kind, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(),
-		feed: &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
+	return &workbench{t: t, kind: kind, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind),
+		engine: engine.New(),
+		feed:   &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
 }
 
 // openWarehouse makes a warehouse of the test's own.
 func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
 	var err error
 	if kind == duckdb.Kind {
-		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")}, `warehouse "lake"`)
+		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")},
+			`warehouse "lake"`)
 	} else {
 		target, _ := testkit.Database(t)
 		wh, err = pgwarehouse.Open(target, `warehouse "reports"`)
@@ -108,20 +110,22 @@ func (b *workbench) rowsOf(name string, columns ...schema.Column) [][]string {
 	n, err := schema.ParseName(name)
 	require.NoError(b.t, err)
 	var out [][]string
-	err = b.warehouse.Read(context.Background(), warehouse.Query{Target: warehouse.Target{Name: n}, Columns: columns, OrderBy: []string{columns[0].Name}}, func(r arrow.RecordBatch) error {
-		for i := range int(r.NumRows()) {
-			var row []string
-			for k, c := range columns {
-				text, ok := schema.CellText(r.Column(k), i, c.Type)
-				if !ok {
-					text = "null"
+	err = b.warehouse.Read(context.Background(),
+		warehouse.Query{Target: warehouse.Target{Name: n}, Columns: columns,
+			OrderBy: []string{columns[0].Name}}, func(r arrow.RecordBatch) error {
+			for i := range int(r.NumRows()) {
+				var row []string
+				for k, c := range columns {
+					text, ok := schema.CellText(r.Column(k), i, c.Type)
+					if !ok {
+						text = "null"
+					}
+					row = append(row, strings.Clone(text))
 				}
-				row = append(row, strings.Clone(text))
+				out = append(out, row)
 			}
-			out = append(out, row)
-		}
-		return nil
-	})
+			return nil
+		})
 	require.NoError(b.t, err)
 	return out
 }
@@ -133,7 +137,8 @@ func column(name string, kind schema.Kind) schema.Column {
 // patrons is the usual table: a key, a watermark, a value.
 func (b *workbench) patrons(rows int) feed.Table {
 	b.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz)`)
-	b.exec(`INSERT INTO patrons SELECT i, 'patron ' || i, now() - interval '1 hour' + i * interval '1 ms' FROM generate_series(1, $1::int) i`, rows)
+	b.exec(`INSERT INTO patrons SELECT i, 'patron ' || i, now() - interval '1 hour' + i * interval '1 ms' FROM `+
+		`generate_series(1, $1::int) i`, rows)
 	return feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: feed.KeepLatest,
 		Watermark: &feed.Watermark{Column: "updated_at", Settle: "0s"}}
 }
@@ -155,7 +160,8 @@ func TestFirstAllThenNothingThenExactlyOne(t *testing.T) {
 func TestTiesAtThePageEdge(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		table := b.patrons(0)
-		b.exec(`INSERT INTO patrons SELECT i, 'p' || i, '2026-03-01 09:00Z'::timestamptz + (i / 4) * interval '1 s' FROM generate_series(1, 30) i`)
+		b.exec(`INSERT INTO patrons SELECT i, 'p' || i, '2026-03-01 09:00Z'::timestamptz + (i / 4) * interval '1 s' ` +
+			`FROM generate_series(1, 30) i`)
 		table.PageRows = 3
 		out := b.bring(table)
 		require.Equal(t, rows.Books{Read: 30, Inserted: 30}, out.Books)
@@ -168,17 +174,20 @@ func TestTiesAtThePageEdge(t *testing.T) {
 func TestLedgerWithoutKeyKeepsTiesAndTwins(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE desk_events (at timestamptz NOT NULL, desk text, detail json)`)
-		b.exec(`INSERT INTO desk_events SELECT '2026-03-01 09:00Z'::timestamptz + (i / 5) * interval '1 s', 'north', '{"a":1}' FROM generate_series(0, 49) i`)
+		b.exec(`INSERT INTO desk_events SELECT '2026-03-01 09:00Z'::timestamptz + (i / 5) * interval '1 s', ` +
+			`'north', '{"a":1}' FROM generate_series(0, 49) i`)
 		table := feed.Table{Table: "public.desk_events", Find: feed.FindWatermark, Keep: feed.KeepLedger, PageRows: 7,
 			Watermark: &feed.Watermark{Column: "at", Settle: "0s", LookBack: "3s"}}
 		require.Equal(t, rows.Books{Read: 50, Inserted: 50}, b.bring(table).Books)
 		// Twins that arrive late, within the look-back.
-		b.exec(`INSERT INTO desk_events VALUES ('2026-03-01 09:00:08Z', 'north', '{"a":1}'), ('2026-03-01 09:00:08Z', 'south', null)`)
+		b.exec(`INSERT INTO desk_events VALUES ('2026-03-01 09:00:08Z', 'north', '{"a":1}'), ('2026-03-01 ` +
+			`09:00:08Z', 'south', null)`)
 		out := b.bring(table)
 		require.Equal(t, int64(2), out.Books.Inserted, "%+v", out.Books)
 		require.Equal(t, out.Books.Read-2, out.Books.Unchanged)
 		b.equal(table, 52)
-		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.desk_events", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.desk_events",
+			nil))
 		require.Equal(t, rows.Books{Read: 52, Unchanged: 52}, b.bring(table).Books)
 		b.equal(table, 52)
 	})
@@ -273,13 +282,15 @@ func TestPreparedTransactionHoldsTheBound(t *testing.T) {
 func TestNullWatermarks(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		table := b.patrons(5)
-		b.exec(`ALTER TABLE patrons ADD created_at timestamptz NOT NULL DEFAULT '2026-01-01Z'; UPDATE patrons SET updated_at = null WHERE id IN (2, 3)`)
+		b.exec(`ALTER TABLE patrons ADD created_at timestamptz NOT NULL DEFAULT '2026-01-01Z'; UPDATE patrons SET ` +
+			`updated_at = null WHERE id IN (2, 3)`)
 		out := b.bring(table)
 		require.Equal(t, int64(3), out.Books.Read)
 		require.Equal(t, int64(2), out.Nulls)
 		require.Contains(t, out.Notes[0], "2 rows with a null watermark are not replicated")
 		table.Watermark.Fallback = "created_at"
-		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons",
+			nil))
 		out = b.bring(table)
 		require.Equal(t, rows.Books{Read: 5, Unchanged: 3, Inserted: 2}, out.Books)
 		require.Zero(t, out.Nulls)
@@ -296,7 +307,8 @@ func TestPositionSetBackDoublesNothing(t *testing.T) {
 		us, err := schema.ParseTimestamp(back.Value)
 		require.NoError(t, err)
 		back.Value = schema.TimestampTZText(us - 40_000)
-		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", &back))
+		require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons",
+			&back))
 		require.Equal(t, rows.Books{Read: 40, Unchanged: 40}, b.bring(table).Books)
 		b.equal(table, 100)
 	})
@@ -305,10 +317,12 @@ func TestPositionSetBackDoublesNothing(t *testing.T) {
 func TestCatchesUpAfterDays(t *testing.T) {
 	b := newWorkbench(t, duckdb.Kind)
 	table := b.patrons(0)
-	b.exec(`INSERT INTO patrons SELECT i, 'p', now() - interval '6 days' + i * interval '1 minute' FROM generate_series(1, 100) i`)
+	b.exec(`INSERT INTO patrons SELECT i, 'p', now() - interval '6 days' + i * interval '1 minute' FROM ` +
+		`generate_series(1, 100) i`)
 	b.bring(table)
 	// Nobody ran the feed for five days of the source's time.
-	b.exec(`INSERT INTO patrons SELECT 1000 + i, 'p', now() - interval '5 days' + i * interval '1 minute' FROM generate_series(1, 7000) i`)
+	b.exec(`INSERT INTO patrons SELECT 1000 + i, 'p', now() - interval '5 days' + i * interval '1 minute' FROM ` +
+		`generate_series(1, 7000) i`)
 	b.exec(`UPDATE patrons SET name = 'renamed', updated_at = now() - interval '1 day' WHERE id <= 10`)
 	table.PageRows = 1000
 	out := b.bring(table)
@@ -320,7 +334,8 @@ func TestCatchesUpAfterDays(t *testing.T) {
 func TestStart(t *testing.T) {
 	b := newWorkbench(t, duckdb.Kind)
 	table := b.patrons(0)
-	b.exec(`INSERT INTO patrons SELECT i, 'p', '2026-01-01Z'::timestamptz + i * interval '1 day' FROM generate_series(0, 9) i`)
+	b.exec(`INSERT INTO patrons SELECT i, 'p', '2026-01-01Z'::timestamptz + i * interval '1 day' FROM ` +
+		`generate_series(0, 9) i`)
 	table.Watermark.Start = "2026-01-08"
 	require.Equal(t, int64(3), b.bring(table).Books.Read, "the start itself counts")
 	require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
@@ -335,7 +350,8 @@ func TestDaysCountWhenComplete(t *testing.T) {
 	b := newWorkbench(t, duckdb.Kind)
 	b.exec(`CREATE TABLE closed_days (branch int, day date, PRIMARY KEY (branch, day))`)
 	b.exec(`INSERT INTO closed_days SELECT 1, current_date + i FROM generate_series(-5, 1) i`)
-	table := feed.Table{Table: "public.closed_days", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "day", Settle: "0s"}}
+	table := feed.Table{Table: "public.closed_days", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+		Watermark: &feed.Watermark{Column: "day", Settle: "0s"}}
 	require.Equal(t, int64(5), b.bring(table).Books.Read, "today and tomorrow are not complete")
 }
 
@@ -362,13 +378,17 @@ func TestReplaceSwapsWhole(t *testing.T) {
 func TestWholeInEveryKeep(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
-			b.exec(`DROP TABLE IF EXISTS loan_rules; CREATE TABLE loan_rules (kind text PRIMARY KEY, days int); INSERT INTO loan_rules VALUES ('book', 28), ('film', 7), ('map', 3)`)
-			table := feed.Table{Table: "public.loan_rules", Find: feed.FindWhole, Keep: keep, Target: "kept." + strings.ReplaceAll(string(keep), "-", "_")}
+			b.exec(`DROP TABLE IF EXISTS loan_rules; CREATE TABLE loan_rules (kind text PRIMARY KEY, days int); ` +
+				`INSERT INTO loan_rules VALUES ('book', 28), ('film', 7), ('map', 3)`)
+			table := feed.Table{Table: "public.loan_rules", Find: feed.FindWhole, Keep: keep, Target: "kept." +
+				strings.ReplaceAll(string(keep), "-", "_")}
 			require.Equal(t, rows.Books{Read: 3, Inserted: 3}, b.bring(table).Books, keep)
 			require.Equal(t, rows.Books{Read: 3, Unchanged: 3}, b.bring(table).Books, keep)
-			b.exec(`DELETE FROM loan_rules WHERE kind = 'film'; UPDATE loan_rules SET days = 5 WHERE kind = 'map'; INSERT INTO loan_rules VALUES ('game', 14)`)
+			b.exec(`DELETE FROM loan_rules WHERE kind = 'film'; UPDATE loan_rules SET days = 5 WHERE kind = 'map'; ` +
+				`INSERT INTO loan_rules VALUES ('game', 14)`)
 			books := b.bring(table).Books
-			require.Equal(t, []int64{1, 1, 1, 1}, []int64{books.Inserted, books.Updated, books.Deleted, books.Unchanged}, "%s %+v", keep, books)
+			require.Equal(t, []int64{1, 1, 1, 1},
+				[]int64{books.Inserted, books.Updated, books.Deleted, books.Unchanged}, "%s %+v", keep, books)
 			b.equal(table, 3)
 			b.exec(`INSERT INTO loan_rules VALUES ('film', 7); DELETE FROM loan_rules WHERE kind <> 'film'`)
 			b.bring(table)
@@ -380,10 +400,13 @@ func TestWholeInEveryKeep(t *testing.T) {
 func TestKeyOfTheFeedsOwn(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE holds (patron int, title int, note text, seen timestamptz)`)
-		b.exec(`INSERT INTO holds VALUES (1, 1, 'old', '2026-01-01Z'), (1, 1, 'new', '2026-01-02Z'), (1, 2, 'only', '2026-01-01Z'), (null, 2, 'lost key', '2026-01-03Z')`)
-		table := feed.Table{Table: "public.holds", Find: feed.FindWatermark, Keep: feed.KeepLatest, Key: []string{"patron", "title"}, Watermark: &feed.Watermark{Column: "seen"}}
+		b.exec(`INSERT INTO holds VALUES (1, 1, 'old', '2026-01-01Z'), (1, 1, 'new', '2026-01-02Z'), (1, 2, 'only', ` +
+			`'2026-01-01Z'), (null, 2, 'lost key', '2026-01-03Z')`)
+		table := feed.Table{Table: "public.holds", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Key: []string{"patron", "title"}, Watermark: &feed.Watermark{Column: "seen"}}
 		require.Equal(t, rows.Books{Read: 4, Folded: 1, SetAside: 1, Inserted: 2}, b.bring(table).Books)
-		require.Equal(t, [][]string{{"1", "new"}, {"2", "only"}}, b.rowsOf("public.holds", column("title", schema.Int32), column("note", schema.Text)))
+		require.Equal(t, [][]string{{"1", "new"}, {"2", "only"}},
+			b.rowsOf("public.holds", column("title", schema.Int32), column("note", schema.Text)))
 		require.Equal(t, rows.Books{}, b.bring(table).Books)
 	})
 }
@@ -392,11 +415,14 @@ func TestRowsSetAsideAndHealed(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE fines (id int PRIMARY KEY, amount numeric(10,2), at timestamptz)`)
 		b.exec(`INSERT INTO fines VALUES (1, 2.50, '2026-01-01Z'), (2, 'NaN', '2026-01-02Z')`)
-		table := feed.Table{Table: "public.fines", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}}
+		table := feed.Table{Table: "public.fines", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at"}}
 		require.Equal(t, rows.Books{Read: 2, SetAside: 1, Inserted: 1}, b.bring(table).Books)
 		require.Equal(t, rows.Books{}, b.bring(table).Books, "the position has passed the row set aside")
-		aside := []schema.Column{column("key", schema.Text), column("content", schema.Text), column("reason", schema.Text)}
-		require.Equal(t, [][]string{{`["2"]`, `{"amount":"NaN","at":"2026-01-02T00:00:00.000000Z","id":"2"}`, "Column amount is NaN, which decimal(10,2) cannot hold; name it under as_text to keep it."}},
+		aside := []schema.Column{column("key", schema.Text), column("content", schema.Text),
+			column("reason", schema.Text)}
+		require.Equal(t, [][]string{{`["2"]`, `{"amount":"NaN","at":"2026-01-02T00:00:00.000000Z","id":"2"}`,
+			"Column amount is NaN, which decimal(10,2) cannot hold; name it under as_text to keep it."}},
 			b.rowsOf("noemata.set_aside", aside...))
 		b.exec(`UPDATE fines SET amount = 3, at = '2026-01-05Z' WHERE id = 2`)
 		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, b.bring(table).Books)
@@ -407,9 +433,11 @@ func TestRowsSetAsideAndHealed(t *testing.T) {
 
 func TestOddNames(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE SCHEMA "Zweig ""Nord"""; CREATE TABLE "Zweig ""Nord"""."Leih.Gänge" ("Ключ 1" int, "select" text, "a""b" timestamptz, PRIMARY KEY ("Ключ 1"))`)
+		b.exec(`CREATE SCHEMA "Zweig ""Nord"""; CREATE TABLE "Zweig ""Nord"""."Leih.Gänge" ("Ключ 1" int, "select" ` +
+			`text, "a""b" timestamptz, PRIMARY KEY ("Ключ 1"))`)
 		b.exec(`INSERT INTO "Zweig ""Nord"""."Leih.Gänge" VALUES (1, 'x''y', '2026-01-01Z'), (2, '\', '2026-01-01Z')`)
-		table := feed.Table{Table: `Zweig "Nord"."Leih.Gänge"`, Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: `a"b`}, PageRows: 1}
+		table := feed.Table{Table: `Zweig "Nord"."Leih.Gänge"`, Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: `a"b`}, PageRows: 1}
 		table.Table = schema.Name{Schema: `Zweig "Nord"`, Table: "Leih.Gänge"}.Display()
 		table.Target = `"{schema}"."{table} ❤"`
 		require.Equal(t, rows.Books{Read: 2, Inserted: 2}, b.bring(table).Books)
@@ -462,12 +490,14 @@ func TestOvertakenWorkerCannotCommit(t *testing.T) {
 		w.Progress = func(p engine.Progress) {
 			if p.Phase == "writing" && !moved {
 				moved = true
-				require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", "public.patrons", nil))
+				require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation",
+					"public.patrons", nil))
 			}
 		}
 		_, err := b.engine.Run(context.Background(), w)
 		require.True(t, problem.Is(err, problem.Overtaken), "%v", err)
-		n, err := b.warehouse.Count(context.Background(), warehouse.Target{Name: schema.Name{Schema: "public", Table: "patrons"}})
+		n, err := b.warehouse.Count(context.Background(),
+			warehouse.Target{Name: schema.Name{Schema: "public", Table: "patrons"}})
 		require.NoError(t, err)
 		require.Zero(t, n, "nothing of the late worker is to be seen")
 		b.bring(table)
@@ -496,14 +526,16 @@ func TestEveryStatementIsRecorded(t *testing.T) {
 func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		ctx := context.Background()
-		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, at timestamptz NOT NULL); INSERT INTO loans VALUES (1, 'C1', '2026-01-01Z'), (2, 'C2', '2026-01-02Z')`)
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, at timestamptz NOT NULL); INSERT INTO loans ` +
+			`VALUES (1, 'C1', '2026-01-01Z'), (2, 'C2', '2026-01-02Z')`)
 		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, copy text); INSERT INTO holds VALUES (1, 'C1')`)
 		count := func(target string) string {
 			t.Helper()
 			found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM "+target)
 			return fmt.Sprint(found[0][0])
 		}
-		table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.loans", Watermark: &feed.Watermark{Column: "at"}}
+		table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Target: "kept.loans", Watermark: &feed.Watermark{Column: "at"}}
 		run := func() error {
 			_, err := b.engine.Run(ctx, b.work(table))
 			return err

@@ -24,7 +24,8 @@ type folded struct {
 }
 
 func newFolded(t *logTable, run int64, b change.Batch, list []fold.Row) *folded {
-	f := &folded{t: t, run: run, batch: b, list: list, values: fold.Gather(b.Record, list, t.key), masks: make([]string, len(list))}
+	f := &folded{t: t, run: run, batch: b, list: list, values: fold.Gather(b.Record, list, t.key),
+		masks: make([]string, len(list))}
 	for i, r := range list {
 		f.masks[i] = maskOf(r)
 	}
@@ -94,7 +95,8 @@ func (f *folded) added(c warehouse.Column) arrow.Array {
 	case warehouse.Until:
 		return f.moments(func(r fold.Row) int32 { return r.Until })
 	case warehouse.Current:
-		return each[bool](array.NewBooleanBuilder(allocator), n, func(i int) bool { return f.list[i].Until == never && !f.list[i].Gone })
+		return each[bool](array.NewBooleanBuilder(allocator), n,
+			func(i int) bool { return f.list[i].Until == never && !f.list[i].Gone })
 	case warehouse.Position:
 		return texts(func(i int) string {
 			txn := f.batch.Txns[f.list[i].Txn]

@@ -40,7 +40,9 @@ func (f *follower) held(table string) error { return f.troubles[table] }
 func (f *follower) rowsOf(target string) []string {
 	f.t.Helper()
 	schemaName, table, _ := strings.Cut(target, ".")
-	columns := f.see(fmt.Sprintf("SELECT column_name FROM information_schema.columns WHERE table_schema = '%s' AND table_name = '%s' AND column_name NOT LIKE 'nm_%%' ORDER BY CASE column_name WHEN 'id' THEN '1' WHEN 'copy' THEN '2' WHEN 'note' THEN '3' ELSE column_name END", schemaName, table))
+	columns := f.see(fmt.Sprintf("SELECT column_name FROM information_schema.columns WHERE table_schema = '%s' AND "+
+		"table_name = '%s' AND column_name NOT LIKE 'nm_%%' ORDER BY CASE column_name WHEN 'id' THEN '1' WHEN "+
+		"'copy' THEN '2' WHEN 'note' THEN '3' ELSE column_name END", schemaName, table))
 	for i, c := range columns {
 		columns[i] = fmt.Sprintf("coalesce(CAST(%s AS VARCHAR), '~')", c)
 	}
@@ -123,7 +125,8 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 				b.exec(strings.ReplaceAll(sql, "holds", strings.TrimPrefix(x.Table, "public.")))
 			}
 		}
-		all(`CREATE TABLE holds (id int PRIMARY KEY, state text, note text); ALTER TABLE holds ALTER note SET STORAGE EXTERNAL`)
+		all(`CREATE TABLE holds (id int PRIMARY KEY, state text, note text); ALTER TABLE holds ALTER note SET ` +
+			`STORAGE EXTERNAL`)
 		all(`INSERT INTO holds VALUES (1, 'placed', NULL), (2, 'placed', repeat('n', 5000))`)
 		f := newFollower(t, b, tables...)
 		for name, books := range f.catchUp() {
@@ -139,21 +142,31 @@ func TestEveryKeepFromTheLog(t *testing.T) {
 		all(`UPDATE holds SET id = 4 WHERE id = 2`) // the key changes, and the note is still left out
 		all(`UPDATE holds SET state = state WHERE id = 3`)
 		f.catchUp()
-		require.Equal(t, []string{"3 | placed | 3", "4 | ready | 5000"}, f.see(`SELECT id, state, length(note) FROM kept.holds_latest ORDER BY id`))
-		require.Equal(t, []string{"1 | placed | true", "2 | ready | true", "3 | placed | false", "4 | ready | false", "9 | never seen | true"},
+		require.Equal(t, []string{"3 | placed | 3", "4 | ready | 5000"},
+			f.see(`SELECT id, state, length(note) FROM kept.holds_latest ORDER BY id`))
+		require.Equal(t, []string{"1 | placed | true", "2 | ready | true", "3 | placed | false", "4 | ready | false",
+			"9 | never seen | true"},
 			f.see(`SELECT id, state, nm_deleted_at IS NOT NULL FROM kept.holds_soft_delete ORDER BY id`))
-		require.Equal(t, []string{"1 | placed | <nil> | false", "2 | placed | 5000 | false", "2 | ready | 5000 | false", "3 | placed | 3 | true", "4 | ready | 5000 | true"},
+		require.Equal(t, []string{"1 | placed | <nil> | false", "2 | placed | 5000 | false", "2 | ready | 5000 | false",
+			"3 | placed | 3 | true", "4 | ready | 5000 | true"},
 			f.see(`SELECT id, state, length(note), nm_current FROM kept.holds_history ORDER BY id, nm_from`))
-		require.Equal(t, []string{"copy | 1 | placed | <nil>", "copy | 2 | placed | 5000", "update | 2 | ready | 5000", "insert | 3 | placed | 3", "delete | 1 | <nil> | <nil>",
-			"insert | 9 | never seen | <nil>", "delete | 9 | <nil> | <nil>", "delete | 2 | <nil> | <nil>", "insert | 4 | ready | 5000", "update | 3 | placed | 3"},
+		require.Equal(t, []string{"copy | 1 | placed | <nil>", "copy | 2 | placed | 5000", "update | 2 | ready | 5000",
+			"insert | 3 | placed | 3", "delete | 1 | <nil> | <nil>",
+			"insert | 9 | never seen | <nil>", "delete | 9 | <nil> | <nil>", "delete | 2 | <nil> | <nil>",
+			"insert | 4 | ready | 5000", "update | 3 | placed | 3"},
 			f.see(`SELECT nm_change, id, state, length(note) FROM kept.holds_ledger ORDER BY nm_position, id`))
 		all(`BEGIN; TRUNCATE holds; INSERT INTO holds VALUES (3, 'placed', 'new'), (5, 'placed', 'last'); COMMIT`)
 		f.catchUp()
 		require.Equal(t, []string{"3 | new", "5 | last"}, f.see(`SELECT id, note FROM kept.holds_latest ORDER BY id`))
-		require.Equal(t, []string{"1 | true", "2 | true", "3 | false", "4 | true", "5 | false", "9 | true"}, f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.holds_soft_delete ORDER BY id`))
+		require.Equal(t, []string{"1 | true", "2 | true", "3 | false", "4 | true", "5 | false", "9 | true"},
+			f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.holds_soft_delete ORDER BY id`))
 		require.Equal(t, []string{"1 | 1 | 0", "2 | 2 | 0", "3 | 1 | 1", "4 | 1 | 0", "5 | 1 | 1"},
-			f.see(`SELECT id, count(*), CAST(sum(CASE WHEN nm_current THEN 1 ELSE 0 END) AS BIGINT) FROM kept.holds_history GROUP BY id ORDER BY id`), "a row that comes back unchanged in the same transaction makes no version")
-		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.holds_history a JOIN kept.holds_history b ON a.id = b.id AND a.nm_from < b.nm_from AND (a.nm_until IS NULL OR a.nm_until > b.nm_from)`))
+			f.see(`SELECT id, count(*), CAST(sum(CASE WHEN nm_current THEN 1 ELSE 0 END) AS BIGINT) FROM `+
+				`kept.holds_history GROUP BY id ORDER BY id`), "a row that comes back unchanged in the same "+
+				"transaction makes no version")
+		require.Equal(t, []string{"0"},
+			f.see(`SELECT count(*) FROM kept.holds_history a JOIN kept.holds_history b ON a.id = b.id AND a.nm_from `+
+				`< b.nm_from AND (a.nm_until IS NULL OR a.nm_until > b.nm_from)`))
 	})
 }
 
@@ -193,14 +206,16 @@ func copiedUnderLoad(t *testing.T, b *workbench, s *torture.Source, database str
 	var tables []feed.Table
 	for _, keep := range []string{"history", "ledger"} {
 		for _, name := range torture.Tables(keep) {
-			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
+			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep),
+				Target: `kept."` + doubled(name) + `"`})
 		}
 	}
 	defer engine.CutReplaysAt(100_000)
 	for round := range rounds {
 		engine.CutReplaysAt([]int64{100_000, 1, 7}[round%3])
 		b.feed.Name = fmt.Sprintf("round-%d", round)
-		quiet := feed.Table{Table: database + ".quiet", Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.quiet_%d", round)}
+		quiet := feed.Table{Table: database + ".quiet", Keep: feed.KeepLatest,
+			Target: fmt.Sprintf("kept.quiet_%d", round)}
 		newFollower(t, b, quiet).catchUp()
 		f := newFollower(t, b, append([]feed.Table{quiet}, tables...)...)
 		s.Start(6)
@@ -209,7 +224,8 @@ func copiedUnderLoad(t *testing.T, b *workbench, s *torture.Source, database str
 		time.Sleep(200 * time.Millisecond)
 		s.Pause()
 		f.catchUp()
-		faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history", "ledger")
+		faults, err := s.JudgeKeeps(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) }, "history",
+			"ledger")
 		require.NoError(t, err)
 		for _, fault := range faults {
 			t.Log(s.Explain(ctx, fault))
@@ -252,16 +268,20 @@ func (c brokenCopy) Read(ctx context.Context, part int, since string, sink func(
 // between the two were there before they were.
 func TestAnInterruptedCopyKeepsTheOrderOfChanges(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY); CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans SELECT i, 'lent' FROM generate_series(1, 4) i`)
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY); CREATE TABLE loans (id int PRIMARY KEY, state text); ` +
+			`INSERT INTO loans SELECT i, 'lent' FROM generate_series(1, 4) i`)
 		b.exec(`CREATE TABLE events (id int PRIMARY KEY, state text); INSERT INTO events SELECT * FROM loans`)
 		f := newFollower(t, b, feed.Table{Table: "public.quiet", Keep: feed.KeepLatest, Target: "kept.quiet"})
 		f.catchUp()
 		for table, keep := range map[string]feed.Keep{"loans": feed.KeepHistory, "events": feed.KeepLedger} {
-			f.feed.Tables = append(f.feed.Tables, feed.Table{Table: "public." + table, Find: feed.FindLog, Keep: keep, Target: "kept." + table})
+			f.feed.Tables = append(f.feed.Tables,
+				feed.Table{Table: "public." + table, Find: feed.FindLog, Keep: keep, Target: "kept." + table})
 			w := f.work()
 			w.Source = broken{b.source.(*pgsource.Source), func() error {
-				require.Eventually(t, func() bool { return f.see(`SELECT count(*) FROM noemata.copy_parts`)[0] == "1" }, 10*time.Second, 10*time.Millisecond)
-				b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 1; UPDATE %[1]s SET state = 'returned' WHERE id = 2; INSERT INTO %[1]s VALUES (5, 'lent')`, table))
+				require.Eventually(t, func() bool { return f.see(`SELECT count(*) FROM noemata.copy_parts`)[0] == "1" },
+					10*time.Second, 10*time.Millisecond)
+				b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 1; UPDATE %[1]s SET state = 'returned' WHERE id = 2; `+
+					`INSERT INTO %[1]s VALUES (5, 'lent')`, table))
 				return errors.New("the reading room is closed")
 			}}
 			_, err := f.engine.Follow(context.Background(), w)
@@ -269,18 +289,22 @@ func TestAnInterruptedCopyKeepsTheOrderOfChanges(t *testing.T) {
 			b.exec(fmt.Sprintf(`DELETE FROM %s WHERE id = 3`, table))
 			f.catchUp()
 		}
-		require.Equal(t, []string{"1 | lent | false", "2 | returned | true", "3 | lent | false", "4 | lent | true", "5 | lent | true"},
+		require.Equal(t, []string{"1 | lent | false", "2 | returned | true", "3 | lent | false", "4 | lent | true",
+			"5 | lent | true"},
 			f.see(`SELECT id, state, nm_current FROM kept.loans ORDER BY id, nm_from`))
 		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.loans WHERE nm_until <= nm_from`))
-		require.Equal(t, []string{"1 | copy", "1 | delete", "2 | copy", "3 | copy", "3 | delete", "4 | copy", "5 | copy"}, f.see(`SELECT id, nm_change FROM kept.events ORDER BY id, nm_position`))
+		require.Equal(t, []string{"1 | copy", "1 | delete", "2 | copy", "3 | copy", "3 | delete", "4 | copy",
+			"5 | copy"}, f.see(`SELECT id, nm_change FROM kept.events ORDER BY id, nm_position`))
 	})
 }
 
 // What one transaction changes in two tables is never seen apart.
 func TestReadersNeverSeeTablesApart(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE desk_a (id int PRIMARY KEY, n int); CREATE TABLE desk_b (id int PRIMARY KEY, n int); INSERT INTO desk_a VALUES (1, 0); INSERT INTO desk_b VALUES (1, 0)`)
-		f := newFollower(t, b, feed.Table{Table: "public.desk_a", Keep: feed.KeepLatest, Target: "kept.desk_a"}, feed.Table{Table: "public.desk_b", Keep: feed.KeepHistory, Target: "kept.desk_b"})
+		b.exec(`CREATE TABLE desk_a (id int PRIMARY KEY, n int); CREATE TABLE desk_b (id int PRIMARY KEY, n int); ` +
+			`INSERT INTO desk_a VALUES (1, 0); INSERT INTO desk_b VALUES (1, 0)`)
+		f := newFollower(t, b, feed.Table{Table: "public.desk_a", Keep: feed.KeepLatest, Target: "kept.desk_a"},
+			feed.Table{Table: "public.desk_b", Keep: feed.KeepHistory, Target: "kept.desk_b"})
 		f.catchUp()
 		w := f.work()
 		until := make(chan struct{})
@@ -318,30 +342,39 @@ func TestReadersNeverSeeTablesApart(t *testing.T) {
 		close(until)
 		require.NoError(t, <-done)
 		require.Greater(t, len(seen), 5, "the readers saw it move on")
-		require.Equal(t, []string{"301"}, f.see(`SELECT count(*) FROM kept.desk_b`), "each transaction has made a version")
-		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.desk_b a JOIN kept.desk_b b ON a.nm_from < b.nm_from WHERE a.nm_until > b.nm_from OR a.nm_until IS NULL`))
+		require.Equal(t, []string{"301"}, f.see(`SELECT count(*) FROM kept.desk_b`),
+			"each transaction has made a version")
+		require.Equal(t, []string{"0"},
+			f.see(`SELECT count(*) FROM kept.desk_b a JOIN kept.desk_b b ON a.nm_from < b.nm_from WHERE a.nm_until `+
+				`> b.nm_from OR a.nm_until IS NULL`))
 	})
 }
 
 // A slot that is lost holds the feed; a new copy goes on, and the history keeps its past.
 func TestALostSlotHoldsTheFeedAndANewCopyKeepsThePast(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans VALUES (1, 'lent'), (2, 'lent'), (3, 'lent')`)
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans VALUES (1, 'lent'), (2, ` +
+			`'lent'), (3, 'lent')`)
 		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepHistory, Target: "kept.loans"})
 		f.catchUp()
 		b.exec(`UPDATE loans SET state = 'returned' WHERE id = 1`)
 		f.catchUp()
 		require.Eventually(t, func() bool { // the server takes a moment to notice that nobody reads any more
-			_, err := b.conn.Exec(context.Background(), `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE database = current_database()`)
+			_, err := b.conn.Exec(context.Background(),
+				`SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE database = `+
+					`current_database()`)
 			return err == nil
 		}, 20*time.Second, 50*time.Millisecond)
-		b.exec(`UPDATE loans SET state = 'lost' WHERE id = 2; DELETE FROM loans WHERE id = 3; INSERT INTO loans VALUES (4, 'lent')`)
+		b.exec(`UPDATE loans SET state = 'lost' WHERE id = 2; DELETE FROM loans WHERE id = 3; INSERT INTO loans ` +
+			`VALUES (4, 'lent')`)
 		_, err := f.engine.Follow(context.Background(), f.work())
 		require.True(t, problem.Is(err, problem.Held), "%v", err)
 		require.ErrorContains(t, err, "noemata feeds copy")
 		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, nil, b.source, b.warehouse))
-		require.Equal(t, rows.Books{Read: 4, Inserted: 1, Updated: 1, Deleted: 1, Unchanged: 1}, f.catchUp()["public.loans"])
-		require.Equal(t, []string{"1 | lent | false", "1 | returned | true", "2 | lent | false", "2 | lost | true", "3 | lent | false", "4 | lent | true"},
+		require.Equal(t, rows.Books{Read: 4, Inserted: 1, Updated: 1, Deleted: 1, Unchanged: 1},
+			f.catchUp()["public.loans"])
+		require.Equal(t, []string{"1 | lent | false", "1 | returned | true", "2 | lent | false", "2 | lost | true",
+			"3 | lent | false", "4 | lent | true"},
 			f.see(`SELECT id, state, nm_current FROM kept.loans ORDER BY id, nm_from`))
 	})
 }
@@ -366,13 +399,16 @@ func TestLetGo(t *testing.T) {
 func TestAnAlteredPublicationHoldsTheFeed(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE holds (id int PRIMARY KEY)`)
-		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"}, feed.Table{Table: "public.holds", Keep: feed.KeepSoftDelete, Target: "kept.holds"})
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"},
+			feed.Table{Table: "public.holds", Keep: feed.KeepSoftDelete, Target: "kept.holds"})
 		f.catchUp()
-		b.exec(`DO $$ BEGIN EXECUTE (SELECT format('ALTER PUBLICATION %I DROP TABLE holds', pubname) FROM pg_publication WHERE pubname LIKE 'noemata%'); END $$`)
+		b.exec(`DO $$ BEGIN EXECUTE (SELECT format('ALTER PUBLICATION %I DROP TABLE holds', pubname) FROM ` +
+			`pg_publication WHERE pubname LIKE 'noemata%'); END $$`)
 		b.exec(`INSERT INTO holds VALUES (1); INSERT INTO loans VALUES (1)`)
 		require.EqualValues(t, 1, f.catchUp()["public.loans"].Inserted, "the other table goes on")
 		require.ErrorContains(t, f.held("public.holds"), "--table public.holds")
-		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source, b.warehouse))
+		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source,
+			b.warehouse))
 		require.Equal(t, rows.Books{Read: 1, Inserted: 1}, f.catchUp()["public.holds"])
 	})
 }
@@ -381,16 +417,25 @@ func TestAnAlteredPublicationHoldsTheFeed(t *testing.T) {
 // whole: values of older rows, types and keys included. The others go on.
 func TestAStructureThatChangesHoldsItsTableAlone(t *testing.T) {
 	for what, x := range map[string]struct{ change, want string }{
-		"a column that is added, with a default": {`ALTER TABLE loans ADD COLUMN state text DEFAULT 'out', ADD COLUMN seen date; INSERT INTO loans VALUES (3, 'C3', 'x', 'in')`, "1 | C1 | n | ~ | out,2 | C2 | n | ~ | out,3 | C3 | x | ~ | in"},
-		"a type that is changed":                 {`ALTER TABLE loans ALTER id TYPE bigint; INSERT INTO loans VALUES (5000000000, 'C3')`, "1 | C1 | n,2 | C2 | n,5000000000 | C3 | n"},
-		"values that cannot be converted":        {`ALTER TABLE loans ALTER note DROP DEFAULT, ALTER note TYPE int USING length(note); INSERT INTO loans VALUES (3, 'C3', 7)`, "1 | C1 | 1,2 | C2 | 1,3 | C3 | 7"},
-		"another key":                            {`ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy); UPDATE loans SET id = 1; INSERT INTO loans VALUES (1, 'C3')`, "1 | C1 | n,1 | C2 | n,1 | C3 | n"},
-		"names that are exchanged":               {`ALTER TABLE loans RENAME copy TO x; ALTER TABLE loans RENAME note TO copy; ALTER TABLE loans RENAME x TO note; INSERT INTO loans VALUES (3, 'C3', 'n')`, "1 | n | C1,2 | n | C2,3 | n | C3"},
+		"a column that is added, with a default": {`ALTER TABLE loans ADD COLUMN state text DEFAULT 'out', ADD ` +
+			`COLUMN seen date; INSERT INTO loans VALUES (3, 'C3', 'x', 'in')`, "1 | C1 | n | ~ | out,2 | C2 | n | ~ " +
+			"| out,3 | C3 | x | ~ | in"},
+		"a type that is changed": {`ALTER TABLE loans ALTER id TYPE bigint; INSERT INTO loans ` +
+			`VALUES (5000000000, 'C3')`, "1 | C1 | n,2 | C2 | n,5000000000 | C3 | n"},
+		"values that cannot be converted": {`ALTER TABLE loans ALTER note DROP DEFAULT, ALTER note TYPE int ` +
+			`USING length(note); INSERT INTO loans VALUES (3, 'C3', 7)`, "1 | C1 | 1,2 | C2 | 1,3 | C3 | 7"},
+		"another key": {`ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY ` +
+			`(copy); UPDATE loans SET id = 1; INSERT INTO loans VALUES (1, 'C3')`, "1 | C1 | n,1 | C2 | n,1 | C3 | n"},
+		"names that are exchanged": {`ALTER TABLE loans RENAME copy TO x; ALTER TABLE loans RENAME ` +
+			`note TO copy; ALTER TABLE loans RENAME x TO note; INSERT INTO loans VALUES (3, 'C3', 'n')`,
+			"1 | n | C1,2 | n | C2,3 | n | C3"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			onEach(t, func(t *testing.T, b *workbench) {
-				b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text NOT NULL, note text DEFAULT 'n'); CREATE TABLE holds (id int PRIMARY KEY); INSERT INTO loans VALUES (1, 'C1'), (2, 'C2')`)
-				f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"}, feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
+				b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text NOT NULL, note text DEFAULT 'n'); CREATE ` +
+					`TABLE holds (id int PRIMARY KEY); INSERT INTO loans VALUES (1, 'C1'), (2, 'C2')`)
+				f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"},
+					feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
 				f.catchUp()
 				b.exec(x.change + `; INSERT INTO holds VALUES (1)`)
 				f.catchUp()
@@ -399,7 +444,8 @@ func TestAStructureThatChangesHoldsItsTableAlone(t *testing.T) {
 				if err := f.held("public.loans"); what != "names that are exchanged" || err != nil {
 					require.ErrorContains(t, err, "feeds copy "+b.feed.Name+" --table public.loans")
 				}
-				require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.loans"}, b.source, b.warehouse))
+				require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.loans"}, b.source,
+					b.warehouse))
 				f.catchUp()
 				require.NoError(t, f.held("public.loans"))
 				require.Equal(t, x.want, strings.Join(f.rowsOf("kept.loans"), ","))
@@ -426,7 +472,8 @@ func TestEachTableIsHeldForItsOwnReason(t *testing.T) {
 		for i := range 10 {
 			exec(fmt.Sprintf("CREATE TABLE desk_%d (id int PRIMARY KEY, note varchar(9))", i))
 			exec(fmt.Sprintf("INSERT INTO desk_%d VALUES (1, '1')", i))
-			tables = append(tables, feed.Table{Table: name(fmt.Sprintf("desk_%d", i)), Keep: feed.KeepLatest, Target: fmt.Sprintf("kept.desk_%d", i)})
+			tables = append(tables, feed.Table{Table: name(fmt.Sprintf("desk_%d", i)), Keep: feed.KeepLatest,
+				Target: fmt.Sprintf("kept.desk_%d", i)})
 		}
 		f := newFollower(t, b, tables...)
 		f.catchUp()
@@ -470,23 +517,31 @@ func TestEachTableIsHeldForItsOwnReason(t *testing.T) {
 // to the source again, in every keep.
 func TestAnotherKeyIsNoticedInEveryKeep(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text NOT NULL); INSERT INTO loans VALUES (1, 'C1'), (2, 'C2'); CREATE TABLE holds (id int PRIMARY KEY)`)
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text NOT NULL); INSERT INTO loans VALUES (1, 'C1'), ` +
+			`(2, 'C2'); CREATE TABLE holds (id int PRIMARY KEY)`)
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
 			b.feed.Name = "of-" + string(keep)
-			table := feed.Table{Table: "public.loans", Keep: keep, Target: "kept.loans_" + strings.ReplaceAll(string(keep), "-", "_")}
-			f := newFollower(t, b, table, feed.Table{Table: "public.holds", Keep: keep, Target: "kept.holds_" + strings.ReplaceAll(string(keep), "-", "_")})
+			table := feed.Table{Table: "public.loans", Keep: keep, Target: "kept.loans_" +
+				strings.ReplaceAll(string(keep), "-", "_")}
+			f := newFollower(t, b, table,
+				feed.Table{Table: "public.holds", Keep: keep, Target: "kept.holds_" +
+					strings.ReplaceAll(string(keep), "-", "_")})
 			f.catchUp()
-			b.exec(`ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy); UPDATE loans SET id = 1; INSERT INTO loans VALUES (1, 'C3')`)
+			b.exec(`ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy); UPDATE loans SET id = 1; ` +
+				`INSERT INTO loans VALUES (1, 'C3')`)
 			f.catchUp() // the log tells it, or the catalogue of the next run
 			f.catchUp()
 			require.ErrorContains(t, f.held("public.loans"), "The key of")
-			require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.loans"}, b.source, b.warehouse))
+			require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.loans"}, b.source,
+				b.warehouse))
 			f.catchUp()
 			require.NoError(t, f.held("public.loans"))
-			proof, err := engine.Prove(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
+			proof, err := engine.Prove(context.Background(),
+				engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
 			require.NoError(t, err)
 			require.True(t, proof.Same, "%s: %+v", keep, proof)
-			b.exec(`DELETE FROM loans WHERE copy = 'C3'; UPDATE loans SET id = CASE copy WHEN 'C1' THEN 1 ELSE 2 END; ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (id)`)
+			b.exec(`DELETE FROM loans WHERE copy = 'C3'; UPDATE loans SET id = CASE copy WHEN 'C1' THEN 1 ELSE 2 ` +
+				`END; ALTER TABLE loans DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (id)`)
 		}
 	})
 }
@@ -495,8 +550,10 @@ func TestAnotherKeyIsNoticedInEveryKeep(t *testing.T) {
 // is copied again and joins the others by itself.
 func TestAHeldTableCatchesUpAndJoins(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1); CREATE TABLE holds (id int PRIMARY KEY)`)
-		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepHistory, Target: "kept.loans"}, feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1); CREATE TABLE holds (id int ` +
+			`PRIMARY KEY)`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepHistory, Target: "kept.loans"},
+			feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
 		f.catchUp()
 		b.exec(`ALTER TABLE loans RENAME TO lent`)
 		for i := range 3 {
@@ -507,7 +564,8 @@ func TestAHeldTableCatchesUpAndJoins(t *testing.T) {
 		b.exec(`ALTER TABLE lent RENAME TO loans; DELETE FROM loans WHERE id = 1`)
 		f.catchUp()
 		require.NoError(t, f.held("public.loans"))
-		require.Equal(t, []string{"1 | false", "10 | true", "11 | true", "12 | true"}, f.see(`SELECT id, nm_current FROM kept.loans ORDER BY id`))
+		require.Equal(t, []string{"1 | false", "10 | true", "11 | true", "12 | true"},
+			f.see(`SELECT id, nm_current FROM kept.loans ORDER BY id`))
 		b.exec(`INSERT INTO loans VALUES (20)`)
 		require.EqualValues(t, 1, f.catchUp()["public.loans"].Inserted)
 	})
@@ -516,13 +574,17 @@ func TestAHeldTableCatchesUpAndJoins(t *testing.T) {
 // Kinds of change that a table does not take are counted, and left alone.
 func TestAFeedMayIgnoreDeletes(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, secret text, copy text); INSERT INTO loans VALUES (1, 's', 'C1'), (2, 's', 'C2')`)
-		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans", Changes: []string{"insert", "update"}, Drop: []string{"secret"}})
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, secret text, copy text); INSERT INTO loans VALUES (1, 's', ` +
+			`'C1'), (2, 's', 'C2')`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans",
+			Changes: []string{"insert", "update"}, Drop: []string{"secret"}})
 		f.catchUp()
-		b.exec(`DELETE FROM loans WHERE id = 1; UPDATE loans SET id = 3 WHERE id = 2; TRUNCATE loans; INSERT INTO loans VALUES (4, 's', 'C4')`)
+		b.exec(`DELETE FROM loans WHERE id = 1; UPDATE loans SET id = 3 WHERE id = 2; TRUNCATE loans; INSERT INTO ` +
+			`loans VALUES (4, 's', 'C4')`)
 		require.Equal(t, rows.Books{Read: 5, Filtered: 2, Inserted: 2, Deleted: 1}, f.catchUp()["public.loans"])
 		require.Equal(t, []string{"1 | C1", "3 | C2", "4 | C4"}, f.see(`SELECT id, copy FROM kept.loans ORDER BY id`))
-		require.NotContains(t, f.see(`SELECT column_name FROM information_schema.columns WHERE table_name = 'loans'`), "secret")
+		require.NotContains(t, f.see(`SELECT column_name FROM information_schema.columns WHERE table_name = 'loans'`),
+			"secret")
 	})
 }
 
@@ -538,7 +600,8 @@ func TestChangesThatCannotBeStoredAreSetAside(t *testing.T) {
 		b.exec(`UPDATE fines SET amount = 3 WHERE id = 3`)
 		f.catchUp()
 		require.Empty(t, f.see(`SELECT key FROM noemata.set_aside`))
-		require.Equal(t, []string{"1 | 1", "2 | 2", "3 | 3"}, f.see(`SELECT id, CAST(amount AS INTEGER) FROM kept.fines ORDER BY id`))
+		require.Equal(t, []string{"1 | 1", "2 | 2", "3 | 3"},
+			f.see(`SELECT id, CAST(amount AS INTEGER) FROM kept.fines ORDER BY id`))
 	})
 }
 
@@ -554,12 +617,14 @@ func TestAsOf(t *testing.T) {
 		b.exec(`UPDATE patrons SET branch = 'Dornheim'; INSERT INTO patrons VALUES (2, 'Fernmoor')`)
 		f.catchUp()
 		at := func(moment time.Time) []string {
-			return f.see(fmt.Sprintf(`SELECT id, branch FROM kept.patrons_as_of(%s::timestamptz) ORDER BY id`, schema.Literal(moment.UTC().Format("2006-01-02T15:04:05.000000Z"))))
+			return f.see(fmt.Sprintf(`SELECT id, branch FROM kept.patrons_as_of(%s::timestamptz) ORDER BY id`,
+				schema.Literal(moment.UTC().Format("2006-01-02T15:04:05.000000Z"))))
 		}
 		require.Equal(t, []string{"1 | Grünau"}, at(before))
 		require.Equal(t, []string{"1 | Dornheim", "2 | Fernmoor"}, at(time.Now()))
 		require.Empty(t, at(before.Add(-time.Hour)))
-		_, versions, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"1"})
+		_, versions, err := engine.Versions(context.Background(),
+			engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"1"})
 		require.NoError(t, err)
 		require.Len(t, versions, 2)
 		require.Equal(t, []string{"branch"}, versions[1].Changed)
@@ -569,9 +634,12 @@ func TestAsOf(t *testing.T) {
 // Deletes that a watermark cannot show are found by comparing keys, in every keep.
 func TestSweepFindsDeletes(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT '2026-01-01Z'); INSERT INTO patrons VALUES (1, 'Aelis'), (2, 'Kael'), (3, 'Rúna')`)
+		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, name text, updated_at timestamptz NOT NULL DEFAULT ` +
+			`'2026-01-01Z'); INSERT INTO patrons VALUES (1, 'Aelis'), (2, 'Kael'), (3, 'Rúna')`)
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
-			table := feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: keep, Target: "kept.patrons_" + strings.ReplaceAll(string(keep), "-", "_"), Sweep: "1ms", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
+			table := feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: keep, Target: "kept.patrons_" +
+				strings.ReplaceAll(string(keep), "-",
+					"_"), Sweep: "1ms", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
 			testkit.SQL(t, b.warehouse, "CREATE SCHEMA IF NOT EXISTS kept")
 			b.feed.Name = "sweep-" + string(keep)
 			b.exec(`DELETE FROM patrons WHERE id = 4; INSERT INTO patrons VALUES (4, 'Vesna')`)
@@ -585,12 +653,16 @@ func TestSweepFindsDeletes(t *testing.T) {
 		}
 		f := &follower{workbench: b}
 		require.Equal(t, []string{"3"}, f.see(`SELECT count(*) FROM kept.patrons_latest`))
-		require.Equal(t, []string{"1 | false", "2 | false", "3 | false", "4 | true"}, f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.patrons_soft_delete ORDER BY id`))
-		require.Equal(t, []string{"1 | true", "2 | true", "3 | true", "4 | false"}, f.see(`SELECT id, nm_current FROM kept.patrons_history ORDER BY id`))
+		require.Equal(t, []string{"1 | false", "2 | false", "3 | false", "4 | true"},
+			f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.patrons_soft_delete ORDER BY id`))
+		require.Equal(t, []string{"1 | true", "2 | true", "3 | true", "4 | false"},
+			f.see(`SELECT id, nm_current FROM kept.patrons_history ORDER BY id`))
 		// A row that changes while its watermark stays begins a version after the last one.
 		b.exec(`UPDATE patrons SET name = 'Rúna Nightjar', updated_at = '2026-01-02Z' WHERE id = 3`)
-		b.bring(feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: feed.KeepHistory, Target: "kept.patrons_history", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}})
-		require.Equal(t, []string{"Rúna | false", "Rúna Nightjar | true"}, f.see(`SELECT name, nm_current FROM kept.patrons_history WHERE id = 3 ORDER BY nm_from`))
+		b.bring(feed.Table{Table: "public.patrons", Find: feed.FindWatermark, Keep: feed.KeepHistory,
+			Target: "kept.patrons_history", Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}})
+		require.Equal(t, []string{"Rúna | false", "Rúna Nightjar | true"},
+			f.see(`SELECT name, nm_current FROM kept.patrons_history WHERE id = 3 ORDER BY nm_from`))
 	})
 }
 
@@ -602,7 +674,9 @@ func TestFirstRunsAtOnceLeaveOneSlot(t *testing.T) {
 		newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
 		slots := func() (names []string) {
 			t.Helper()
-			require.NoError(t, b.conn.QueryRow(t.Context(), `SELECT coalesce(array_agg(slot_name::text), '{}') FROM pg_replication_slots WHERE database = current_database()`).Scan(&names))
+			require.NoError(t, b.conn.QueryRow(t.Context(),
+				`SELECT coalesce(array_agg(slot_name::text), '{}') FROM pg_replication_slots WHERE database = `+
+					`current_database()`).Scan(&names))
 			return names
 		}
 		for round := range 3 {
@@ -613,7 +687,8 @@ func TestFirstRunsAtOnceLeaveOneSlot(t *testing.T) {
 				go func() {
 					ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 					defer cancel()
-					_, err := engine.New().Follow(ctx, engine.LogWork{Feed: b.feed, Run: run, Source: b.source, Warehouse: b.warehouse})
+					_, err := engine.New().Follow(ctx,
+						engine.LogWork{Feed: b.feed, Run: run, Source: b.source, Warehouse: b.warehouse})
 					errs <- err
 				}()
 			}
@@ -645,8 +720,10 @@ func TestASlotThatIsStillInUseIsWaitedFor(t *testing.T) {
 	f.catchUp()
 	table, err := b.source.Table(context.Background(), schema.Name{Schema: "public", Table: "loans"})
 	require.NoError(t, err)
-	other, err := b.source.(source.Log).Follow(context.Background(), source.Follow{Name: f.see(`SELECT name FROM noemata.logs`)[0], From: f.see(`SELECT position FROM noemata.positions`)[0], MaxBytes: 1 << 20,
-		Tables: []source.Followed{{Table: table, Key: table.Key}}})
+	other, err := b.source.(source.Log).Follow(context.Background(),
+		source.Follow{Name: f.see(`SELECT name FROM noemata.logs`)[0],
+			From: f.see(`SELECT position FROM noemata.positions`)[0], MaxBytes: 1 << 20,
+			Tables: []source.Followed{{Table: table, Key: table.Key}}})
 	require.NoError(t, err)
 	time.AfterFunc(time.Second, other.Close)
 	b.exec(`INSERT INTO loans VALUES (2)`)
@@ -656,16 +733,20 @@ func TestASlotThatIsStillInUseIsWaitedFor(t *testing.T) {
 // A keep that is changed takes the table along, as far as it can.
 func TestAKeepThatIsChangedTakesTheTableAlong(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, 'placed')`)
+		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, ` +
+			`'placed')`)
 		table := feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"}
 		var f *follower
-		for i, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory, feed.KeepSoftDelete, feed.KeepLatest, feed.KeepHistory, feed.KeepLatest} {
+		for i, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory, feed.KeepSoftDelete,
+			feed.KeepLatest, feed.KeepHistory, feed.KeepLatest} {
 			table.Keep = keep
 			f = newFollower(t, b, table)
 			f.catchUp()
-			b.exec(fmt.Sprintf(`UPDATE holds SET state = 'round %d' WHERE id = 1; DELETE FROM holds WHERE id = 2; INSERT INTO holds VALUES (2, 'again %[1]d')`, i))
+			b.exec(fmt.Sprintf(`UPDATE holds SET state = 'round %d' WHERE id = 1; DELETE FROM holds WHERE id = 2; `+
+				`INSERT INTO holds VALUES (2, 'again %[1]d')`, i))
 			f.catchUp()
-			proof, err := engine.Prove(context.Background(), engine.Work{Feed: b.feed, Table: f.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
+			proof, err := engine.Prove(context.Background(),
+				engine.Work{Feed: b.feed, Table: f.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
 			require.NoError(t, err)
 			require.True(t, proof.Same, "%s: %+v", keep, proof)
 		}
@@ -685,18 +766,22 @@ func TestPreparedPartitionedAndCascading(t *testing.T) {
 CREATE TABLE visits_a PARTITION OF visits FOR VALUES IN ('Altwasser'); CREATE TABLE visits_rest PARTITION OF visits DEFAULT;
 CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE fines (id int PRIMARY KEY, loan int REFERENCES loans);
 INSERT INTO visits VALUES ('Altwasser', '2026-01-01', 5), ('Dornheim', '2026-01-01', 6); INSERT INTO loans VALUES (1), (2); INSERT INTO fines VALUES (1, 1)`)
-		f := newFollower(t, b, feed.Table{Table: "public.visits", Keep: feed.KeepHistory, Target: "kept.visits"}, feed.Table{Table: "public.loans", Keep: feed.KeepSoftDelete, Target: "kept.loans"},
+		f := newFollower(t, b, feed.Table{Table: "public.visits", Keep: feed.KeepHistory, Target: "kept.visits"},
+			feed.Table{Table: "public.loans", Keep: feed.KeepSoftDelete, Target: "kept.loans"},
 			feed.Table{Table: "public.fines", Keep: feed.KeepLatest, Target: "kept.fines"})
 		f.catchUp()
 		gid := strings.ReplaceAll(b.settings.Database, "'", "")
-		b.exec(`BEGIN; INSERT INTO loans VALUES (3); UPDATE visits SET people = 7 WHERE branch = 'Dornheim'; PREPARE TRANSACTION '` + gid + `'`)
+		b.exec(`BEGIN; INSERT INTO loans VALUES (3); UPDATE visits SET people = 7 WHERE branch = 'Dornheim'; ` +
+			`PREPARE TRANSACTION '` + gid + `'`)
 		b.exec(`UPDATE visits SET branch = 'Fernmoor' WHERE branch = 'Altwasser'`)
 		f.catchUp()
-		require.Equal(t, []string{"1", "2"}, f.see(`SELECT id FROM kept.loans ORDER BY id`), "what is prepared has not happened yet")
+		require.Equal(t, []string{"1", "2"}, f.see(`SELECT id FROM kept.loans ORDER BY id`),
+			"what is prepared has not happened yet")
 		b.exec(`COMMIT PREPARED '` + gid + `'`)
 		f.catchUp()
 		require.Equal(t, []string{"1", "2", "3"}, f.see(`SELECT id FROM kept.loans ORDER BY id`))
-		require.Equal(t, []string{"Altwasser | 5 | false", "Dornheim | 6 | false", "Dornheim | 7 | true", "Fernmoor | 5 | true"}, f.see(`SELECT branch, people, nm_current FROM kept.visits ORDER BY branch, nm_from`))
+		require.Equal(t, []string{"Altwasser | 5 | false", "Dornheim | 6 | false", "Dornheim | 7 | true",
+			"Fernmoor | 5 | true"}, f.see(`SELECT branch, people, nm_current FROM kept.visits ORDER BY branch, nm_from`))
 		b.exec(`TRUNCATE loans CASCADE`)
 		f.catchUp()
 		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.fines`))
@@ -709,25 +794,29 @@ INSERT INTO visits VALUES ('Altwasser', '2026-01-01', 5), ('Dornheim', '2026-01-
 func TestFreeSlotsAreAskedFor(t *testing.T) {
 	settings := testkit.Settings()
 	settings["max_replication_slots"] = "1"
-	server, err := pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(testkit.Dir(t), "own"), Settings: settings})
+	server, err := pgserver.Start(context.Background(),
+		pgserver.Options{Dir: filepath.Join(testkit.Dir(t), "own"), Settings: settings})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = server.Stop() })
 	require.NoError(t, server.CreateDatabase(context.Background(), "circulation"))
-	b := &workbench{t: t, conn: testkit.Connect(t, server.URL("circulation")), settings: server.Settings("circulation"), engine: engine.New()}
+	b := &workbench{t: t, conn: testkit.Connect(t, server.URL("circulation")), settings: server.Settings("circulation"),
+		engine: engine.New()}
 	b.source, err = pgsource.Open(b.settings, `source "circulation"`)
 	require.NoError(t, err)
 	t.Cleanup(b.source.Close)
 	b.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	follower := func(name string) *follower {
 		own := *b
-		own.feed, own.warehouse = &feed.Feed{Name: name, Source: "circulation", Warehouse: "lake"}, openWarehouse(t, duckdb.Kind)
+		own.feed, own.warehouse = &feed.Feed{Name: name, Source: "circulation", Warehouse: "lake"}, openWarehouse(t,
+			duckdb.Kind)
 		return newFollower(t, &own, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
 	}
 	first, second := follower("first"), follower("second")
 	first.catchUp()
 	for range 2 {
 		var made []string
-		_, err = second.engine.Follow(statement.With(context.Background(), func(s statement.Statement) { made = append(made, s.SQL) }), second.work())
+		_, err = second.engine.Follow(statement.With(context.Background(),
+			func(s statement.Statement) { made = append(made, s.SQL) }), second.work())
 		require.True(t, problem.Is(err, problem.Held), "%v", err)
 		require.ErrorContains(t, err, "All replication slots of source \"circulation\" are taken (1)")
 		require.ErrorContains(t, err, "ALTER SYSTEM SET max_replication_slots = 11;")

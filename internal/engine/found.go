@@ -49,7 +49,8 @@ func (f found) numbers() arrow.Array {
 
 func (f found) ends() (gone, keyOnly, order arrow.Array) {
 	n := f.len()
-	return same[bool](array.NewBooleanBuilder(allocator), n, false), same[bool](array.NewBooleanBuilder(allocator), n, false),
+	return same[bool](array.NewBooleanBuilder(allocator), n, false),
+		same[bool](array.NewBooleanBuilder(allocator), n, false),
 		same[int16](array.NewInt16Builder(allocator), n, int16(fold.FirstOfKey))
 }
 

@@ -51,14 +51,16 @@ func named(err error, feed, table string) error {
 		return err
 	}
 	feed, table = problem.Word(feed), problem.Word(table)
-	remedy := strings.NewReplacer("feeds copy FEED", "feeds copy "+feed, "--table TABLE", "--table "+table, "positions clear FEED TABLE", "positions clear "+feed+" "+table).Replace(p.Remedy)
+	remedy := strings.NewReplacer("feeds copy FEED", "feeds copy "+feed, "--table TABLE", "--table "+table,
+		"positions clear FEED TABLE", "positions clear "+feed+" "+table).Replace(p.Remedy)
 	return problem.Wrap(err, p.Code, p.What, remedy)
 }
 
 // hold keeps a table out of its feed from now on. A worker that lost the feed to another
 // one, which has moved its position since, holds nothing. A move by the same run is its own:
 // a commit whose answer was lost.
-func hold(ctx context.Context, wh warehouse.Warehouse, feed string, run int64, stands warehouse.Checkpoint, e *tableError) error {
+func hold(ctx context.Context, wh warehouse.Warehouse, feed string, run int64, stands warehouse.Checkpoint,
+	e *tableError) error {
 	p := problem.Of(named(e.cause, feed, e.table))
 	text, _ := json.Marshal(reason{p.Code, p.What, p.Remedy, e.heals}) // texts always marshal
 	now, err := wh.Journal().Checkpoint(ctx, feed, "")
@@ -79,7 +81,8 @@ type structure struct {
 }
 
 func structureOf(t *logTable) structure {
-	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Target: t.target.Name.Display()}
+	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(),
+		Target: t.target.Name.Display()}
 }
 
 func (s structure) String() string {
@@ -92,16 +95,22 @@ func (s structure) String() string {
 func (s structure) changed(was structure, table string) error {
 	const remedy = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
 	if !slices.Equal(s.Key, was.Key) {
-		return problem.Newf(problem.Held, remedy, "The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", "))
+		return problem.Newf(problem.Held, remedy,
+			"The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", "))
 	}
 	if was.Target != "" && s.Target != was.Target {
-		return problem.Newf(problem.Held, "To fill it, copy the table: noemata feeds copy FEED --table TABLE. Or give the feed its old target again.", "The target of %s was %s and is %s, a table that was there before and that this feed has not filled.", table, was.Target, s.Target)
+		return problem.Newf(problem.Held,
+			"To fill it, copy the table: noemata feeds copy FEED --table TABLE. Or give the feed its old target again.",
+			"The target of %s was %s and is %s, a table that was there before and that this feed has not filled.",
+			table, was.Target, s.Target)
 	}
 	last := -1
 	for _, c := range s.Columns {
 		at := slices.Index(was.Columns, c)
 		if at >= 0 && at < last {
-			return problem.Newf(problem.Held, remedy, "The columns of %s stand in another order than before: if names were exchanged, the rows that came in before have the wrong values under them.", table)
+			return problem.Newf(problem.Held, remedy,
+				"The columns of %s stand in another order than before: if names were exchanged, the rows that came "+
+					"in before have the wrong values under them.", table)
 		}
 		last = max(last, at)
 	}

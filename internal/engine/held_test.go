@@ -20,16 +20,23 @@ func TestWhatAStructureNotices(t *testing.T) {
 		says  string
 		gains bool
 	}{
-		"nothing":          {now: was},
-		"another key":      {now: structure{[]string{"id", "year"}, was.Columns, was.Target}, says: "it was (id) and is (id, year)"},
-		"no key":           {now: structure{nil, was.Columns, was.Target}, says: "it was (id) and is ()"},
-		"another target":   {now: structure{was.Key, was.Columns, "kept.works"}, says: "was kept.books and is kept.works"},
-		"exchanged names":  {now: structure{was.Key, []string{"id", "author", "title", "year"}, was.Target}, says: "stand in another order"},
-		"a column less":    {now: structure{was.Key, []string{"id", "title", "year"}, was.Target}},
-		"a column more":    {now: structure{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target}, gains: true},
-		"one in the midst": {now: structure{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target}, gains: true},
-		"another name":     {now: structure{was.Key, []string{"id", "title", "writer", "year"}, was.Target}, gains: true},
-		"moved to the end": {now: structure{was.Key, []string{"id", "author", "year", "title"}, was.Target}, says: "stand in another order"},
+		"nothing": {now: was},
+		"another key": {now: structure{[]string{"id", "year"}, was.Columns, was.Target},
+			says: "it was (id) and is (id, year)"},
+		"no key": {now: structure{nil, was.Columns, was.Target}, says: "it was (id) and is ()"},
+		"another target": {now: structure{was.Key, was.Columns, "kept.works"},
+			says: "was kept.books and is kept.works"},
+		"exchanged names": {now: structure{was.Key, []string{"id", "author", "title", "year"}, was.Target},
+			says: "stand in another order"},
+		"a column less": {now: structure{was.Key, []string{"id", "title", "year"}, was.Target}},
+		"a column more": {now: structure{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target},
+			gains: true},
+		"one in the midst": {now: structure{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target},
+			gains: true},
+		"another name": {now: structure{was.Key, []string{"id", "title", "writer", "year"}, was.Target},
+			gains: true},
+		"moved to the end": {now: structure{was.Key, []string{"id", "author", "year", "title"}, was.Target},
+			says: "stand in another order"},
 	} {
 		err := x.now.changed(was, "public.books")
 		if x.says == "" {
@@ -51,12 +58,17 @@ func TestWhatAStructureNotices(t *testing.T) {
 // The commands of a remedy name the feed and the table that they are for.
 func TestRemediesNameTheFeed(t *testing.T) {
 	for remedy, want := range map[string]string{
-		"Copy the table again: noemata feeds copy FEED --table TABLE.":   `Copy the table again: noemata feeds copy live --table 'public."Book s"'.`,
-		"Copy the feed's tables again: noemata feeds copy FEED.":         "Copy the feed's tables again: noemata feeds copy live.",
-		"Clear the position: noemata positions clear FEED TABLE.":        `Clear the position: noemata positions clear live 'public."Book s"'.`,
-		"Write a FEED file for the TABLE.":                               "Write a FEED file for the TABLE.",
-		"Nothing was lost; the next run of noemata goes on from there.":  "Nothing was lost; the next run of noemata goes on from there.",
-		"See noemata runs show --table TABLE, or noemata feeds show it.": `See noemata runs show --table 'public."Book s"', or noemata feeds show it.`,
+		"Copy the table again: noemata feeds copy FEED --table TABLE.": `Copy the table again: noemata feeds copy ` +
+			`live --table 'public."Book s"'.`,
+		"Copy the feed's tables again: noemata feeds copy FEED.": "Copy the feed's tables again: noemata " +
+			"feeds copy live.",
+		"Clear the position: noemata positions clear FEED TABLE.": `Clear the position: noemata positions ` +
+			`clear live 'public."Book s"'.`,
+		"Write a FEED file for the TABLE.": "Write a FEED file for the TABLE.",
+		"Nothing was lost; the next run of noemata goes on from there.": "Nothing was lost; the next run of " +
+			"noemata goes on from there.",
+		"See noemata runs show --table TABLE, or noemata feeds show it.": `See noemata runs show --table ` +
+			`'public."Book s"', or noemata feeds show it.`,
 	} {
 		cause := errors.New("the cause")
 		err := named(problem.Wrap(cause, problem.Held, "It is held.", remedy), "live", `public."Book s"`)
@@ -72,7 +84,8 @@ func TestRemediesNameTheFeed(t *testing.T) {
 func TestWhoIsToBlame(t *testing.T) {
 	books := &logTable{Table: feed.Table{Table: "public.books"}}
 	var own *tableError
-	for code, tables := range map[problem.Code]bool{problem.Held: true, problem.Refused: true, problem.Unreachable: false, problem.Overtaken: false, problem.Busy: false, problem.Stopped: false} {
+	for code, tables := range map[problem.Code]bool{problem.Held: true, problem.Refused: true,
+		problem.Unreachable: false, problem.Overtaken: false, problem.Busy: false, problem.Stopped: false} {
 		cause := problem.New(code, "What.", "Remedy.")
 		err := blame(books, cause)
 		require.ErrorIs(t, err, cause)

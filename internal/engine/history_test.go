@@ -31,8 +31,10 @@ func TestRandomHistories(t *testing.T) {
 		b.exec(`CREATE TABLE loans (id bigint PRIMARY KEY, note text, updated_at timestamptz NOT NULL DEFAULT now())`)
 		b.exec(`CREATE TABLE desk_events (at timestamptz NOT NULL DEFAULT now(), event text)`)
 		l := &life{workbench: b, r: r}
-		loans := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
-		events := feed.Table{Table: "public.desk_events", Find: feed.FindWatermark, Keep: feed.KeepLedger, Watermark: &feed.Watermark{Column: "at", Settle: "1ms", LookBack: "20ms"}}
+		loans := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "updated_at", Settle: "1ms"}}
+		events := feed.Table{Table: "public.desk_events", Find: feed.FindWatermark, Keep: feed.KeepLedger,
+			Watermark: &feed.Watermark{Column: "at", Settle: "1ms", LookBack: "20ms"}}
 		for range 60 {
 			switch n := r.IntN(10); {
 			case n < 4:
@@ -79,9 +81,11 @@ func (l *life) begin() {
 	for range 1 + l.r.IntN(4) {
 		l.next++
 		sql := []string{
-			fmt.Sprintf(`INSERT INTO loans SELECT %d * 100 + i, 'new' FROM generate_series(1, %d) i`, l.next, 1+l.r.IntN(30)),
+			fmt.Sprintf(`INSERT INTO loans SELECT %d * 100 + i, 'new' FROM generate_series(1, %d) i`, l.next, 1+
+				l.r.IntN(30)),
 			// Rows that another open transaction has changed are left to it.
-			fmt.Sprintf(`UPDATE loans SET note = 'change %d', updated_at = now() WHERE id IN (SELECT id FROM loans ORDER BY random() LIMIT 5 FOR UPDATE SKIP LOCKED)`, l.next),
+			fmt.Sprintf(`UPDATE loans SET note = 'change %d', updated_at = now() WHERE id IN (SELECT id FROM loans `+
+				`ORDER BY random() LIMIT 5 FOR UPDATE SKIP LOCKED)`, l.next),
 			fmt.Sprintf(`INSERT INTO desk_events (event) SELECT 'gate' FROM generate_series(1, %d) i`, 1+l.r.IntN(20)),
 			fmt.Sprintf(`INSERT INTO desk_events VALUES (clock_timestamp(), 'event %d')`, l.next),
 		}[l.r.IntN(4)]
@@ -117,7 +121,8 @@ func (l *life) runSomehow(table feed.Table) {
 		back := position.Position{Value: time.Now().Add(-time.Duration(l.r.IntN(2000)) * time.Millisecond).UTC().Format("2006-01-02T15:04:05.000000Z")}
 		stands, err := l.warehouse.Journal().Checkpoint(ctx, "circulation", table.Table)
 		require.NoError(l.t, err)
-		if position.Compare(back, stands.Position, column("", "timestamptz").Type) < 0 { // never forward: that would skip rows
+		// never forward: that would skip rows
+		if position.Compare(back, stands.Position, column("", "timestamptz").Type) < 0 {
 			require.NoError(l.t, l.warehouse.Journal().SetPosition(ctx, "circulation", table.Table, &back))
 		}
 	case 2:
@@ -139,14 +144,16 @@ func (l *life) count(table string) (n int64) {
 // history as it was has the columns that the table has by now.
 func TestAsOfWithOddNamesAndNewColumns(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, "a$1b" text, nm_moment text, "$1" text); INSERT INTO holds VALUES (1, 'x', 'y', 'z')`)
+		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, "a$1b" text, nm_moment text, "$1" text); INSERT INTO holds ` +
+			`VALUES (1, 'x', 'y', 'z')`)
 		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepHistory, Target: "kept.holds"})
 		f.catchUp()
 		require.Equal(t, []string{"1 | x | y | z"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
 		b.exec(`ALTER TABLE holds ADD COLUMN shelf text DEFAULT 's'; UPDATE holds SET nm_moment = 'w'`)
 		_, err := f.engine.Follow(context.Background(), f.work())
 		require.ErrorContains(t, err, "noemata feeds copy "+b.feed.Name+" --table public.holds")
-		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source, b.warehouse))
+		require.NoError(t, engine.CopyAgain(context.Background(), b.feed, []string{"public.holds"}, b.source,
+			b.warehouse))
 		f.catchUp()
 		require.Equal(t, []string{"1 | x | w | z | s"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
 		b.feed.Tables[0].Drop = []string{"shelf"}
@@ -156,20 +163,24 @@ func TestAsOfWithOddNamesAndNewColumns(t *testing.T) {
 		// A column that a person has added to the target is filled for older rows, too.
 		b.feed.Tables[0].Drop = nil
 		b.exec(`ALTER TABLE holds ADD COLUMN seen text DEFAULT 'never'`)
-		testkit.SQL(t, b.warehouse, `ALTER TABLE kept.holds ADD COLUMN seen `+map[string]string{"duckdb": "VARCHAR", "postgresql": "text"}[b.kind])
+		testkit.SQL(t, b.warehouse, `ALTER TABLE kept.holds ADD COLUMN seen `+
+			map[string]string{"duckdb": "VARCHAR", "postgresql": "text"}[b.kind])
 		f.catchUp()
 		require.Equal(t, []string{"1 | x | w | z | s | never"}, f.see(`SELECT * FROM kept.holds_as_of(now())`))
 	})
 	b := newWorkbench(t, "duckdb")
 	b.exec(`CREATE TABLE odd (id int PRIMARY KEY, noemata_row text)`)
-	_, err := newFollower(t, b, feed.Table{Table: "public.odd", Keep: feed.KeepLatest, Target: "kept.odd"}).engine.Follow(context.Background(), engine.LogWork{Feed: b.feed, Source: b.source, Warehouse: b.warehouse})
+	_, err := newFollower(t, b, feed.Table{Table: "public.odd", Keep: feed.KeepLatest,
+		Target: "kept.odd"}).engine.Follow(context.Background(),
+		engine.LogWork{Feed: b.feed, Source: b.source, Warehouse: b.warehouse})
 	require.ErrorContains(t, err, "drop: [noemata_row]")
 }
 
 // A commit waits for no upkeep of its target, and cancels none: it makes no index that is there.
 func TestACommitTakesNoLockThatUpkeepHolds(t *testing.T) {
 	b := newWorkbench(t, "postgresql")
-	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT clock_timestamp()); INSERT INTO loans VALUES (1)`)
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT clock_timestamp()); INSERT INTO ` +
+		`loans VALUES (1)`)
 	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
 	f.catchUp()
 	upkeep, err := b.warehouse.(*pgwarehouse.Warehouse).Connect(context.Background()) // as VACUUM and ANALYZE do
@@ -192,17 +203,22 @@ func TestACommitTakesNoLockThatUpkeepHolds(t *testing.T) {
 // out again.
 func TestAKeyOfTimesHasOneText(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE visits (at timestamptz PRIMARY KEY, people int, note text); ALTER TABLE visits ALTER note SET STORAGE EXTERNAL; INSERT INTO visits VALUES ('2026-03-01 09:00:00.25Z', 3, repeat('n', 5000))`)
+		b.exec(`CREATE TABLE visits (at timestamptz PRIMARY KEY, people int, note text); ALTER TABLE visits ALTER ` +
+			`note SET STORAGE EXTERNAL; INSERT INTO visits VALUES ('2026-03-01 09:00:00.25Z', 3, repeat('n', 5000))`)
 		f := newFollower(t, b, feed.Table{Table: "public.visits", Keep: feed.KeepHistory, Target: "kept.visits"})
 		f.catchUp()
 		b.exec(`UPDATE visits SET people = 4`)
 		f.catchUp()
 		for _, key := range []string{"2026-03-01T09:00:00.250000Z"} {
-			_, versions, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{key})
+			_, versions, err := engine.Versions(context.Background(),
+				engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source,
+					Warehouse: b.warehouse}, []string{key})
 			require.NoError(t, err)
 			require.Len(t, versions, 2, key)
 		}
-		_, _, err := engine.Versions(context.Background(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse}, []string{"yesterday"})
+		_, _, err := engine.Versions(context.Background(),
+			engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source,
+				Warehouse: b.warehouse}, []string{"yesterday"})
 		require.ErrorContains(t, err, "is no value of the key's column at")
 		testkit.SQL(t, b.warehouse, `DELETE FROM kept.visits`)
 		b.exec(`UPDATE visits SET people = 5`) // the note is left out of the log, and there is no row to take it from

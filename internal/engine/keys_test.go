@@ -22,7 +22,8 @@ func TestPagesCutByKeysOfEveryType(t *testing.T) {
 		{"bigint", "(i - 15) * 1000000000000"},
 		{"numeric(12,3)", "(i - 15) / 7.0"},
 		{"numeric", "(i - 15) * 1e20 / 7"},
-		{"double precision", "CASE i WHEN 1 THEN 'NaN' WHEN 2 THEN '-Infinity' WHEN 3 THEN 'Infinity' ELSE (i - 15) / 3.0 END"},
+		{"double precision", "CASE i WHEN 1 THEN 'NaN' WHEN 2 THEN '-Infinity' WHEN 3 THEN 'Infinity' ELSE (i - 15) " +
+			"/ 3.0 END"},
 		{"real", "(i - 15)::real / 3"},
 		{"text", "chr(64 + i * 7) || E'\\n''\"\\\\ ' || chr(300 + i)"},
 		{`text COLLATE "en-x-icu"`, "(ARRAY['a','B','b','A','ä','z'])[1 + i % 6] || i"},
@@ -49,13 +50,16 @@ func TestPagesCutByKeysOfEveryType(t *testing.T) {
 		t.Run(key.kind, func(t *testing.T) {
 			b.t = t
 			name := fmt.Sprintf("keyed_%d", i)
-			columns := map[string]string{"boolean, b int": "a, b", "medium, b int": "a, b", "text, b numeric(5,2), c uuid": "a, b, c"}[key.kind]
+			columns := map[string]string{"boolean, b int": "a, b", "medium, b int": "a, b",
+				"text, b numeric(5,2), c uuid": "a, b, c"}[key.kind]
 			if columns == "" {
 				columns = "a"
 			}
 			b.exec(fmt.Sprintf(`CREATE TABLE %s (a %s, at timestamptz, PRIMARY KEY (%s))`, name, key.kind, columns))
-			b.exec(fmt.Sprintf(`INSERT INTO %s SELECT %s, timestamptz '2026-01-01Z' + (i / 20) * interval '1 s' FROM generate_series(1, 30) i`, name, key.value))
-			table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 4, Watermark: &feed.Watermark{Column: "at"}}
+			b.exec(fmt.Sprintf(`INSERT INTO %s SELECT %s, timestamptz '2026-01-01Z' + (i / 20) * interval '1 s' `+
+				`FROM generate_series(1, 30) i`, name, key.value))
+			table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 4,
+				Watermark: &feed.Watermark{Column: "at"}}
 			out := b.bring(table)
 			require.Equal(t, rows.Books{Read: 30, Inserted: 30}, out.Books)
 			require.GreaterOrEqual(t, out.Commits, 8)
@@ -77,13 +81,15 @@ func TestWatermarksOfEveryType(t *testing.T) {
 			{"date", "date '2026-01-01' + i", "date '2026-06-01'"},
 			{"timestamp", "timestamp '2026-01-01' + i * interval '1 us'", "timestamp '2026-06-01'"},
 			{"timestamptz(3)", "timestamptz '2026-01-01Z' + i * interval '1 ms'", "timestamptz '2026-06-01Z'"},
-			{"date", "CASE i WHEN 1 THEN '-infinity' WHEN 2 THEN '0044-03-15 BC'::date ELSE date '2026-01-01' + i END", "date '2026-06-01'"},
+			{"date", "CASE i WHEN 1 THEN '-infinity' WHEN 2 THEN '0044-03-15 BC'::date ELSE date '2026-01-01' + i END",
+				"date '2026-06-01'"},
 		} {
 			name := fmt.Sprintf("risen_%d", i)
 			b.exec(fmt.Sprintf(`CREATE TABLE %s (id int PRIMARY KEY, w %s)`, name, w.kind))
 			b.exec(fmt.Sprintf(`INSERT INTO %s SELECT i, %s FROM generate_series(1, 25) i`, name, w.value))
 			for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepLedger} {
-				table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: keep, PageRows: 4, Target: fmt.Sprintf("copy.%s_%s", name, keep), Watermark: &feed.Watermark{Column: "w"}}
+				table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: keep, PageRows: 4,
+					Target: fmt.Sprintf("copy.%s_%s", name, keep), Watermark: &feed.Watermark{Column: "w"}}
 				require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", table.Table, nil))
 				require.Equal(t, rows.Books{Read: 25, Inserted: 25}, b.bring(table).Books, w.kind)
 				require.Equal(t, rows.Books{}, b.bring(table).Books, w.kind)
@@ -100,8 +106,10 @@ func TestWatermarksOfEveryType(t *testing.T) {
 // has, reads those rows again rather than skip the rest of them.
 func TestPositionOfAnotherKeySkipsNothing(t *testing.T) {
 	b := newWorkbench(t, duckdb.Kind)
-	b.exec(`CREATE TABLE loans (id int, copy int, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, copy)); INSERT INTO loans SELECT i, i FROM generate_series(1, 10) i`)
-	table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3, Watermark: &feed.Watermark{Column: "at"}}
+	b.exec(`CREATE TABLE loans (id int, copy int, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, copy)); ` +
+		`INSERT INTO loans SELECT i, i FROM generate_series(1, 10) i`)
+	table := feed.Table{Table: "public.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3,
+		Watermark: &feed.Watermark{Column: "at"}}
 	within := position.Position{Value: "2026-01-01T00:00:00.000000Z", After: []string{"4"}}
 	require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.loans", &within))
 	require.Equal(t, int64(10), b.bring(table).Books.Read)
@@ -110,12 +118,17 @@ func TestPositionOfAnotherKeySkipsNothing(t *testing.T) {
 
 func TestPartitionedTablesAndViews(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE loans (id int, branch text, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, branch)) PARTITION BY LIST (branch)`)
-		b.exec(`CREATE TABLE loans_north PARTITION OF loans FOR VALUES IN ('north'); CREATE TABLE loans_rest PARTITION OF loans DEFAULT`)
-		b.exec(`INSERT INTO loans SELECT i, CASE WHEN i % 2 = 0 THEN 'north' ELSE 'south' END FROM generate_series(1, 10) i`)
-		b.exec(`CREATE VIEW north AS SELECT * FROM loans WHERE branch = 'north'; CREATE MATERIALIZED VIEW south AS SELECT * FROM loans WHERE branch = 'south'`)
+		b.exec(`CREATE TABLE loans (id int, branch text, at timestamptz DEFAULT '2026-01-01Z', PRIMARY KEY (id, ` +
+			`branch)) PARTITION BY LIST (branch)`)
+		b.exec(`CREATE TABLE loans_north PARTITION OF loans FOR VALUES IN ('north'); CREATE TABLE loans_rest ` +
+			`PARTITION OF loans DEFAULT`)
+		b.exec(`INSERT INTO loans SELECT i, CASE WHEN i % 2 = 0 THEN 'north' ELSE 'south' END FROM ` +
+			`generate_series(1, 10) i`)
+		b.exec(`CREATE VIEW north AS SELECT * FROM loans WHERE branch = 'north'; CREATE MATERIALIZED VIEW south AS ` +
+			`SELECT * FROM loans WHERE branch = 'south'`)
 		for name, n := range map[string]int64{"loans": 10, "north": 5, "south": 5} {
-			table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3, Watermark: &feed.Watermark{Column: "at"}}
+			table := feed.Table{Table: "public." + name, Find: feed.FindWatermark, Keep: feed.KeepLatest, PageRows: 3,
+				Watermark: &feed.Watermark{Column: "at"}}
 			if name != "loans" {
 				table.Key = []string{"id"}
 			}

@@ -37,17 +37,20 @@ func TestEveryKindComesToTheSame(t *testing.T) {
 	var tables []feed.Table
 	for _, keep := range torture.Keeps {
 		for _, name := range torture.Tables(keep) {
-			tables = append(tables, feed.Table{Table: schema.Name{Schema: "public", Table: name}.Display(), Find: feed.FindLog,
+			tables = append(tables, feed.Table{Table: schema.Name{Schema: "public", Table: name}.Display(),
+				Find: feed.FindLog,
 				Keep: feed.Keep(keep), Target: schema.Name{Schema: "kept", Table: name}.Display()})
 		}
 	}
-	kinds := map[string]warehouse.Warehouse{plain.Kind: plain.New(), duckdb.Kind: openWarehouse(t, duckdb.Kind), pgwarehouse.Kind: openWarehouse(t, pgwarehouse.Kind)}
+	kinds := map[string]warehouse.Warehouse{plain.Kind: plain.New(), duckdb.Kind: openWarehouse(t, duckdb.Kind),
+		pgwarehouse.Kind: openWarehouse(t, pgwarehouse.Kind)}
 	feeds, targets := map[string]*feed.Feed{}, map[string]warehouse.Target{}
 	e, run := engine.New(), int64(0)
 	catchUp := func(kind string) {
 		t.Helper()
 		run++
-		done, err := e.Follow(context.Background(), engine.LogWork{Feed: feeds[kind], Run: run, Source: src, Warehouse: kinds[kind]})
+		done, err := e.Follow(context.Background(),
+			engine.LogWork{Feed: feeds[kind], Run: run, Source: src, Warehouse: kinds[kind]})
 		require.NoError(t, err, kind)
 		for _, x := range done.Tables {
 			require.Equal(t, warehouse.Following, x.State, "%s: %v", x.Table, x.Trouble)
@@ -90,36 +93,39 @@ func TestEveryKindComesToTheSame(t *testing.T) {
 // where the log was cut: the moment of what came by a copy, and that of rows which came back
 // to what they had been.
 func allRows(t *testing.T, wh warehouse.Warehouse, target warehouse.Target, copied time.Time) (list []string) {
-	columns := slices.DeleteFunc(slices.Clone(target.Columns), func(c warehouse.Column) bool { return c.Role == warehouse.Run })
+	columns := slices.DeleteFunc(slices.Clone(target.Columns),
+		func(c warehouse.Column) bool { return c.Role == warehouse.Run })
 	var plain []schema.Column
 	for _, c := range columns {
 		plain = append(plain, c.Column)
 	}
-	require.NoError(t, wh.Read(context.Background(), warehouse.Query{Target: target, Columns: plain}, func(r arrow.RecordBatch) error {
-		for i := range int(r.NumRows()) {
-			var row strings.Builder
-			byCopy := false
-			for k, c := range columns {
-				if c.Role == warehouse.From || c.Role == warehouse.ChangedAt {
-					byCopy = byCopy || r.Column(k).(*array.Timestamp).Value(i) < arrow.Timestamp(copied.UnixMicro())
+	require.NoError(t, wh.Read(context.Background(), warehouse.Query{Target: target, Columns: plain},
+		func(r arrow.RecordBatch) error {
+			for i := range int(r.NumRows()) {
+				var row strings.Builder
+				byCopy := false
+				for k, c := range columns {
+					if c.Role == warehouse.From || c.Role == warehouse.ChangedAt {
+						byCopy = byCopy || r.Column(k).(*array.Timestamp).Value(i) < arrow.Timestamp(copied.UnixMicro())
+					}
 				}
-			}
-			for k, c := range columns {
-				text, ok := schema.CellText(r.Column(k), i, c.Type)
-				switch {
-				case c.Role == warehouse.ChangedAt && target.Keep != feed.KeepLedger:
-					text = "cut elsewhere"
-				case byCopy && (c.Role == warehouse.From || c.Role == warehouse.ChangedAt || c.Role == warehouse.Position):
-					text = "of the copy"
-				case !ok:
-					text = "null"
+				for k, c := range columns {
+					text, ok := schema.CellText(r.Column(k), i, c.Type)
+					switch {
+					case c.Role == warehouse.ChangedAt && target.Keep != feed.KeepLedger:
+						text = "cut elsewhere"
+					case byCopy && (c.Role == warehouse.From || c.Role == warehouse.ChangedAt ||
+						c.Role == warehouse.Position):
+						text = "of the copy"
+					case !ok:
+						text = "null"
+					}
+					row.WriteString(c.Name + "=" + text + " ")
 				}
-				row.WriteString(c.Name + "=" + text + " ")
+				list = append(list, row.String())
 			}
-			list = append(list, row.String())
-		}
-		return nil
-	}))
+			return nil
+		}))
 	slices.Sort(list)
 	return list
 }

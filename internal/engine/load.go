@@ -95,7 +95,8 @@ func (c *committer) take(ctx context.Context, b rows.Batch) error {
 			c.last = c.positionAt(b, int(b.Record.NumRows())-1, b.EndsAside)
 		}
 	}
-	c.Progress(Progress{Phase: "reading", Read: c.outcome.Books.Read + c.pending, Expected: max(c.stretch.expected, c.outcome.Books.Read+c.pending), Position: c.outcome.To.Position})
+	c.Progress(Progress{Phase: "reading", Read: c.outcome.Books.Read + c.pending,
+		Expected: max(c.stretch.expected, c.outcome.Books.Read+c.pending), Position: c.outcome.To.Position})
 	return nil
 }
 
@@ -146,7 +147,8 @@ func (r *run) begin(ctx context.Context, direct bool) (warehouse.Commit, warehou
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := c.Table(ctx, warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run, From: r.outcome.To.Position, Direct: direct})
+	p, err := c.Table(ctx, warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run,
+		From: r.outcome.To.Position, Direct: direct})
 	if err != nil {
 		c.Abort()
 		return nil, nil, err
@@ -159,7 +161,8 @@ func (r *run) end(ctx context.Context, c warehouse.Commit, p warehouse.Part, to 
 	return r.endWith(ctx, c, p, to, warehouse.Has{})
 }
 
-func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part, to position.Position, has warehouse.Has) error {
+func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part, to position.Position,
+	has warehouse.Has) error {
 	// The position first: it makes a second worker wait here, and then fail.
 	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
 	if err != nil {
@@ -222,7 +225,8 @@ func (c *committer) commit(ctx context.Context, to position.Position) error {
 	if c.query.Watermark != nil && position.Compare(to, c.outcome.To.Position, c.query.Watermark.Column.Type) < 0 {
 		to = c.outcome.To.Position
 	}
-	c.Progress(Progress{Phase: "writing", Read: c.outcome.Books.Read + c.pending, Expected: c.stretch.expected, Position: c.outcome.To.Position})
+	c.Progress(Progress{Phase: "writing", Read: c.outcome.Books.Read + c.pending, Expected: c.stretch.expected,
+		Position: c.outcome.To.Position})
 	if err := c.end(ctx, c.writes, c.part, to); err != nil {
 		return err
 	}

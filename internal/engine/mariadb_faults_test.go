@@ -32,7 +32,8 @@ func ownServer(t *testing.T, settings map[string]string) (*mariaserver.Server, *
 	for k, v := range settings {
 		all[k] = v
 	}
-	s, err := mariaserver.Start(context.Background(), mariaserver.Options{Dir: filepath.Join(testkit.Dir(t), "maria"), Settings: all})
+	s, err := mariaserver.Start(context.Background(),
+		mariaserver.Options{Dir: filepath.Join(testkit.Dir(t), "maria"), Settings: all})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Stop() })
 	require.NoError(t, s.CreateDatabase(context.Background(), "catalogue"))
@@ -56,12 +57,16 @@ func TestMariaDBLogRotatedRestartedAndPurged(t *testing.T) {
 	b := newMariaBench(t, "duckdb")
 	s, db := ownServer(t, nil)
 	b.at(s, db)
-	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')`)
-	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepHistory, Target: "kept.copies"})
+	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), ` +
+		`(2, 'Dornheim')`)
+	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepHistory,
+		Target: "kept.copies"})
 	f.catchUp()
-	b.exec(`UPDATE copies SET branch = 'Fernmoor' WHERE id = 1; FLUSH BINARY LOGS; UPDATE copies SET branch = 'Altwasser' WHERE id = 1`)
+	b.exec(`UPDATE copies SET branch = 'Fernmoor' WHERE id = 1; FLUSH BINARY LOGS; UPDATE copies SET branch = ` +
+		`'Altwasser' WHERE id = 1`)
 	require.NoError(t, s.Kill())
-	again, err := mariaserver.Start(t.Context(), mariaserver.Options{Dir: s.Dir(), Port: s.Port, Settings: testkit.MariaSettings()})
+	again, err := mariaserver.Start(t.Context(),
+		mariaserver.Options{Dir: s.Dir(), Port: s.Port, Settings: testkit.MariaSettings()})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = again.Stop() })
 	b.exec(`DELETE FROM copies WHERE id = 2`)
@@ -86,7 +91,9 @@ func TestMariaDBLogRotatedRestartedAndPurged(t *testing.T) {
 	require.ErrorContains(t, err, "noemata feeds copy")
 	require.NoError(t, engine.CopyAgain(t.Context(), b.feed, nil, b.source, b.warehouse))
 	f.catchUp()
-	require.Equal(t, []string{"1 | Grünau | false", "1 | Fernmoor | false", "1 | Altwasser | true", "2 | Dornheim | false", "3 | Hollerbach | true"}, f.see(`SELECT id, branch, nm_current FROM kept.copies ORDER BY id, nm_from`))
+	require.Equal(t, []string{"1 | Grünau | false", "1 | Fernmoor | false", "1 | Altwasser | true",
+		"2 | Dornheim | false", "3 | Hollerbach | true"}, f.see(`SELECT id, branch, nm_current FROM kept.copies `+
+		`ORDER BY id, nm_from`))
 }
 
 // A replica that takes its server's place is followed from where the feed stands, by the
@@ -99,8 +106,10 @@ func TestMariaDBReplicaTakesOver(t *testing.T) {
 	_, err := other.Exec(fmt.Sprintf(`SET SESSION sql_log_bin = 0; RESET MASTER; DROP DATABASE catalogue; SET GLOBAL gtid_slave_pos = '';
 CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = '%s', MASTER_PASSWORD = '%s', MASTER_USE_GTID = slave_pos; START SLAVE`, first.Port, mariaserver.User, first.Password))
 	require.NoError(t, err)
-	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')`)
-	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepLatest, Target: "kept.copies"})
+	b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau'), ` +
+		`(2, 'Dornheim')`)
+	f := newFollower(t, b.workbench, feed.Table{Table: "catalogue.copies", Keep: feed.KeepLatest,
+		Target: "kept.copies"})
 	f.catchUp()
 	b.exec(`UPDATE copies SET branch = 'Fernmoor' WHERE id = 1; FLUSH BINARY LOGS; DELETE FROM copies WHERE id = 2`)
 	var at string
@@ -109,7 +118,8 @@ CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = '%s'
 	require.NoError(t, other.QueryRow("SELECT MASTER_GTID_WAIT(?, 20)", at).Scan(&waited))
 	require.Zero(t, waited)
 	require.NoError(t, first.Kill())
-	_, err = other.Exec(`STOP SLAVE; RESET SLAVE ALL; SET SESSION sql_log_bin = 1; INSERT INTO catalogue.copies VALUES (3, 'Hollerbach')`)
+	_, err = other.Exec(`STOP SLAVE; RESET SLAVE ALL; SET SESSION sql_log_bin = 1; INSERT INTO catalogue.copies ` +
+		`VALUES (3, 'Hollerbach')`)
 	require.NoError(t, err)
 	require.NoError(t, other.Close())
 	db, err = second.Open("catalogue")
@@ -117,7 +127,8 @@ CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = '%s'
 	t.Cleanup(func() { _ = db.Close() })
 	b.at(second, db)
 	require.Equal(t, rows.Books{Read: 3, Inserted: 1, Updated: 1, Deleted: 1}, f.catchUp()["catalogue.copies"])
-	require.Equal(t, []string{"1 | Fernmoor", "3 | Hollerbach"}, f.see(`SELECT id, branch FROM kept.copies ORDER BY id`))
+	require.Equal(t, []string{"1 | Fernmoor", "3 | Hollerbach"},
+		f.see(`SELECT id, branch FROM kept.copies ORDER BY id`))
 }
 
 // A transaction that is prepared before a run ends, and committed during the next, comes
@@ -125,12 +136,14 @@ CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = '%s'
 func TestMariaDBPreparedTransactionsOutliveARun(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40))`)
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLedger, Target: "kept.copies"})
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copies"), Keep: feed.KeepLedger, Target: "kept.copies"})
 		f.catchUp()
 		conn, err := b.db.Conn(t.Context())
 		require.NoError(t, err)
 		name := "'" + b.settings.Database + "'"
-		for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')", "XA END " + name, "XA PREPARE " + name} {
+		for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1, 'Grünau'), (2, 'Dornheim')",
+			"XA END " + name, "XA PREPARE " + name} {
 			_, err := conn.ExecContext(t.Context(), sql)
 			require.NoError(t, err, sql)
 		}
@@ -154,7 +167,8 @@ func TestMariaDBPreparedBeforeTheFeedBegan(t *testing.T) {
 	name := "'" + b.settings.Database + "'"
 	conn, err := b.db.Conn(t.Context())
 	require.NoError(t, err)
-	for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1)", "XA END " + name, "XA PREPARE " + name} {
+	for _, sql := range []string{"XA START " + name, "INSERT INTO copies VALUES (1)", "XA END " + name, "XA PREPARE " +
+		name} {
 		_, err := conn.ExecContext(t.Context(), sql)
 		require.NoError(t, err, sql)
 	}
@@ -181,17 +195,22 @@ func TestMariaDBPreparedBeforeTheFeedBegan(t *testing.T) {
 func TestMariaDBHoldsWhatItIsNotTold(t *testing.T) {
 	b := newMariaBench(t, "duckdb")
 	for name, x := range map[string]struct{ statement, said string }{
-		"statement": {"SET SESSION binlog_format = 'STATEMENT'; UPDATE copies SET branch = 'Fernmoor'", "logged as a statement"},
-		"dropped":   {"DROP TABLE copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40))", "dropped, renamed or replaced"},
-		"swapped":   {"CREATE TABLE new_copies LIKE copies; RENAME TABLE copies TO old_copies, new_copies TO copies; DROP TABLE old_copies", "dropped, renamed or replaced"},
+		"statement": {"SET SESSION binlog_format = 'STATEMENT'; UPDATE copies SET branch = 'Fernmoor'",
+			"logged as a statement"},
+		"dropped": {"DROP TABLE copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40))",
+			"dropped, renamed or replaced"},
+		"swapped": {"CREATE TABLE new_copies LIKE copies; RENAME TABLE copies TO old_copies, new_copies TO " +
+			"copies; DROP TABLE old_copies", "dropped, renamed or replaced"},
 		"partition": {"ALTER TABLE copies PARTITION BY HASH (id) PARTITIONS 2; ALTER TABLE copies TRUNCATE PARTITION p0", "has lost a partition"},
 		"narrowed":  {"ALTER TABLE copies MODIFY branch int; INSERT INTO copies VALUES (7, 7)", "branch"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b.t = t
-			b.exec(`DROP TABLE IF EXISTS copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau')`)
+			b.exec(`DROP TABLE IF EXISTS copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); ` +
+				`INSERT INTO copies VALUES (1, 'Grünau')`)
 			b.feed.Name = "holds-" + name
-			f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLatest, Target: "kept.copies_" + name})
+			f := newFollower(t, b.workbench,
+				feed.Table{Table: b.table("copies"), Keep: feed.KeepLatest, Target: "kept.copies_" + name})
 			f.catchUp()
 			conn, err := b.db.Conn(t.Context())
 			require.NoError(t, err)
@@ -215,42 +234,55 @@ func TestMariaDBHoldsWhatItIsNotTold(t *testing.T) {
 func TestMariaDBTruncatesAndSetsAside(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec("SET GLOBAL sql_mode = ''")
-		b.exec(`SET SESSION sql_mode = ''; CREATE TABLE copies (id int PRIMARY KEY, bought date, note varchar(20)); INSERT INTO copies VALUES (1, '2026-00-15', 'half a date'), (2, '0000-00-00', NULL), (3, '2026-11-23', 'zero \0')`)
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepSoftDelete, Target: "kept.copies"})
+		b.exec(`SET SESSION sql_mode = ''; CREATE TABLE copies (id int PRIMARY KEY, bought date, note varchar(20)); ` +
+			`INSERT INTO copies VALUES (1, '2026-00-15', 'half a date'), (2, '0000-00-00', NULL), (3, '2026-11-23', ` +
+			`'zero \0')`)
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copies"), Keep: feed.KeepSoftDelete, Target: "kept.copies"})
 		require.Equal(t, rows.Books{Read: 3, SetAside: 2, Inserted: 1}, f.catchUp()[b.table("copies")])
 		require.Equal(t, []string{`["1"]`, `["3"]`}, f.see(`SELECT key FROM noemata.set_aside ORDER BY key`))
-		b.exec(`SET SESSION sql_mode = ''; UPDATE copies SET bought = '2026-01-15' WHERE id = 1; INSERT INTO copies VALUES (4, '2026-02-00', 'half')`)
+		b.exec(`SET SESSION sql_mode = ''; UPDATE copies SET bought = '2026-01-15' WHERE id = 1; INSERT INTO copies ` +
+			`VALUES (4, '2026-02-00', 'half')`)
 		require.Equal(t, rows.Books{Read: 2, SetAside: 1, Inserted: 1}, f.catchUp()[b.table("copies")])
 		require.Equal(t, []string{`["3"]`, `["4"]`}, f.see(`SELECT key FROM noemata.set_aside ORDER BY key`))
 		b.exec("/* spring cleaning */ TRUNCATE `copies`; INSERT INTO copies VALUES (9, '2026-03-03', 'new')")
 		books := f.catchUp()[b.table("copies")]
 		require.Equal(t, int64(2), books.Deleted, "%+v", books)
-		require.Equal(t, []string{"1 | true", "2 | true", "9 | false"}, f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.copies ORDER BY id`))
+		require.Equal(t, []string{"1 | true", "2 | true", "9 | false"},
+			f.see(`SELECT id, nm_deleted_at IS NOT NULL FROM kept.copies ORDER BY id`))
 	})
 }
 
 // What is missing is said before a run starts, each with a statement that mends it.
 func TestMariaDBFindings(t *testing.T) {
 	b := newMariaBench(t, "duckdb")
-	s, db := ownServer(t, map[string]string{"binlog-format": "MIXED", "binlog-row-metadata": "NO_LOG", "binlog-row-image": "MINIMAL", "binlog-expire-logs-seconds": "3600"})
+	s, db := ownServer(t, map[string]string{"binlog-format": "MIXED", "binlog-row-metadata": "NO_LOG",
+		"binlog-row-image": "MINIMAL", "binlog-expire-logs-seconds": "3600"})
 	b.at(s, db)
 	b.exec(`CREATE TABLE branches (id int PRIMARY KEY); CREATE TABLE copies (id int PRIMARY KEY, branch int, code varchar(9) CHARACTER SET sjis, FOREIGN KEY (branch) REFERENCES branches (id) ON DELETE CASCADE);
 CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_copies AS SELECT * FROM copies; CREATE TABLE by_code (code int NOT NULL UNIQUE, id int PRIMARY KEY)`)
-	b.exec(`CREATE USER 'reader'@'127.0.0.1' IDENTIFIED BY 'a secret'; GRANT SELECT ON catalogue.* TO 'reader'@'127.0.0.1'`)
+	b.exec(`CREATE USER 'reader'@'127.0.0.1' IDENTIFIED BY 'a secret'; GRANT SELECT ON catalogue.* TO ` +
+		`'reader'@'127.0.0.1'`)
 	settings := s.Settings("catalogue")
 	settings.User, settings.Password = "reader", "a secret"
 	var err error
 	b.source, err = mariadb.Open(settings, `source "catalogue"`)
 	require.NoError(t, err)
 	t.Cleanup(b.source.Close)
-	b.feed.Tables = []feed.Table{{Table: "catalogue.copies", Find: feed.FindLog, Keep: feed.KeepLatest}, {Table: "catalogue.old_cards", Find: feed.FindLog, Keep: feed.KeepLatest},
-		{Table: "catalogue.all_copies", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"id"}}, {Table: "catalogue.by_code", Find: feed.FindLog, Keep: feed.KeepLatest, Key: []string{"code"}}}
+	b.feed.Tables = []feed.Table{{Table: "catalogue.copies", Find: feed.FindLog, Keep: feed.KeepLatest},
+		{Table: "catalogue.old_cards", Find: feed.FindLog, Keep: feed.KeepLatest},
+		{Table: "catalogue.all_copies", Find: feed.FindLog, Keep: feed.KeepLatest,
+			Key: []string{"id"}}, {Table: "catalogue.by_code", Find: feed.FindLog, Keep: feed.KeepLatest,
+			Key: []string{"code"}}}
 	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse))
-	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'", "SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
-		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB", "It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
+	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'",
+		"SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
+		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB",
+		"It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
 		require.Contains(t, said, wanted)
 	}
-	_, err = newFollower(t, b.workbench, b.feed.Tables[0]).engine.Follow(t.Context(), (&follower{workbench: b.workbench}).work())
+	_, err = newFollower(t, b.workbench, b.feed.Tables[0]).engine.Follow(t.Context(),
+		(&follower{workbench: b.workbench}).work())
 	require.True(t, problem.Is(err, problem.Held), "%v", err)
 }
 
@@ -299,7 +331,8 @@ func TestBehindIsMeasuredWithoutAStream(t *testing.T) {
 	maria := newMariaBench(t, duckdb.Kind)
 	maria.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text); INSERT INTO loans VALUES (1, 'first')`)
 	postgres := newWorkbench(t, duckdb.Kind)
-	postgres.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text); ALTER TABLE loans ALTER note SET STORAGE EXTERNAL; INSERT INTO loans VALUES (1, 'first')`)
+	postgres.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text); ALTER TABLE loans ALTER note SET STORAGE ` +
+		`EXTERNAL; INSERT INTO loans VALUES (1, 'first')`)
 	for b, table := range map[*workbench]string{maria.workbench: maria.table("loans"), postgres: "public.loans"} {
 		f := newFollower(t, b, feed.Table{Table: table, Keep: feed.KeepLatest, Target: "kept.loans"})
 		f.catchUp()
@@ -370,13 +403,17 @@ func TestACatalogueThatContradictsItself(t *testing.T) {
 		require.NoError(t, err)
 		defer src.Close()
 		for _, find := range []feed.Find{feed.FindWhole, feed.FindLog} {
-			work := x.b.work(feed.Table{Table: x.table, Find: find, Keep: map[bool]feed.Keep{true: feed.KeepReplace, false: feed.KeepLatest}[find == feed.FindWhole], Target: "kept.shelves"})
+			work := x.b.work(feed.Table{Table: x.table, Find: find,
+				Keep: map[bool]feed.Keep{true: feed.KeepReplace,
+					false: feed.KeepLatest}[find == feed.FindWhole], Target: "kept.shelves"})
 			if work.Source = src; find == feed.FindWhole {
 				_, err = x.b.engine.Run(context.Background(), work)
 			} else {
-				_, err = x.b.engine.Follow(context.Background(), engine.LogWork{Feed: work.Feed, Run: work.Run, Source: src, Warehouse: x.b.warehouse})
+				_, err = x.b.engine.Follow(context.Background(),
+					engine.LogWork{Feed: work.Feed, Run: work.Run, Source: src, Warehouse: x.b.warehouse})
 			}
-			require.ErrorContains(t, err, "contradicts itself: a key has the column \"copyXX\", and the table has none", "%s by %s", x.table, find)
+			require.ErrorContains(t, err, "contradicts itself: a key has the column \"copyXX\", and the table has none",
+				"%s by %s", x.table, find)
 		}
 	}
 }

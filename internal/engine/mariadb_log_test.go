@@ -35,35 +35,53 @@ func (b *mariaBench) session(statements ...string) {
 // table has by now: the log tells it with each event.
 func TestMariaDBCharacterSetsOfTheLog(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
-		b.exec("CREATE TABLE titles (id int PRIMARY KEY, title varchar(40)) CHARACTER SET latin1; INSERT INTO titles VALUES (1, 'é')")
-		b.exec("CREATE TABLE kinds (id int PRIMARY KEY, kind enum('ä', 'Ã¤') CHARACTER SET latin1, wide enum('Œ', 'b') CHARACTER SET ucs2, marks set('ü', 'n') CHARACTER SET latin1); INSERT INTO kinds VALUES (1, 'ä', 'Œ', 'ü,n')")
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("titles"), Keep: feed.KeepLatest, Target: "kept.titles"}, feed.Table{Table: b.table("kinds"), Keep: feed.KeepLatest, Target: "kept.kinds"})
+		b.exec("CREATE TABLE titles (id int PRIMARY KEY, title varchar(40)) CHARACTER SET latin1; INSERT INTO " +
+			"titles VALUES (1, 'é')")
+		b.exec("CREATE TABLE kinds (id int PRIMARY KEY, kind enum('ä', 'Ã¤') CHARACTER SET latin1, wide enum('Œ', " +
+			"'b') CHARACTER SET ucs2, marks set('ü', 'n') CHARACTER SET latin1); INSERT INTO kinds VALUES (1, 'ä', " +
+			"'Œ', 'ü,n')")
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("titles"), Keep: feed.KeepLatest,
+				Target: "kept.titles"},
+			feed.Table{Table: b.table("kinds"), Keep: feed.KeepLatest, Target: "kept.kinds"})
 		f.catchUp()
-		b.exec("INSERT INTO titles VALUES (2, 'éa'); ALTER TABLE titles CONVERT TO CHARACTER SET utf8mb4; INSERT INTO titles VALUES (3, 'éb'); ALTER TABLE titles CONVERT TO CHARACTER SET utf16; INSERT INTO titles VALUES (4, 'éc')")
+		b.exec("INSERT INTO titles VALUES (2, 'éa'); ALTER TABLE titles CONVERT TO CHARACTER SET utf8mb4; INSERT " +
+			"INTO titles VALUES (3, 'éb'); ALTER TABLE titles CONVERT TO CHARACTER SET utf16; INSERT INTO titles " +
+			"VALUES (4, 'éc')")
 		b.exec("INSERT INTO kinds VALUES (2, 'Ã¤', 'b', 'n'), (3, 'ä', 'Œ', ''), (4, NULL, NULL, NULL)")
 		f.catchUp()
 		require.NoError(t, f.held(b.table("titles")))
-		require.Equal(t, []string{"1 | é", "2 | éa", "3 | éb", "4 | éc"}, f.see("SELECT id, title FROM kept.titles ORDER BY id"))
-		require.Equal(t, []string{"1 | ä | Œ | ü,n", "2 | Ã¤ | b | n", "3 | ä | Œ | ", "4 | <nil> | <nil> | <nil>"}, f.see("SELECT id, kind, wide, marks FROM kept.kinds ORDER BY id"))
+		require.Equal(t, []string{"1 | é", "2 | éa", "3 | éb", "4 | éc"},
+			f.see("SELECT id, title FROM kept.titles ORDER BY id"))
+		require.Equal(t, []string{"1 | ä | Œ | ü,n", "2 | Ã¤ | b | n", "3 | ä | Œ | ", "4 | <nil> | <nil> | <nil>"},
+			f.see("SELECT id, kind, wide, marks FROM kept.kinds ORDER BY id"))
 	})
 }
 
 // What a transaction gave up never happened, to whatever savepoint it went back.
 func TestMariaDBRollbacksInTheLog(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
-		b.exec("CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); CREATE TABLE visits (id int) ENGINE = MyISAM; INSERT INTO copies VALUES (1, 'Grünau')")
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory, Target: "kept.copies"})
+		b.exec("CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); CREATE TABLE visits (id int) ENGINE = " +
+			"MyISAM; INSERT INTO copies VALUES (1, 'Grünau')")
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory, Target: "kept.copies"})
 		f.catchUp()
 		// Tables without transactions, and temporary ones, bring what was given up into the log.
-		b.session("BEGIN", "INSERT INTO copies VALUES (10, 'a')", "CREATE TEMPORARY TABLE t (i int)", "UPDATE copies SET branch = 'b'", "ROLLBACK", "DROP TEMPORARY TABLE t")
-		b.session("BEGIN", "INSERT INTO copies VALUES (2, 'kept')", "SAVEPOINT one", "INSERT INTO copies VALUES (20, 'a')", "INSERT INTO visits VALUES (1)", "SAVEPOINT two", "DELETE FROM copies WHERE id = 1",
-			"ROLLBACK TO two", "INSERT INTO copies VALUES (21, 'a')", "ROLLBACK TO SAVEPOINT one", "INSERT INTO copies VALUES (3, 'kept')", "COMMIT")
+		b.session("BEGIN", "INSERT INTO copies VALUES (10, 'a')", "CREATE TEMPORARY TABLE t (i int)",
+			"UPDATE copies SET branch = 'b'", "ROLLBACK", "DROP TEMPORARY TABLE t")
+		b.session("BEGIN", "INSERT INTO copies VALUES (2, 'kept')", "SAVEPOINT one",
+			"INSERT INTO copies VALUES (20, 'a')", "INSERT INTO visits VALUES (1)", "SAVEPOINT two",
+			"DELETE FROM copies WHERE id = 1",
+			"ROLLBACK TO two", "INSERT INTO copies VALUES (21, 'a')", "ROLLBACK TO SAVEPOINT one",
+			"INSERT INTO copies VALUES (3, 'kept')", "COMMIT")
 		b.session("BEGIN", "INSERT INTO copies VALUES (30, 'a')", "INSERT INTO visits VALUES (2)", "ROLLBACK")
 		f.catchUp()
-		require.Equal(t, []string{"1 | Grünau | true", "2 | kept | true", "3 | kept | true"}, f.see("SELECT id, branch, nm_current FROM kept.copies ORDER BY id, nm_from"))
+		require.Equal(t, []string{"1 | Grünau | true", "2 | kept | true", "3 | kept | true"},
+			f.see("SELECT id, branch, nm_current FROM kept.copies ORDER BY id, nm_from"))
 
 		// Of one that is too large to be gathered a part was taken in before it was given up.
-		b.session("BEGIN", "INSERT INTO copies SELECT seq + 100, repeat('x', 40) FROM seq_1_to_20000", "CREATE TEMPORARY TABLE t (i int)", "ROLLBACK", "DROP TEMPORARY TABLE t")
+		b.session("BEGIN", "INSERT INTO copies SELECT seq + 100, repeat('x', 40) FROM seq_1_to_20000",
+			"CREATE TEMPORARY TABLE t (i int)", "ROLLBACK", "DROP TEMPORARY TABLE t")
 		b.exec("INSERT INTO copies VALUES (4, 'kept')")
 		w := f.work()
 		w.CutBytes = 100_000
@@ -87,12 +105,15 @@ CREATE TABLE shown (id int PRIMARY KEY, branch varchar(40), since timestamp(6) G
 		f := newFollower(t, b.workbench, tables...)
 		f.catchUp()
 		for _, name := range []string{"hidden", "shown"} {
-			b.exec(strings.ReplaceAll("UPDATE t SET branch = 'Fernmoor' WHERE id = 1; INSERT INTO t (id, branch) VALUES (3, 'Dornheim'); DELETE FROM t WHERE id = 2; UPDATE t SET id = 4 WHERE id = 3", " t ", " "+name+" "))
+			b.exec(strings.ReplaceAll("UPDATE t SET branch = 'Fernmoor' WHERE id = 1; INSERT INTO t (id, branch) "+
+				"VALUES (3, 'Dornheim'); DELETE FROM t WHERE id = 2; UPDATE t SET id = 4 WHERE id = 3", " t ", " "+name+
+				" "))
 		}
 		books := f.catchUp()
 		for _, name := range []string{"hidden", "shown"} {
 			require.NoError(t, f.held(b.table(name)))
-			require.Equal(t, []string{"1 | Fernmoor", "4 | Dornheim"}, f.see("SELECT id, branch FROM kept."+name+" ORDER BY id"), "%s %+v", name, books)
+			require.Equal(t, []string{"1 | Fernmoor", "4 | Dornheim"},
+				f.see("SELECT id, branch FROM kept."+name+" ORDER BY id"), "%s %+v", name, books)
 		}
 	})
 }
@@ -119,12 +140,15 @@ func TestMariaDBStatementsThatWriteElsewhere(t *testing.T) {
 			b.exec(`DROP TABLE IF EXISTS copies; CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40), a varchar(9), b varchar(9)); INSERT INTO copies VALUES (1, 'Grünau', 'a', 'b'); DELETE FROM desks;
 CREATE OR REPLACE VIEW all_copies AS SELECT * FROM copies; DROP TRIGGER IF EXISTS lends; DROP FUNCTION IF EXISTS lend`)
 			b.feed.Name = "writes-" + strings.ReplaceAll(name, " ", "-")
-			f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepLatest, Target: "kept.copies_" + strings.ReplaceAll(name, " ", "_")})
+			f := newFollower(t, b.workbench,
+				feed.Table{Table: b.table("copies"), Keep: feed.KeepLatest, Target: "kept.copies_" +
+					strings.ReplaceAll(name, " ", "_")})
 			f.catchUp()
 			if name == "trigger" {
 				b.exec("CREATE TRIGGER lends AFTER INSERT ON desks FOR EACH ROW UPDATE copies SET branch = 'lent'")
 			}
-			b.session("CREATE FUNCTION lend() RETURNS int DETERMINISTIC MODIFIES SQL DATA BEGIN UPDATE copies SET branch = 'lent'; RETURN 9; END",
+			b.session("CREATE FUNCTION lend() RETURNS int DETERMINISTIC MODIFIES SQL DATA BEGIN UPDATE copies SET "+
+				"branch = 'lent'; RETURN 9; END",
 				"SET SESSION binlog_format = 'STATEMENT'", statement)
 			b.exec("INSERT INTO copies VALUES (2, 'Dornheim', 'c', 'd')")
 			_, err := f.engine.Follow(t.Context(), f.work())
@@ -133,9 +157,11 @@ CREATE OR REPLACE VIEW all_copies AS SELECT * FROM copies; DROP TRIGGER IF EXIST
 				return
 			}
 			require.ErrorContains(t, err, "feeds copy "+b.feed.Name+" --table "+b.table("copies"))
-			require.NoError(t, engine.CopyAgain(t.Context(), b.feed, []string{b.table("copies")}, b.source, b.warehouse))
+			require.NoError(t, engine.CopyAgain(t.Context(), b.feed, []string{b.table("copies")}, b.source,
+				b.warehouse))
 			f.catchUp()
-			proof, err := engine.Prove(t.Context(), engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
+			proof, err := engine.Prove(t.Context(),
+				engine.Work{Feed: b.feed, Table: b.feed.Tables[0], Source: b.source, Warehouse: b.warehouse})
 			require.NoError(t, err)
 			require.True(t, proof.Same, "%+v", proof)
 		})
@@ -147,8 +173,10 @@ CREATE OR REPLACE VIEW all_copies AS SELECT * FROM copies; DROP TRIGGER IF EXIST
 // server's list of transactions all the time.
 func TestMariaDBLateCommitsAreNotLost(t *testing.T) {
 	b := newMariaBench(t, "duckdb")
-	b.exec("CREATE TABLE visits (id int PRIMARY KEY, at timestamp(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6), KEY (at)); INSERT INTO visits (id) VALUES (1)")
-	table := feed.Table{Table: b.table("visits"), Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.visits", Watermark: &feed.Watermark{Column: "at", Settle: "0s", Wait: "1s"}}
+	b.exec("CREATE TABLE visits (id int PRIMARY KEY, at timestamp(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6), KEY " +
+		"(at)); INSERT INTO visits (id) VALUES (1)")
+	table := feed.Table{Table: b.table("visits"), Find: feed.FindWatermark, Keep: feed.KeepLatest,
+		Target: "kept.visits", Watermark: &feed.Watermark{Column: "at", Settle: "0s", Wait: "1s"}}
 	run := func() []string {
 		t.Helper()
 		_, err := b.engine.Run(t.Context(), b.work(table))
@@ -187,7 +215,8 @@ func TestMariaDBLateCommitsAreNotLost(t *testing.T) {
 	}()
 	require.Eventually(t, func() bool {
 		var n int
-		return b.db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for table%'").Scan(&n) == nil && n > 0
+		return b.db.QueryRowContext(t.Context(),
+			"SELECT count(*) FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for table%'").Scan(&n) == nil && n > 0
 	}, 10*time.Second, 20*time.Millisecond)
 	do("INSERT INTO visits (id) VALUES (5)")
 	slow := make(chan []string, 1)
@@ -224,7 +253,8 @@ func TestMariaDBLateCommitsAreNotLost(t *testing.T) {
 func TestMariaDBACopyThatHasYetToJoinComesFirst(t *testing.T) {
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec("CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau')")
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory, Target: "kept.copies"})
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory, Target: "kept.copies"})
 		ctx, stop := context.WithCancel(t.Context())
 		w := f.work()
 		w.Report = func(r engine.LogReport) {
@@ -239,6 +269,7 @@ func TestMariaDBACopyThatHasYetToJoinComesFirst(t *testing.T) {
 		b.session("SET timestamp = UNIX_TIMESTAMP() - 1000", "UPDATE copies SET branch = 'Dornheim'")
 		_, err = f.engine.Follow(t.Context(), f.work())
 		require.NoError(t, err)
-		require.Equal(t, []string{"Grünau | false", "Dornheim | true"}, f.see("SELECT branch, nm_current FROM kept.copies ORDER BY nm_from"))
+		require.Equal(t, []string{"Grünau | false", "Dornheim | true"},
+			f.see("SELECT branch, nm_current FROM kept.copies ORDER BY nm_from"))
 	})
 }

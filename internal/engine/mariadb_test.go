@@ -35,7 +35,8 @@ func newMariaBench(t testing.TB, kind string) *mariaBench {
 	src, err := mariadb.Open(settings, `source "catalogue"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind), engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
+	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind),
+		engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
 }
 
 func onEachMaria(t *testing.T, test func(t *testing.T, b *mariaBench)) {
@@ -91,16 +92,26 @@ func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
 		require.NoError(t, err)
 		document, _ := described.Column("c_json")
 		require.Equal(t, schema.JSON, document.Type.Kind)
-		query := feed.Table{Table: b.table("extremes"), Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}, Target: "kept.by_query"}
+		query := feed.Table{Table: b.table("extremes"), Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at"}, Target: "kept.by_query"}
 		require.Equal(t, rows.Books{Read: 5, Inserted: 5}, b.bring(query).Books)
 		b.equal(query, 5)
 		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "catalogue", query.Table, nil))
 		require.Equal(t, rows.Books{Read: 5, Unchanged: 5}, b.bring(query).Books)
 
-		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copied"), Keep: feed.KeepLatest, Target: "kept.by_log"}, feed.Table{Table: b.table("extremes"), Keep: feed.KeepHistory, Target: "kept.by_copy"})
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copied"), Keep: feed.KeepLatest,
+				Target: "kept.by_log"},
+			feed.Table{Table: b.table("extremes"), Keep: feed.KeepHistory, Target: "kept.by_copy"})
 		f.catchUp()
-		columns := "id, at, c_tiny, c_utiny, c_small, c_usmall, c_medium, c_umedium, c_int, c_uint, c_big, c_ubig, c_zero, c_bool, c_dec, c_wide, c_wider, c_whole, c_udec, c_float, c_double, c_bit1, c_bit5, c_bit64, c_year, c_date, c_time, c_time6, c_time3, c_dt, c_dt6, c_dt3, c_ts, c_ts6, c_ts1, c_char, c_varchar, c_latin1, c_utf8, c_ucs2, c_utf16, c_utf32, c_koi8r, c_cp1250, c_ascii, c_tinytext, c_text, c_mtext, c_ltext, c_json, c_binary, c_varbinary, c_tinyblob, c_blob, c_mblob, c_lblob, c_enum, c_set, c_uuid, c_inet6, c_inet4, c_geometry, c_point, c_compressed, c_cblob, c_hidden"
-		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; INSERT INTO copied (` + columns + `) SELECT ` + columns + ` FROM extremes`)
+		columns := "id, at, c_tiny, c_utiny, c_small, c_usmall, c_medium, c_umedium, c_int, c_uint, c_big, c_ubig, " +
+			"c_zero, c_bool, c_dec, c_wide, c_wider, c_whole, c_udec, c_float, c_double, c_bit1, c_bit5, c_bit64, " +
+			"c_year, c_date, c_time, c_time6, c_time3, c_dt, c_dt6, c_dt3, c_ts, c_ts6, c_ts1, c_char, c_varchar, " +
+			"c_latin1, c_utf8, c_ucs2, c_utf16, c_utf32, c_koi8r, c_cp1250, c_ascii, c_tinytext, c_text, c_mtext, " +
+			"c_ltext, c_json, c_binary, c_varbinary, c_tinyblob, c_blob, c_mblob, c_lblob, c_enum, c_set, c_uuid, " +
+			"c_inet6, c_inet4, c_geometry, c_point, c_compressed, c_cblob, c_hidden"
+		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; INSERT INTO copied (` + columns + `) SELECT ` +
+			columns + ` FROM extremes`)
 		books := f.catchUp()[b.table("copied")]
 		require.Equal(t, rows.Books{Read: 5, Inserted: 5}, books, "%v", f.see("SELECT reason FROM noemata.set_aside"))
 		for column := range strings.SplitSeq(columns, ", ") {
@@ -115,9 +126,12 @@ func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
 			require.Equal(t, see("by_query"), see("by_copy"), column)
 		}
 		// A row that is deleted and comes again as it was is no change.
-		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; START TRANSACTION; DELETE FROM copied; INSERT INTO copied (` + columns + `) SELECT ` + columns + ` FROM extremes; COMMIT`)
+		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; START TRANSACTION; DELETE FROM copied; INSERT INTO ` +
+			`copied (` + columns + `) SELECT ` + columns + ` FROM extremes; COMMIT`)
 		require.Equal(t, rows.Books{Read: 10, Folded: 5, Unchanged: 5}, f.catchUp()[b.table("copied")])
-		proof, err := engine.Prove(context.Background(), b.work(feed.Table{Table: b.table("copied"), Find: feed.FindLog, Keep: feed.KeepLatest, Target: "kept.by_log"}))
+		proof, err := engine.Prove(context.Background(),
+			b.work(feed.Table{Table: b.table("copied"), Find: feed.FindLog, Keep: feed.KeepLatest,
+				Target: "kept.by_log"}))
 		require.NoError(t, err)
 		require.True(t, proof.Same, "%+v", proof)
 	})

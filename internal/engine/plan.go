@@ -69,10 +69,12 @@ func dropColumns(t feed.Table, table schema.Table) (schema.Table, error) {
 			return table, noColumn(t, "drop", column)
 		}
 		if slices.Contains(table.Key, column) {
-			return table, problem.Newf(problem.Invalid, "Keep it, or name other columns as the key.", "The column %s of %s is dropped by the feed, and it is part of the key.", column, t.Table)
+			return table, problem.Newf(problem.Invalid, "Keep it, or name other columns as the key.",
+				"The column %s of %s is dropped by the feed, and it is part of the key.", column, t.Table)
 		}
 	}
-	table.Columns = slices.DeleteFunc(slices.Clone(table.Columns), func(c schema.Column) bool { return slices.Contains(t.Drop, c.Name) })
+	table.Columns = slices.DeleteFunc(slices.Clone(table.Columns),
+		func(c schema.Column) bool { return slices.Contains(t.Drop, c.Name) })
 	return table, nil
 }
 
@@ -82,8 +84,9 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
 	log := t.Find == feed.FindLog
-	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(table.Columns, f.Column(""), t.Keep, log), Prefix: f.Column(""),
-		Keep: t.Keep, Log: log, Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
+	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(table.Columns, f.Column(""), t.Keep, log),
+		Prefix: f.Column(""),
+		Keep:   t.Keep, Log: log, Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
 	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
 		target.Key = table.Key
 		if len(t.Key) > 0 {
@@ -91,32 +94,37 @@ func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Targe
 		}
 		target.Unique = len(target.Key) == 0 || table.Unique(target.Key)
 		if len(target.Key) == 0 && t.Keep != feed.KeepLedger {
-			return target, problem.Newf(problem.Invalid, "Name the columns that tell its rows apart: key: [a, b]; or keep it as a ledger.",
+			return target, problem.Newf(problem.Invalid,
+				"Name the columns that tell its rows apart: key: [a, b]; or keep it as a ledger.",
 				"The table %s has no primary or unique key, and keep: %s needs one.", t.Table, t.Keep)
 		}
 		for _, k := range target.Key {
 			if c, ok := table.Column(k); !ok {
 				return target, noColumn(t, "key", k)
 			} else if c.Type.Kind == schema.JSON {
-				return target, problem.Newf(problem.Invalid, "Choose other columns for the key.", "The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
+				return target, problem.Newf(problem.Invalid, "Choose other columns for the key.",
+					"The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
 			}
 		}
 	}
 	for _, c := range table.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
-			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name), "The source table %s has a column %s, and names that begin with noemata_ are used for rows on their way.", t.Table, c.Name)
+			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name),
+				"The source table %s has a column %s, and names that begin with noemata_ are used for rows on their way.", t.Table, c.Name)
 		}
 	}
 	for _, a := range target.Added() {
 		if _, clash := table.Column(a.Name); clash {
-			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.", "The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
+			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.",
+				"The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
 		}
 	}
 	return target, nil
 }
 
 func noColumn(t feed.Table, field, column string) error {
-	return problem.Newf(problem.Invalid, "Check the name, upper and lower case included.", "The table %s has no column %q, which %s names.", t.Table, column, field)
+	return problem.Newf(problem.Invalid, "Check the name, upper and lower case included.",
+		"The table %s has no column %q, which %s names.", t.Table, column, field)
 }
 
 func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source) error {
@@ -126,7 +134,8 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 		return noColumn(t, "watermark", w.Column)
 	}
 	if !window.Usable(column.Type) {
-		return problem.Newf(problem.Invalid, "Choose a column of a date, time, whole-number or text type.", "The column %s of %s is %s, which cannot be a watermark.", w.Column, t.Table, column.Native)
+		return problem.Newf(problem.Invalid, "Choose a column of a date, time, whole-number or text type.",
+			"The column %s of %s is %s, which cannot be a watermark.", w.Column, t.Table, column.Native)
 	}
 	p.target.Watermark = []string{w.Column}
 	if w.Fallback != "" {
@@ -135,7 +144,9 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 			return noColumn(t, "fallback", w.Fallback)
 		}
 		if fallback.Type != column.Type {
-			return problem.Newf(problem.Invalid, "Choose a fallback of the same type.", "The fallback %s of %s is %s, and the watermark %s is %s.", w.Fallback, t.Table, fallback.Native, w.Column, column.Native)
+			return problem.Newf(problem.Invalid, "Choose a fallback of the same type.",
+				"The fallback %s of %s is %s, and the watermark %s is %s.", w.Fallback, t.Table, fallback.Native,
+				w.Column, column.Native)
 		}
 		p.target.Watermark = append(p.target.Watermark, w.Fallback)
 	}
@@ -144,7 +155,8 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 	}
 	if w.Start != "" && w.Start != feed.StartBeginning && w.Start != feed.StartNow {
 		if _, err := (position.Position{Value: w.Start}).Check(column.Type); err != nil {
-			return problem.Wrap(err, problem.Invalid, fmt.Sprintf("Table %s, start: %v.", t.Table, err), "Write beginning, now, or a value of the watermark column.")
+			return problem.Wrap(err, problem.Invalid, fmt.Sprintf("Table %s, start: %v.", t.Table, err),
+				"Write beginning, now, or a value of the watermark column.")
 		}
 	}
 	if column.Type.Kind == schema.Timestamp || column.Type.Kind == schema.Date {
@@ -167,7 +179,8 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	findings := []problem.Finding{}
 	blocker := func(table string, err error) {
 		p := problem.Of(err)
-		findings = append(findings, problem.Finding{Level: problem.Blocker, Table: table, What: p.What, Remedy: p.Remedy})
+		findings = append(findings, problem.Finding{Level: problem.Blocker, Table: table, What: p.What,
+			Remedy: p.Remedy})
 	}
 	if _, err := wh.Test(ctx); err != nil {
 		blocker("", err)
@@ -192,8 +205,11 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		}
 		for _, c := range left {
 			if slices.Contains(t.Drop, c.Column) {
-				findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table, What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with the values of before; a proof does not look at it.", p.target.Name, c.Column),
-					Remedy: c.Remedy})
+				findings = append(findings,
+					problem.Finding{Level: problem.Warning, Table: t.Table,
+						What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with "+
+							"the values of before; a proof does not look at it.", p.target.Name, c.Column),
+						Remedy: c.Remedy})
 			}
 		}
 		found, err := src.Findings(ctx, p.query)
@@ -205,12 +221,14 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		for _, c := range p.query.Table.Columns {
 			if c.Wire == "" && !slices.Contains(t.AsText, c.Name) && c.Type.Kind == schema.Text {
 				findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
-					What: fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source prints.", c.Name, c.Native)})
+					What: fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source "+
+						"prints.", c.Name, c.Native)})
 			}
 		}
 		if len(p.target.Key) > 0 && !p.target.Unique {
 			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
-				What:   "The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.",
+				What: "The source does not promise that the key of this table is unique; of rows that share one, " +
+					"the last read is kept.",
 				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.target.Key)})
 		}
 	}
@@ -225,7 +243,8 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Fi
 	}
 	log, ok := src.(source.Log)
 	if !ok {
-		return []problem.Finding{{Level: problem.Blocker, What: "The change log of this kind of source cannot be followed.", Remedy: "Write find: watermark."}}
+		return []problem.Finding{{Level: problem.Blocker,
+			What: "The change log of this kind of source cannot be followed.", Remedy: "Write find: watermark."}}
 	}
 	var tables []source.Followed
 	for _, t := range f.Tables {
@@ -240,7 +259,11 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Fi
 		if table, err := src.Table(ctx, name); err == nil {
 			for _, c := range table.Columns {
 				if c.Generated {
-					findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table, What: fmt.Sprintf("The column %s is generated, and the log leaves such columns out: the target has no such column.", c.Name), Remedy: "Compute it in the warehouse, or use find: watermark."})
+					findings = append(findings,
+						problem.Finding{Level: problem.Warning, Table: t.Table,
+							What: fmt.Sprintf("The column %s is generated, and the log leaves such columns out: the "+
+								"target has no such column.", c.Name), Remedy: "Compute it in the warehouse, or use " +
+								"find: watermark."})
 				}
 			}
 		}

@@ -91,9 +91,10 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 	if err != nil {
 		return Proof{}, err
 	}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: p.target.Values(), Holding: true}, func(record arrow.RecordBatch) error {
-		return tooLarge(c.Warehouse(record), w)
-	})
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: p.target.Values(), Holding: true},
+		func(record arrow.RecordBatch) error {
+			return tooLarge(c.Warehouse(record), w)
+		})
 	if err != nil {
 		return Proof{}, err
 	}
@@ -108,7 +109,9 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 // tooLarge explains that a table has too many rows to be proved.
 func tooLarge(err error, w Work) error {
 	if errors.Is(err, compare.ErrBudget) {
-		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("%s cannot be proved: it has more rows than a proof has memory for (%d MB).", w.Table.Table, compare.Budget>>20), "Nothing was judged. Prove smaller tables, or a feed of a part of this one.")
+		return problem.Wrap(err, problem.Conflict,
+			fmt.Sprintf("%s cannot be proved: it has more rows than a proof has memory for (%d MB).", w.Table.Table,
+				compare.Budget>>20), "Nothing was judged. Prove smaller tables, or a feed of a part of this one.")
 	}
 	return err
 }
@@ -138,7 +141,9 @@ func passed(ctx context.Context, w Work) error {
 			return err
 		}
 		if time.Now().After(until) {
-			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.", "%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has come to %s.", w.Table.Table, orNothing(stands.Position.Value), end)
+			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.",
+				"%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has "+
+					"come to %s.", w.Table.Table, orNothing(stands.Position.Value), end)
 		}
 		select {
 		case <-ctx.Done():
@@ -161,14 +166,16 @@ type Version struct {
 // value, as text, for each column of the key.
 func Versions(ctx context.Context, w Work, key []string) (columns []string, list []Version, err error) {
 	if w.Table.Keep != feed.KeepHistory {
-		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.", "The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
+		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.",
+			"The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
 	}
 	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
 	if err != nil {
 		return nil, nil, err
 	}
 	if len(key) != len(p.target.Key) {
-		return nil, nil, problem.Newf(problem.Invalid, "Give a value for each of them, in this order.", "The key of %s is %v.", w.Table.Table, p.target.Key)
+		return nil, nil, problem.Newf(problem.Invalid, "Give a value for each of them, in this order.",
+			"The key of %s is %v.", w.Table.Table, p.target.Key)
 	}
 	all := p.target.All()
 	values := len(p.target.Values())
@@ -177,31 +184,34 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 		added[c.Role] = i
 	}
 	order := []string{p.target.Called(warehouse.From), p.target.Called(warehouse.Position)}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: all, Key: key, OrderBy: order}, func(r arrow.RecordBatch) error {
-		moment := func(role warehouse.Role, i int) *time.Time {
-			c := r.Column(added[role]).(*array.Timestamp)
-			if c.IsNull(i) {
-				return nil
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: all, Key: key, OrderBy: order},
+		func(r arrow.RecordBatch) error {
+			moment := func(role warehouse.Role, i int) *time.Time {
+				c := r.Column(added[role]).(*array.Timestamp)
+				if c.IsNull(i) {
+					return nil
+				}
+				at := time.UnixMicro(int64(c.Value(i))).UTC()
+				return &at
 			}
-			at := time.UnixMicro(int64(c.Value(i))).UTC()
-			return &at
-		}
-		for i, row := range texts(r, all) {
-			v := Version{From: moment(warehouse.From, i), Until: moment(warehouse.Until, i), Values: row[:values], Run: r.Column(added[warehouse.Run]).(*array.Int64).Value(i)}
-			if position := row[added[warehouse.Position]]; position != nil {
-				v.Position = *position
-			}
-			if len(list) > 0 {
-				before := list[len(list)-1].Values
-				for c := range v.Values {
-					if (before[c] == nil) != (v.Values[c] == nil) || before[c] != nil && *before[c] != *v.Values[c] {
-						v.Changed = append(v.Changed, all[c].Name)
+			for i, row := range texts(r, all) {
+				v := Version{From: moment(warehouse.From, i), Until: moment(warehouse.Until, i), Values: row[:values],
+					Run: r.Column(added[warehouse.Run]).(*array.Int64).Value(i)}
+				if position := row[added[warehouse.Position]]; position != nil {
+					v.Position = *position
+				}
+				if len(list) > 0 {
+					before := list[len(list)-1].Values
+					for c := range v.Values {
+						if (before[c] == nil) != (v.Values[c] == nil) || before[c] != nil &&
+							*before[c] != *v.Values[c] {
+							v.Changed = append(v.Changed, all[c].Name)
+						}
 					}
 				}
+				list = append(list, v)
 			}
-			list = append(list, v)
-		}
-		return nil
-	})
+			return nil
+		})
 	return schema.Table{Columns: p.target.Values()}.ColumnNames(), list, err
 }

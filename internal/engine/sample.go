@@ -28,7 +28,8 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 	if err != nil {
 		return Sample{}, err
 	}
-	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added()}.ColumnNames(), Source: [][]*string{}, Warehouse: [][]*string{}}
+	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added()}.ColumnNames(),
+		Source: [][]*string{}, Warehouse: [][]*string{}}
 	q := p.query
 	q.Newest, q.Limit = true, limit
 	if err := w.Source.Read(ctx, q, func(b rows.Batch) error {
@@ -43,7 +44,8 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 		return s, err // nothing there yet
 	}
 	columns := p.target.All()
-	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: columns, Newest: p.target.Watermark, OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
+	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: columns, Newest: p.target.Watermark,
+		OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
 		s.Warehouse = append(s.Warehouse, texts(record, columns)...)
 		return nil
 	})

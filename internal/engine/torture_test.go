@@ -38,7 +38,8 @@ func TestTorture(t *testing.T) {
 			s, err := torture.New(context.Background(), testkit.Postgres(t).URL(b.settings.Database))
 			require.NoError(t, err)
 			tortured(t, b, s, "public", func() {
-				b.exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'noemata reader' AND random() < 0.5`)
+				b.exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'noemata ` +
+					`reader' AND random() < 0.5`)
 			})
 		})
 	}
@@ -51,7 +52,8 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	var tables []feed.Table
 	for _, keep := range torture.Keeps {
 		for _, name := range torture.Tables(keep) {
-			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`})
+			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep),
+				Target: `kept."` + doubled(name) + `"`})
 		}
 	}
 	// The first table is followed before anybody writes: a slot that is made while a
@@ -85,7 +87,8 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 		for _, fault := range faults {
 			t.Log(s.Explain(ctx, fault))
 		}
-		require.Empty(t, faults, "round %d, after %d transactions; set aside: %s", round, s.Count, f.see("SELECT source_table, key, reason FROM noemata.set_aside"))
+		require.Empty(t, faults, "round %d, after %d transactions; set aside: %s", round, s.Count,
+			f.see("SELECT source_table, key, reason FROM noemata.set_aside"))
 	}
 	t.Logf("%d transactions; refused: %v", s.Count, s.Errors)
 }
@@ -101,7 +104,8 @@ func TestTortureOfMariaDB(t *testing.T) {
 			require.NoError(t, err)
 			b.exec("SET GLOBAL log_bin_compress = " + []string{"ON", "OFF"}[i])
 			tortured(t, b.workbench, s, b.settings.Database, func() {
-				b.exec("BEGIN NOT ATOMIC FOR c IN (SELECT id FROM information_schema.PROCESSLIST WHERE COMMAND = 'Binlog Dump' OR INFO LIKE '/* noemata reader%') DO KILL c.id; END FOR; END")
+				b.exec("BEGIN NOT ATOMIC FOR c IN (SELECT id FROM information_schema.PROCESSLIST WHERE COMMAND = " +
+					"'Binlog Dump' OR INFO LIKE '/* noemata reader%') DO KILL c.id; END FOR; END")
 			})
 		})
 	}
@@ -142,7 +146,8 @@ func besideHostiles(t *testing.T, b *workbench) (end func()) {
 				if find == feed.FindLog {
 					_, err = b.engine.Follow(limited, engine.LogWork{Feed: x, Run: run, Source: src, Warehouse: wh})
 				} else {
-					_, err = b.engine.Run(limited, engine.Work{Feed: x, Table: table, Run: run, Source: src, Warehouse: wh})
+					_, err = b.engine.Run(limited,
+						engine.Work{Feed: x, Table: table, Run: run, Source: src, Warehouse: wh})
 				}
 				cancel()
 				ended.Add(1)
@@ -208,8 +213,10 @@ func TestGarbledServers(t *testing.T) {
 		b.t.Cleanup(func() { _ = engine.DropLog(context.Background(), x, b.source, b.warehouse) })
 		ended, done := map[bool]int{}, map[string]int{}
 		for end := time.Now().Add(length); time.Now().Before(end); b.run++ {
-			ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second) // a length that is another one is waited for
-			of := feed.Table{Table: table, Target: "kept.of_" + string([]feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindLog}[b.run%3])}
+			// a length that is another one is waited for
+			ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second)
+			of := feed.Table{Table: table, Target: "kept.of_" +
+				string([]feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindLog}[b.run%3])}
 			switch b.run % 3 {
 			case 0:
 				of.Find, of.Keep = feed.FindWhole, feed.KeepReplace
@@ -226,7 +233,8 @@ func TestGarbledServers(t *testing.T) {
 			if of.Find == feed.FindLog {
 				_, err = b.engine.Follow(ctx, engine.LogWork{Feed: x, Run: b.run, Source: src, Warehouse: b.warehouse})
 			} else {
-				_, err = b.engine.Run(ctx, engine.Work{Feed: x, Table: of, Run: b.run, Source: src, Warehouse: b.warehouse})
+				_, err = b.engine.Run(ctx,
+					engine.Work{Feed: x, Table: of, Run: b.run, Source: src, Warehouse: b.warehouse})
 			}
 			cancel()
 			ended[err == nil]++
@@ -304,7 +312,9 @@ func (f *follower) disturbed(r *rand.Rand, cut func()) {
 	case 2: // a connection to the source, or to the warehouse, is cut
 		cut()
 	default:
-		_, err := testkit.Connect(f.t, testkit.Postgres(f.t).URL("postgres")).Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'noemata writer' AND random() < 0.5`)
+		_, err := testkit.Connect(f.t, testkit.Postgres(f.t).URL("postgres")).Exec(ctx,
+			`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'noemata writer' AND `+
+				`random() < 0.5`)
 		f.bearable(err)
 	}
 	select {
@@ -328,7 +338,8 @@ func (f *follower) bearable(err error) {
 		f.t.Logf("a run ended: %v", err)
 		return
 	}
-	if strings.Contains(err.Error(), "The next run opens the file with") { // more columns than the usual memory has room for
+	// more columns than the usual memory has room for
+	if strings.Contains(err.Error(), "The next run opens the file with") {
 		f.t.Logf("a run ended: %v", err)
 		return
 	}

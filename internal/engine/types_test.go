@@ -66,14 +66,16 @@ INSERT INTO extremes (id, c_date, c_ts, c_tstz, c_num, c_float4, c_float8, c_dec
 func TestEveryTypeIsEqualInBothWarehouses(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(extremes)
-		table := feed.Table{Table: "public.extremes", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}}
+		table := feed.Table{Table: "public.extremes", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at"}}
 		require.Equal(t, rows.Books{Read: 9, Inserted: 9}, b.bring(table).Books)
 		b.equal(table, 9)
 		// The same by merge: every value is recognised as the one that is there.
 		require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", "public.extremes", nil))
 		require.Equal(t, rows.Books{Read: 9, Unchanged: 9}, b.bring(table).Books)
 		// Values that are equal and yet not the same are changes.
-		b.exec(`UPDATE extremes SET at = '2026-01-02Z', c_float8 = 0, c_float4 = 0, c_num = 1.5, c_interval = '-1 mons +23:59:59.999999' WHERE id = 2`)
+		b.exec(`UPDATE extremes SET at = '2026-01-02Z', c_float8 = 0, c_float4 = 0, c_num = 1.5, c_interval = '-1 ` +
+			`mons +23:59:59.999999' WHERE id = 2`)
 		require.Equal(t, rows.Books{Read: 1, Updated: 1}, b.bring(table).Books)
 		b.equal(table, 9)
 		ledger := table
@@ -98,16 +100,19 @@ c_interval, c_uuid, c_json, c_jsonb, c_xml, c_oid, c_enum, c_short, c_cents FROM
 		for _, name := range []string{"extremes", "plain"} {
 			for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepHistory} {
 				source := name + "_" + string(keep)
-				b.exec(fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING ALL EXCLUDING GENERATED); INSERT INTO %[1]s SELECT * FROM %[2]s`, source, name))
+				b.exec(fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING ALL EXCLUDING GENERATED); INSERT INTO %[1]s `+
+					`SELECT * FROM %[2]s`, source, name))
 				tables = append(tables, feed.Table{Table: "public." + source, Keep: keep})
 			}
 		}
-		for _, part := range [][]feed.Table{tables[:2], tables[2:]} { // one feed each, so that the second is sent in binary
+		// one feed each, so that the second is sent in binary
+		for _, part := range [][]feed.Table{tables[:2], tables[2:]} {
 			b.feed.Name = strings.TrimPrefix(strings.ReplaceAll(part[0].Table, "_", "-"), "public.")
 			f := newFollower(t, b, part...)
 			f.catchUp()
 			for _, x := range part {
-				b.exec(fmt.Sprintf(`BEGIN; CREATE TEMPORARY TABLE before ON COMMIT DROP AS TABLE %s; DELETE FROM %[1]s; INSERT INTO %[1]s SELECT * FROM before; COMMIT`, x.Table))
+				b.exec(fmt.Sprintf(`BEGIN; CREATE TEMPORARY TABLE before ON COMMIT DROP AS TABLE %s; DELETE FROM `+
+					`%[1]s; INSERT INTO %[1]s SELECT * FROM before; COMMIT`, x.Table))
 			}
 			for name, books := range f.catchUp() {
 				require.Equal(t, rows.Books{Read: 18, Folded: 9, Unchanged: 9}, books, name)
@@ -119,7 +124,8 @@ c_interval, c_uuid, c_json, c_jsonb, c_xml, c_oid, c_enum, c_short, c_cents FROM
 				require.Equal(t, rows.Books{Read: 1, Updated: 1}, books, name)
 			}
 			for _, x := range part {
-				proof, err := engine.Prove(context.Background(), engine.Work{Feed: b.feed, Table: x, Source: b.source, Warehouse: b.warehouse})
+				proof, err := engine.Prove(context.Background(),
+					engine.Work{Feed: b.feed, Table: x, Source: b.source, Warehouse: b.warehouse})
 				require.NoError(t, err)
 				require.True(t, proof.Same, "%s: %+v", x.Table, proof)
 			}
@@ -132,15 +138,26 @@ func TestExtremesAsTheWarehousePrintsThem(t *testing.T) {
 	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
 		b := newWorkbench(t, kind)
 		b.exec(extremes)
-		b.bring(feed.Table{Table: "public.extremes", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}})
-		got := b.rowsOf("public.extremes", column("id", schema.Int32), column("c_int8", schema.Int64), column("c_date", schema.Date), column("c_tstz", schema.TimestampTZ),
-			column("c_time", schema.Time), column("c_ints", schema.Text), column("c_json", schema.JSON), column("c_uuid", schema.UUID), column("c_interval", schema.Interval),
-			schema.Column{Name: "c_dec", Type: schema.Type{Kind: schema.Decimal, Precision: 10, Scale: 2}}, column("c_place", schema.Text), column("c_char", schema.Text), column("c_wider", schema.Numeric))
-		require.Equal(t, []string{"0", "null", "null", "null", "null", "null", "null", "null", "null", "null", "null", "null", "null"}, got[0], kind)
-		require.Equal(t, []string{"1", "9223372036854775807", "infinity", "infinity", "24:00:00.000000", "{1,NULL,3}", `{"b": 1,  "a": [null, 1e400]}`,
-			"ffffffff-ffff-ffff-ffff-ffffffffffff", "2147 months 5 days 86399999999 us", "99999999.99", `(1,"a,b")`, "ab    ", "123456789012345678901234567890.123456789012345678901234567890"}, got[1], kind)
-		require.Equal(t, []string{"2", "-9223372036854775808", "-infinity", "-infinity", "00:00:00.000000", "{}", "null",
-			"00000000-0000-0000-0000-000000000000", "-1 months 1 days -1 us", "-0.01", "(,)", "      ", "-1.000000000000000000000000000000"}, got[2], kind)
+		b.bring(feed.Table{Table: "public.extremes", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at"}})
+		got := b.rowsOf("public.extremes", column("id", schema.Int32), column("c_int8", schema.Int64),
+			column("c_date", schema.Date), column("c_tstz", schema.TimestampTZ),
+			column("c_time", schema.Time), column("c_ints", schema.Text), column("c_json",
+				schema.JSON), column("c_uuid", schema.UUID), column("c_interval", schema.Interval),
+			schema.Column{Name: "c_dec",
+				Type: schema.Type{Kind: schema.Decimal, Precision: 10,
+					Scale: 2}}, column("c_place", schema.Text), column("c_char", schema.Text),
+			column("c_wider", schema.Numeric))
+		require.Equal(t, []string{"0", "null", "null", "null", "null", "null", "null", "null", "null", "null", "null",
+			"null", "null"}, got[0], kind)
+		require.Equal(t, []string{"1", "9223372036854775807", "infinity", "infinity", "24:00:00.000000", "{1,NULL,3}",
+			`{"b": 1,  "a": [null, 1e400]}`,
+			"ffffffff-ffff-ffff-ffff-ffffffffffff", "2147 months 5 days 86399999999 us", "99999999.99", `(1,"a,b")`,
+			"ab    ", "123456789012345678901234567890.123456789012345678901234567890"}, got[1], kind)
+		require.Equal(t, []string{"2", "-9223372036854775808", "-infinity", "-infinity", "00:00:00.000000", "{}",
+			"null",
+			"00000000-0000-0000-0000-000000000000", "-1 months 1 days -1 us", "-0.01", "(,)", "      ",
+			"-1.000000000000000000000000000000"}, got[2], kind)
 		require.Equal(t, "4713-01-01 BC", got[3][2], kind)
 		require.Equal(t, "294246-12-31T23:59:59.999999Z", got[4][3], kind)
 		require.Equal(t, "5874897-12-31", got[4][2], kind)
@@ -149,9 +166,12 @@ func TestExtremesAsTheWarehousePrintsThem(t *testing.T) {
 
 func TestWhatCannotBeStoredIsSetAsideWithItsReason(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		b.exec(`CREATE TABLE odd (id int PRIMARY KEY, d numeric(6,2), ts timestamp, iv interval, at timestamptz DEFAULT '2026-01-01Z')`)
-		b.exec(`INSERT INTO odd VALUES (1, 'NaN', null, null), (2, 1, '294276-12-31 23:59:59', null), (3, 1, null, '2600000:00:00'), (4, 4, '2026-01-01', '1 day')`)
-		table := feed.Table{Table: "public.odd", Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: "at"}}
+		b.exec(`CREATE TABLE odd (id int PRIMARY KEY, d numeric(6,2), ts timestamp, iv interval, at timestamptz ` +
+			`DEFAULT '2026-01-01Z')`)
+		b.exec(`INSERT INTO odd VALUES (1, 'NaN', null, null), (2, 1, '294276-12-31 23:59:59', null), (3, 1, null, ` +
+			`'2600000:00:00'), (4, 4, '2026-01-01', '1 day')`)
+		table := feed.Table{Table: "public.odd", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at"}}
 		require.Equal(t, rows.Books{Read: 4, SetAside: 3, Inserted: 1}, b.bring(table).Books)
 		b.equal(table, 1)
 		// As text, all of them can be kept.
@@ -174,7 +194,8 @@ c_one, c_name, c_bytea, c_date, c_time, c_timetz, c_ts, c_tstz, c_ts3, c_interva
 ALTER TABLE plain ADD PRIMARY KEY (id); INSERT INTO plain (id, at, c_dec) VALUES (9, '2026-01-01Z', 'NaN'); INSERT INTO plain (id, at) SELECT i, '2026-01-01Z' FROM generate_series(100, 20000) i`)
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepHistory, feed.KeepSoftDelete} {
 			b.feed.Name = "plain-" + string(keep)
-			table := feed.Table{Table: "public.plain", Find: feed.FindWatermark, Keep: keep, Target: "kept.plain_" + strings.ReplaceAll(string(keep), "-", "_"), Watermark: &feed.Watermark{Column: "at"}}
+			table := feed.Table{Table: "public.plain", Find: feed.FindWatermark, Keep: keep, Target: "kept.plain_" +
+				strings.ReplaceAll(string(keep), "-", "_"), Watermark: &feed.Watermark{Column: "at"}}
 			require.Equal(t, rows.Books{Read: 19911, Inserted: 19910, SetAside: 1}, b.bring(table).Books)
 			b.equal(table, 19910)
 			require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), b.feed.Name, "public.plain", nil))

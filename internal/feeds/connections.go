@@ -18,7 +18,8 @@ const testWithin = 20 * time.Second
 // settings takes them from what was given, and has the kind check them.
 func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.Settings, error) {
 	if (n.URL == "") == (n.Settings == nil) {
-		return connection.Settings{}, problem.New(problem.Invalid, "A connection is given by url or by settings.", "Give one of the two.")
+		return connection.Settings{}, problem.New(problem.Invalid, "A connection is given by url or by settings.",
+			"Give one of the two.")
 	}
 	var s connection.Settings
 	var err error
@@ -39,7 +40,8 @@ func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.S
 }
 
 // AddConnection adds a source or a warehouse.
-func (r *Rules) AddConnection(ctx context.Context, side store.Side, n records.NewConnection) (records.Connection, error) {
+func (r *Rules) AddConnection(ctx context.Context, side store.Side, n records.NewConnection) (records.Connection,
+	error) {
 	settings, err := r.settings(side, n)
 	if err != nil {
 		return records.Connection{}, err
@@ -51,13 +53,15 @@ func (r *Rules) AddConnection(ctx context.Context, side store.Side, n records.Ne
 }
 
 // ChangeConnection changes a source or a warehouse, but not its name.
-func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name string, n records.NewConnection) (records.Connection, error) {
+func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name string,
+	n records.NewConnection) (records.Connection, error) {
 	settings, err := r.settings(side, n)
 	if err != nil {
 		return records.Connection{}, err
 	}
 	if n.Name != name {
-		return records.Connection{}, problem.New(problem.Invalid, "The name in the body is not the one in the path.", "A name cannot be changed; add another and remove this one.")
+		return records.Connection{}, problem.New(problem.Invalid, "The name in the body is not the one in the path.",
+			"A name cannot be changed; add another and remove this one.")
 	}
 	if err := r.Store.SaveConnection(ctx, side, name, n.Kind, settings, true); err != nil {
 		return records.Connection{}, err
@@ -66,7 +70,8 @@ func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name stri
 }
 
 // TryConnection tests one that is not added, and gives the version that it tells.
-func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.NewConnection) (version string, err error) {
+func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.NewConnection) (version string,
+	err error) {
 	settings, err := r.settings(side, n)
 	if err != nil {
 		return "", err
@@ -74,7 +79,8 @@ func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.Ne
 	return r.try(ctx, side, n.Kind, settings, side.What(n.Name))
 }
 
-func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings connection.Settings, what string) (string, error) {
+func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings connection.Settings,
+	what string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, testWithin)
 	defer cancel()
 	if side == store.Sources {

@@ -80,7 +80,8 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	}
 	if blocked >= 0 {
 		x := out.Findings[blocked]
-		return out, problem.New(problem.Invalid, fmt.Sprintf("The feed %s was not applied: %s", f.Name, x.What), x.Remedy)
+		return out, problem.New(problem.Invalid, fmt.Sprintf("The feed %s was not applied: %s", f.Name, x.What),
+			x.Remedy)
 	}
 	if err := r.Store.SaveFeed(ctx, f); err != nil {
 		return records.Applied{}, err
@@ -112,7 +113,10 @@ func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed) ([]problem.Find
 			target, _ := f.TargetOf(t) // the file was checked
 			for _, theirs := range other.Tables {
 				if x, err := other.TargetOf(theirs); err == nil && x == target {
-					findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table, What: fmt.Sprintf("Its target %s is kept by the feed %s already.", target.Display(), name), Remedy: "Choose another target, or remove the table from the other feed."})
+					findings = append(findings,
+						problem.Finding{Level: problem.Blocker, Table: t.Table,
+							What: fmt.Sprintf("Its target %s is kept by the feed %s already.", target.Display(),
+								name), Remedy: "Choose another target, or remove the table from the other feed."})
 				}
 			}
 		}
@@ -141,7 +145,8 @@ func (r *Rules) Start(ctx context.Context, name string) error {
 	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
 		return err
 	}
-	if next, scheduled := f.Next(time.Now()); scheduled && f.Cron != "" { // at the times that were written, and not before
+	// at the times that were written, and not before
+	if next, scheduled := f.Next(time.Now()); scheduled && f.Cron != "" {
 		if err := r.Store.SetNextRun(ctx, name, &next); err != nil {
 			return err
 		}
@@ -196,7 +201,8 @@ func (r *Rules) quiet(ctx context.Context, name string) error {
 			return err
 		}
 		if time.Now().After(until) {
-			return problem.Newf(problem.Conflict, "It is paused. Remove it again when its run has ended.", "The feed %s was not removed: its run has not ended within %s.", name, quietWithin)
+			return problem.Newf(problem.Conflict, "It is paused. Remove it again when its run has ended.",
+				"The feed %s was not removed: its run has not ended within %s.", name, quietWithin)
 		}
 		select {
 		case <-ctx.Done():
@@ -220,7 +226,10 @@ func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 	}
 	if err != nil {
 		p := problem.Of(err)
-		return problem.Wrap(err, p.Code, fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What), "At the source, drop the replication slot and the publication whose names begin with noemata_: a slot that nobody reads keeps the log for ever.")
+		return problem.Wrap(err, p.Code,
+			fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name,
+				p.What), "At the source, drop the replication slot and the publication whose names begin with "+
+				"noemata_: a slot that nobody reads keeps the log for ever.")
 	}
 	return nil
 }

@@ -44,10 +44,14 @@ func (r *Rules) SetPosition(ctx context.Context, name, table, text string) (reco
 		return records.Checkpoint{}, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return records.Checkpoint{}, problem.Newf(problem.Conflict, "To begin anew, copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+problem.Word(table)+".", "The feed %s follows the log, and its source keeps only what lies beyond its position.", name)
+		return records.Checkpoint{}, problem.Newf(problem.Conflict,
+			"To begin anew, copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+
+				problem.Word(table)+".",
+			"The feed %s follows the log, and its source keeps only what lies beyond its position.", name)
 	}
 	if w.Table.Find != feed.FindWatermark {
-		return records.Checkpoint{}, problem.Newf(problem.Conflict, "It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", table)
+		return records.Checkpoint{}, problem.Newf(problem.Conflict,
+			"It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", table)
 	}
 	p, err := checkPosition(ctx, w, text)
 	if err != nil {
@@ -63,7 +67,9 @@ func (r *Rules) ClearPosition(ctx context.Context, name, table string) (records.
 		return records.Checkpoint{}, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return records.Checkpoint{}, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+problem.Word(table)+".", "All tables of the feed %s advance together, so the position of one cannot be cleared.", name)
+		return records.Checkpoint{}, problem.Newf(problem.Conflict, "Copy the table again: noemata feeds copy "+
+			problem.Word(name)+" --table "+problem.Word(table)+".", "All tables of the feed %s advance together, so "+
+			"the position of one cannot be cleared.", name)
 	}
 	return r.move(ctx, w, nil)
 }
@@ -99,7 +105,8 @@ func checkPosition(ctx context.Context, w engine.Work, text string) (position.Po
 	}
 	column, _ := t.Column(w.Table.Watermark.Column)
 	if p, err = p.Check(column.Type); err != nil {
-		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write a value of the watermark column, as noemata positions list shows it.")
+		return p, problem.Wrap(err, problem.Invalid, err.Error()+".",
+			"Write a value of the watermark column, as noemata positions list shows it.")
 	}
 	return p, notInTheFuture(ctx, w, p, column.Type)
 }
@@ -118,5 +125,8 @@ func notInTheFuture(ctx context.Context, w engine.Work, p position.Position, t s
 	if us, err := schema.ParseTimestamp(p.Value); err != nil || us <= latest.UnixMicro() {
 		return err
 	}
-	return problem.Newf(problem.Invalid, "Write a time that has been: rows that are written before it would never be read.", "The position %s lies in the future; the source's clock shows %s.", p, moment.Clock.UTC().Format(time.RFC3339))
+	return problem.Newf(problem.Invalid,
+		"Write a time that has been: rows that are written before it would never be read.",
+		"The position %s lies in the future; the source's clock shows %s.", p,
+		moment.Clock.UTC().Format(time.RFC3339))
 }

@@ -32,7 +32,8 @@ func NewEvents(pool *pgxpool.Pool) *Events {
 // Send tells all processes of an event. It is not kept for those who listen later.
 func (e *Events) Send(ctx context.Context, event records.Event) {
 	payload, _ := json.Marshal(event) // plain fields always marshal
-	if _, err := e.pool.Exec(ctx, "SELECT pg_notify($1, $2)", channel, string(payload)); err != nil && ctx.Err() == nil {
+	if _, err := e.pool.Exec(ctx, "SELECT pg_notify($1, $2)", channel, string(payload)); err != nil &&
+		ctx.Err() == nil {
 		slog.Warn("An event was not sent.", "error", err)
 	}
 }

@@ -50,7 +50,8 @@ type following struct {
 
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
-func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64, until <-chan struct{}) (rows.Books, error) {
+func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64,
+	until <-chan struct{}) (rows.Books, error) {
 	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]rows.Books{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
@@ -87,7 +88,8 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	x.save(kept, state, err)
 	r.record.statements(ctx, id, "", made.list())
 	for _, t := range x.last.Tables {
-		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}}, engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
+		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}},
+			engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
 	}
 	return x.sum(), err
 }
@@ -176,7 +178,9 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 	for _, t := range x.last.Tables {
 		was := x.noted[t.Table]
 		now := t.Books
-		delta := rows.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside, Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated, Deleted: now.Deleted - was.Deleted}
+		delta := rows.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside,
+			Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated,
+			Deleted: now.Deleted - was.Deleted}
 		x.noted[t.Table] = now
 		x.applied += delta.Read
 		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Key: t.Target.Key, Failure: failure}
@@ -189,7 +193,8 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 			x.record.copying(ctx, x.feed.Name, t.Table, nil)
 			continue
 		default:
-			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected, Waiting: t.Waiting}
+			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected,
+				Waiting: t.Waiting}
 		}
 		if copying == nil && !x.record.counted(ctx, x.feed.Name, t.Table) {
 			if n, err := x.wh.Count(statement.With(ctx, func(statement.Statement) {}), t.Target); err == nil {
@@ -240,7 +245,10 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 		reports[t.Table] = t
 	}
 	for place, t := range x.feed.Tables {
-		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{}, Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits), Problem: records.NewProblem(failure)}
+		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{},
+			Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(),
+			Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
+			Problem: records.NewProblem(failure)}
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
 		}
@@ -346,7 +354,8 @@ func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l records.LogStat
 		slog.Error("The state of a log was not recorded.", "feed", f.Name, "error", err)
 	}
 	if l.Stop > 0 && state.Retained > l.Stop {
-		slog.Warn("The log that a source retains has passed the feed's stop level; the source keeps nothing more.", "feed", f.Name, "bytes", state.Retained)
+		slog.Warn("The log that a source retains has passed the feed's stop level; the source keeps nothing more.",
+			"feed", f.Name, "bytes", state.Retained)
 		if err := engine.LetGo(ctx, f, src, wh); err != nil {
 			slog.Error("The source still retains its log.", "feed", f.Name, "error", err)
 		}

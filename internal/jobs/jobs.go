@@ -56,7 +56,8 @@ func (feedJob) Kind() string { return "feed" }
 // InsertOpts let a feed have one job only.
 func (feedJob) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning,
+		rivertype.JobStateScheduled}}}
 }
 
 // Runner schedules feeds and works on them.
@@ -81,10 +82,15 @@ type Runner struct {
 
 // New makes a Runner; Start starts it.
 func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Registerer) (*Runner, error) {
-	r := &Runner{id: rand.Text(), store: s, links: l, events: e, record: recorder{s, e}, engine: engine.New(), stopping: make(chan struct{}),
-		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total", Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
-		rows:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total", Help: "Rows by feed, table and what became of them; read is their sum."}, []string{"feed", "table", "outcome"}),
-		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total", Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
+	r := &Runner{id: rand.Text(), store: s, links: l, events: e, record: recorder{s, e}, engine: engine.New(),
+		stopping: make(chan struct{}),
+		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
+			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
+		rows: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total",
+			Help: "Rows by feed, table and what became of them; read is their sum."},
+			[]string{"feed", "table", "outcome"}),
+		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total",
+			Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
 	}
 	registry.MustRegister(r.runs, r.rows, r.spent, feedMetrics{s})
 	workers := river.NewWorkers()
@@ -124,7 +130,8 @@ func (r *Runner) Start(ctx context.Context) error {
 	r.done.Go(func() { r.keepHouse(ctx) })
 	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
 	r.done.Go(func() {
-		r.repeat(ctx, 10*time.Minute, "Pruning the records", func(ctx context.Context) error { return r.store.Prune(ctx, keepIdleRuns, keepRuns) })
+		r.repeat(ctx, 10*time.Minute, "Pruning the records",
+			func(ctx context.Context) error { return r.store.Prune(ctx, keepIdleRuns, keepRuns) })
 	})
 	return nil
 }
@@ -366,9 +373,11 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 	switch {
 	case cause != nil:
 		state = "stopped"
-		err = problem.New(problem.Stopped, "The run was stopped before its end.", "What was committed stays; the next run goes on from there.")
+		err = problem.New(problem.Stopped, "The run was stopped before its end.",
+			"What was committed stays; the next run goes on from there.")
 		if errors.Is(cause, errAsked) {
-			err = problem.New(problem.Stopped, "A person has stopped the run.", "What was committed stays; the next run goes on from there.")
+			err = problem.New(problem.Stopped, "A person has stopped the run.",
+				"What was committed stays; the next run goes on from there.")
 		}
 	case problem.Is(err, problem.Busy):
 		state = "waited"
@@ -491,7 +500,8 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	if len(failed) == 1 {
 		return sum, first
 	}
-	return sum, problem.Wrap(first, first.Code, fmt.Sprintf("%d of %d tables failed. The first one: %s", len(failed), len(f.Tables), first.What), first.Remedy)
+	return sum, problem.Wrap(first, first.Code,
+		fmt.Sprintf("%d of %d tables failed. The first one: %s", len(failed), len(f.Tables), first.What), first.Remedy)
 }
 
 // runTable runs one table and keeps what there is to know about it.
@@ -533,7 +543,8 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.B
 // note updates the table's state. Rows in the warehouse are counted when they have
 // not been before, and kept by the books from then on.
 func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, failure error) {
-	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls, Books: out.Books, Key: out.Target.Key, Failure: failure}
+	result := store.TableResult{Position: out.To.Position.String(), CompleteAt: out.CompleteAt, Nulls: out.Nulls,
+		Books: out.Books, Key: out.Target.Key, Failure: failure}
 	if out.Target.Name.Table != "" && !r.record.counted(ctx, w.Feed.Name, w.Table.Table) {
 		if n, err := w.Warehouse.Count(ctx, out.Target); err == nil {
 			result.Count = &n
@@ -560,7 +571,9 @@ func (r *Runner) progress(ctx context.Context, w engine.Work) func(engine.Progre
 
 func (r *Runner) measure(w engine.Work, out engine.Outcome) {
 	b := out.Books
-	for outcome, n := range map[string]int64{"read": b.Read, "filtered": b.Filtered, "folded": b.Folded, "set_aside": b.SetAside, "unchanged": b.Unchanged, "inserted": b.Inserted, "updated": b.Updated, "deleted": b.Deleted} {
+	for outcome, n := range map[string]int64{"read": b.Read, "filtered": b.Filtered, "folded": b.Folded,
+		"set_aside": b.SetAside, "unchanged": b.Unchanged, "inserted": b.Inserted, "updated": b.Updated,
+		"deleted": b.Deleted} {
 		r.rows.WithLabelValues(w.Feed.Name, w.Table.Table, outcome).Add(float64(n))
 	}
 	r.spent.WithLabelValues(w.Feed.Name, w.Table.Table, "source").Add(out.Reading.Seconds())
@@ -575,7 +588,9 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 	}
 	t, ok := f.Table(table)
 	if !ok {
-		return engine.Work{}, problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", name, table)
+		return engine.Work{}, problem.Newf(problem.NotFound,
+			"Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", name,
+			table)
 	}
 	src, err := r.links.Source(ctx, f.Source)
 	if err != nil {
@@ -599,6 +614,7 @@ func (r *Runner) Prove(ctx context.Context, name, table string) (records.Proof, 
 	if err != nil {
 		target = schema.Name{}
 	}
-	p := records.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(), Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result}
+	p := records.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(),
+		Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result}
 	return p, r.store.NoteProof(ctx, name, table, p)
 }

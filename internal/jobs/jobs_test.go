@@ -13,14 +13,17 @@ import (
 func TestThePauseAfterFailuresGrows(t *testing.T) {
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	soon, later := now.Add(time.Second), now.Add(12*time.Hour)
-	for failures, want := range []time.Duration{0, 4 * time.Second, 8 * time.Second, 16 * time.Second, 32 * time.Second, 64 * time.Second, 128 * time.Second, 256 * time.Second, 5 * time.Minute, 5 * time.Minute} {
+	for failures, want := range []time.Duration{0, 4 * time.Second, 8 * time.Second, 16 * time.Second, 32 * time.Second,
+		64 * time.Second, 128 * time.Second, 256 * time.Second, 5 * time.Minute, 5 * time.Minute} {
 		if failures == 0 {
 			require.Equal(t, soon, afterFailures(soon, false, 0, now))
 			require.Equal(t, later, afterFailures(later, true, 0, now))
 			continue
 		}
-		require.Equal(t, now.Add(max(want, time.Second)), afterFailures(soon, false, failures, now), "%d failures of a feed without pause", failures)
-		require.Equal(t, now.Add(want), afterFailures(later, true, failures, now), "%d failures at a time of day", failures)
+		require.Equal(t, now.Add(max(want, time.Second)), afterFailures(soon, false, failures, now),
+			"%d failures of a feed without pause", failures)
+		require.Equal(t, now.Add(want), afterFailures(later, true, failures, now), "%d failures at a time of day",
+			failures)
 		require.Equal(t, later, afterFailures(later, false, failures, now), "every twelve hours is every twelve hours")
 	}
 }

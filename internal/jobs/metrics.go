@@ -14,10 +14,14 @@ import (
 type feedMetrics struct{ store *store.Store }
 
 var (
-	lagMetric      = prometheus.NewDesc("noemata_feed_lag_seconds", "How old what the warehouse shows is, of the table that is furthest behind.", []string{"feed"}, nil)
-	successMetric  = prometheus.NewDesc("noemata_feed_last_success_timestamp_seconds", "When a run of the feed succeeded last, or a following one was well.", []string{"feed"}, nil)
-	failingMetric  = prometheus.NewDesc("noemata_feed_tables_failing", "Tables of the feed that fail or are held.", []string{"feed"}, nil)
-	retainedMetric = prometheus.NewDesc("noemata_feed_log_retained_bytes", "Log that the source keeps for the feed.", []string{"feed"}, nil)
+	lagMetric = prometheus.NewDesc("noemata_feed_lag_seconds",
+		"How old what the warehouse shows is, of the table that is furthest behind.", []string{"feed"}, nil)
+	successMetric = prometheus.NewDesc("noemata_feed_last_success_timestamp_seconds",
+		"When a run of the feed succeeded last, or a following one was well.", []string{"feed"}, nil)
+	failingMetric = prometheus.NewDesc("noemata_feed_tables_failing", "Tables of the feed that fail or are held.",
+		[]string{"feed"}, nil)
+	retainedMetric = prometheus.NewDesc("noemata_feed_log_retained_bytes", "Log that the source keeps for the feed.",
+		[]string{"feed"}, nil)
 )
 
 // Describe implements prometheus.Collector.

@@ -31,7 +31,8 @@ type link[T any] struct {
 
 // New makes Links to what the store knows; database files may be below the folders.
 func New(s *store.Store, folders connection.Folders) *Links {
-	return &Links{Folders: folders, store: s, sources: map[string]*link[source.Source]{}, warehouses: map[string]*link[warehouse.Warehouse]{}}
+	return &Links{Folders: folders, store: s, sources: map[string]*link[source.Source]{},
+		warehouses: map[string]*link[warehouse.Warehouse]{}}
 }
 
 // Source gives an open source. The caller does not close it; it stays open until the context
@@ -45,7 +46,8 @@ func (l *Links) Warehouse(ctx context.Context, name string) (warehouse.Warehouse
 	return find(ctx, l, store.Warehouses, name, l.warehouses, warehouse.Kinds.Open)
 }
 
-func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]*link[T], open func(string, connection.Settings, string) (T, error)) (T, error) {
+func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]*link[T],
+	open func(string, connection.Settings, string) (T, error)) (T, error) {
 	var none T
 	kind, settings, stamp, err := l.store.Settings(ctx, side, name)
 	if err != nil {

@@ -53,7 +53,8 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	program, err := exec.LookPath("mariadbd")
 	if err != nil {
 		if program = "/usr/sbin/mariadbd"; !exists(program) {
-			return nil, problem.New(problem.Failed, "MariaDB's server is not installed.", "Install Debian's package mariadb-server.")
+			return nil, problem.New(problem.Failed, "MariaDB's server is not installed.",
+				"Install Debian's package mariadb-server.")
 		}
 	}
 	owner, err := daemon.OwnerOf(name, "mysql", "mariadb-server")
@@ -121,12 +122,16 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 		return fmt.Errorf("make the folder for MariaDB's data: %w", err)
 	}
 	s.Password = rand.Text()
-	c := daemon.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(), "--auth-root-authentication-method=socket", "--auth-root-socket-user=root", "--skip-test-db", "--skip-name-resolve")
+	c := daemon.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(),
+		"--auth-root-authentication-method=socket", "--auth-root-socket-user=root", "--skip-test-db",
+		"--skip-name-resolve")
 	c.Env = append(c.Env, "TMPDIR="+s.temporary())
 	if out, err := c.CombinedOutput(); err != nil {
-		return problem.Wrap(err, problem.Failed, "MariaDB's database could not be made: "+strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
+		return problem.Wrap(err, problem.Failed, "MariaDB's database could not be made: "+
+			strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
 	}
-	sets := fmt.Sprintf("SET SESSION sql_log_bin = 0;\nCREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON *.* TO '%[1]s'@'127.0.0.1' WITH GRANT OPTION;\n", User, s.Password)
+	sets := fmt.Sprintf("SET SESSION sql_log_bin = 0;\nCREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY "+
+		"'%s';\nGRANT ALL ON *.* TO '%[1]s'@'127.0.0.1' WITH GRANT OPTION;\n", User, s.Password)
 	if err := daemon.WriteNew(s.secret(), []byte(sets), owner); err != nil {
 		return fmt.Errorf("write MariaDB's password: %w", err)
 	}
@@ -145,7 +150,8 @@ func (s *Server) adopt(ctx context.Context) bool {
 }
 
 func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner, settings map[string]string) error {
-	all := map[string]string{"datadir": s.data(), "tmpdir": s.temporary(), "bind-address": "127.0.0.1", "port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
+	all := map[string]string{"datadir": s.data(), "tmpdir": s.temporary(), "bind-address": "127.0.0.1",
+		"port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
 		"init-file": s.secret(), "skip-name-resolve": "ON", "character-set-server": "utf8mb4"}
 	for k, v := range settings {
 		all[k] = v

@@ -100,7 +100,8 @@ func checkTimestamp(v []byte) (reason, shown string) {
 	if us == math.MaxInt64 || us < math.MaxInt64-epochMicros {
 		return "", ""
 	}
-	return "is later than the year 294246, more than can be stored; name it under as_text to keep it", fmt.Sprintf("%d microseconds after 2000-01-01", us)
+	return "is later than the year 294246, more than can be stored; name it under as_text to keep it",
+		fmt.Sprintf("%d microseconds after 2000-01-01", us)
 }
 
 func decodeTimestamp(b array.Builder, v []byte) {

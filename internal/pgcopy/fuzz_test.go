@@ -24,8 +24,10 @@ func every() []schema.Column {
 	for _, name := range names {
 		columns = append(columns, schema.Column{Name: name, Type: builtin[name].typ, Wire: name, Nullable: true})
 	}
-	return append(columns, schema.Column{Name: "decimal", Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 2}, Wire: wireDecimal, Nullable: true},
-		schema.Column{Name: "enum", Type: of(schema.Text), Wire: wireEnum}, schema.Column{Name: "other", Type: of(schema.Text)})
+	return append(columns, schema.Column{Name: "decimal",
+		Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 2}, Wire: wireDecimal, Nullable: true},
+		schema.Column{Name: "enum", Type: of(schema.Text), Wire: wireEnum}, schema.Column{Name: "other",
+			Type: of(schema.Text)})
 }
 
 // valid is the value of a column that the decoder takes: zeros, as far as its type has them.
@@ -80,7 +82,9 @@ func FuzzReader(f *testing.F) {
 
 // Values in their text form, as the change log has them.
 func FuzzText(f *testing.F) {
-	for _, text := range []string{"t", "-32768", "9223372036854775807", "1.5e308", `\x00ff`, "0044-03-15 BC", "294276-12-31 23:59:59.999999+00", "-178000000 years -11 mons +99:59:59.999", "infinity", "NaN", "2b9e…", "00000000-0000-0000-0000-000000000000", "1e999999999", "24:00:00"} {
+	for _, text := range []string{"t", "-32768", "9223372036854775807", "1.5e308", `\x00ff`, "0044-03-15 BC",
+		"294276-12-31 23:59:59.999999+00", "-178000000 years -11 mons +99:59:59.999", "infinity", "NaN", "2b9e…",
+		"00000000-0000-0000-0000-000000000000", "1e999999999", "24:00:00"} {
 		f.Add([]byte(text))
 	}
 	columns := every()
@@ -109,7 +113,8 @@ func TestAValueOfAnotherWidthIsRefused(t *testing.T) {
 			if m.fits != nil && m.fits(value) {
 				continue // a numeric without digits
 			}
-			r := NewReader(columns, len(columns), nil, nil, func(rows.Batch) error { return errors.New("a row came in") })
+			r := NewReader(columns, len(columns), nil, nil,
+				func(rows.Batch) error { return errors.New("a row came in") })
 			_, err := r.Write(streamOf(columns, func(c schema.Column) []byte {
 				if c.Name == columns[i].Name {
 					return value

@@ -39,12 +39,14 @@ func TestNumbersThroughTheServer(t *testing.T) {
 		builder.Field(2).(*array.StringBuilder).Append(w)
 		wide, fixed = append(wide, w), append(fixed, d.ToString(9))
 	}
-	for _, w := range []string{"NaN", "Infinity", "-Infinity", "0", "0.00", "-0.01", "10000", "0.0001", "0.00001", "99999999", "1234567890.000000000000"} {
+	for _, w := range []string{"NaN", "Infinity", "-Infinity", "0", "0.00", "-0.01", "10000", "0.0001", "0.00001",
+		"99999999", "1234567890.000000000000"} {
 		add(decimal128.FromI64(int64(len(w))*1_000_000_000), w)
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.Int64().Draw(t, "low")
-		d := decimal128.New(rapid.Int64Range(-2_000_000_000_000_000_000, 2_000_000_000_000_000_000).Draw(t, "high"), uint64(n))
+		d := decimal128.New(rapid.Int64Range(-2_000_000_000_000_000_000, 2_000_000_000_000_000_000).Draw(t, "high"),
+			uint64(n))
 		if rapid.Bool().Draw(t, "small") {
 			d = decimal128.FromI64(n % 1_000_000_000_000)
 		}
@@ -52,7 +54,8 @@ func TestNumbersThroughTheServer(t *testing.T) {
 		add(d, w)
 	})
 	record := builder.NewRecordBatch()
-	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, record, columns)...), pgcopy.Trailer...)
+	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, record, columns)...),
+		pgcopy.Trailer...)
 	_, err := conn.PgConn().CopyFrom(context.Background(), bytes.NewReader(stream), `COPY n FROM STDIN (FORMAT binary)`)
 	require.NoError(t, err)
 	found, err := conn.Query(context.Background(), `SELECT d::text, w::text FROM n ORDER BY i`)
@@ -74,7 +77,8 @@ func TestNumbersThroughTheServer(t *testing.T) {
 		}
 		return nil
 	})
-	_, err = conn.PgConn().CopyTo(context.Background(), reader, `COPY (SELECT d FROM n ORDER BY i) TO STDOUT (FORMAT binary)`)
+	_, err = conn.PgConn().CopyTo(context.Background(), reader,
+		`COPY (SELECT d FROM n ORDER BY i) TO STDOUT (FORMAT binary)`)
 	require.NoError(t, err)
 	require.NoError(t, reader.End())
 	require.Equal(t, fixed, back)
@@ -82,7 +86,8 @@ func TestNumbersThroughTheServer(t *testing.T) {
 
 // However the stream is cut into messages, the rows are the same.
 func TestAnyCutOfTheStream(t *testing.T) {
-	columns := []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int32}, Wire: "int4"}, {Name: "note", Type: schema.Type{Kind: schema.Text}, Wire: "text"}}
+	columns := []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int32}, Wire: "int4"},
+		{Name: "note", Type: schema.Type{Kind: schema.Text}, Wire: "text"}}
 	builder := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
 	for i := range 40 {
 		builder.Field(0).(*array.Int32Builder).Append(int32(i))
@@ -93,7 +98,8 @@ func TestAnyCutOfTheStream(t *testing.T) {
 		}
 	}
 	record := builder.NewRecordBatch()
-	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, record, columns)...), pgcopy.Trailer...)
+	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, record, columns)...),
+		pgcopy.Trailer...)
 	rapid.Check(t, func(t *rapid.T) {
 		total := int64(0)
 		r := pgcopy.NewReader(columns, 2, nil, nil, func(b rows.Batch) error {
@@ -117,7 +123,8 @@ func TestAnyCutOfTheStream(t *testing.T) {
 // columns that are looked at are decoded beside them.
 func TestRowsKeptRaw(t *testing.T) {
 	text := schema.Column{Name: "note", Type: schema.Type{Kind: schema.Text}, Wire: "text"}
-	columns := []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int32}, Wire: "int4"}, text, {Name: "nm_run", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}}
+	columns := []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int32}, Wire: "int4"}, text,
+		{Name: "nm_run", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}}
 	builder := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
 	for i := range 10_000 {
 		builder.Field(0).(*array.Int32Builder).Append(int32(i))
@@ -131,7 +138,8 @@ func TestRowsKeptRaw(t *testing.T) {
 	record := builder.NewRecordBatch()
 	want := pgcopy.AppendRows(nil, record, columns)
 	own := array.NewRecordBatch(schema.Arrow(columns[:2]), record.Columns()[:2], record.NumRows())
-	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, own, columns[:2])...), pgcopy.Trailer...)
+	stream := append(append(append([]byte{}, pgcopy.Header...), pgcopy.AppendRows(nil, own, columns[:2])...),
+		pgcopy.Trailer...)
 	var got []byte
 	from := 0
 	r := pgcopy.NewReader(columns[:2], 2, nil, nil, func(b rows.Batch) error {
@@ -139,7 +147,9 @@ func TestRowsKeptRaw(t *testing.T) {
 		require.Equal(t, pgcopy.Form, b.Raw.Form)
 		require.True(t, array.Equal(record.NewSlice(int64(from), int64(from+n)).Column(0), b.Record.Column(0)))
 		require.Equal(t, n, b.Record.Column(1).NullN(), "a column that nobody looks at is not decoded")
-		whole := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, b.Record.Columns()...), record.NewSlice(int64(from), int64(from+n)).Column(2)), int64(n))
+		whole := array.NewRecordBatch(schema.Arrow(columns),
+			append(append([]arrow.Array{}, b.Record.Columns()...),
+				record.NewSlice(int64(from), int64(from+n)).Column(2)), int64(n))
 		got = pgcopy.AppendRaw(pgcopy.AppendRaw(got, b.Raw, 0, n/2, whole, columns), b.Raw, n/2, n, whole, columns)
 		from += n
 		return nil
@@ -151,12 +161,14 @@ func TestRowsKeptRaw(t *testing.T) {
 	require.Equal(t, want, got)
 
 	// A warehouse stores jsonb in another form.
-	decoded := pgcopy.NewReader([]schema.Column{{Name: "doc", Type: schema.Type{Kind: schema.JSON}, Wire: "jsonb"}}, 1, nil, nil, func(b rows.Batch) error {
-		require.Nil(t, b.Raw)
-		return nil
-	})
+	decoded := pgcopy.NewReader([]schema.Column{{Name: "doc", Type: schema.Type{Kind: schema.JSON}, Wire: "jsonb"}}, 1,
+		nil, nil, func(b rows.Batch) error {
+			require.Nil(t, b.Raw)
+			return nil
+		})
 	decoded.KeepRaw(nil)
-	_, err = decoded.Write(append(append(append([]byte{}, pgcopy.Header...), 0, 1, 0, 0, 0, 3, 1, '{', '}'), pgcopy.Trailer...))
+	_, err = decoded.Write(append(append(append([]byte{}, pgcopy.Header...), 0, 1, 0, 0, 0, 3, 1, '{', '}'),
+		pgcopy.Trailer...))
 	require.NoError(t, err)
 	require.NoError(t, decoded.End())
 }

@@ -55,7 +55,8 @@ func (r *Reader) value(place int) []byte {
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Indexes(columns, key), values: make([]span, len(columns))}
+	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table,
+		key: schema.Indexes(columns, key), values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)
 		r.mappings = append(r.mappings, m)
@@ -93,7 +94,8 @@ func (r *Reader) KeepRaw(decoded []string) {
 	r.raw = &rows.Raw{Form: Form, Columns: r.table}
 	r.Raw = func() *rows.Raw {
 		full := r.raw
-		r.raw = &rows.Raw{Form: Form, Columns: r.table, Data: make([]byte, 0, len(full.Data)), Ends: make([]int, 0, len(full.Ends))}
+		r.raw = &rows.Raw{Form: Form, Columns: r.table, Data: make([]byte, 0, len(full.Data)),
+			Ends: make([]int, 0, len(full.Ends))}
 		return full
 	}
 }
@@ -188,13 +190,15 @@ func (r *Reader) next(data []byte) (int, error) {
 			continue
 		}
 		if length < 0 || length > mostRow {
-			return 0, fmt.Errorf("the server's COPY stream has a value of %d bytes in the column %s, and %d MB are the most that is taken in", length, r.columns[i].Name, mostRow>>20)
+			return 0, fmt.Errorf("the server's COPY stream has a value of %d bytes in the column %s, and %d MB are "+
+				"the most that is taken in", length, r.columns[i].Name, mostRow>>20)
 		}
 		if len(data) < used+length {
 			return 0, errShort
 		}
 		r.values[i] = span{used, used + length}
-		if m := &r.mappings[i]; length != m.width || m.width == 0 { // a call for each value would cost more than all else
+		// a call for each value would cost more than all else
+		if m := &r.mappings[i]; length != m.width || m.width == 0 {
 			if err := m.malformed(data[used : used+length]); err != nil {
 				return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)
 			}

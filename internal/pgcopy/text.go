@@ -222,7 +222,8 @@ func textInterval(b array.Builder, v []byte) error {
 				return err
 			}
 			if us > math.MaxInt64/1000 {
-				return fmt.Errorf("is an interval with more than 292 years of hours, more than can be stored; name it under as_text to keep it")
+				return fmt.Errorf("is an interval with more than 292 years of hours, more than can be stored; name " +
+					"it under as_text to keep it")
 			}
 			x.Nanoseconds = sign * us * 1000
 			continue

@@ -19,7 +19,8 @@ type mapping struct {
 	decode func(b array.Builder, value []byte)
 	check  func(value []byte) (reason, shown string) // nil where every value can be stored
 	width  int                                       // of each value, in bytes; 0 where it varies
-	fits   func(value []byte) bool                   // whether bytes of varying width are such a value; nil where all are
+	// whether bytes of varying width are such a value; nil where all are
+	fits func(value []byte) bool
 }
 
 // malformed tells that bytes are no value of the type, whatever the server says.
@@ -156,7 +157,8 @@ func mappingOf(c schema.Column) (m mapping, cast bool) {
 	case wireEnum: // sent as its label
 		return builtin["text"], false
 	case wireDecimal:
-		return mapping{typ: c.Type, decode: decodeDecimal(c.Type.Scale), check: checkDecimal(c.Type), fits: fitsDecimal(c.Type)}, false
+		return mapping{typ: c.Type, decode: decodeDecimal(c.Type.Scale), check: checkDecimal(c.Type),
+			fits: fitsDecimal(c.Type)}, false
 	}
 	return builtin[c.Wire], false
 }

@@ -40,7 +40,10 @@ func Open(s connection.Settings, conns int32, application string, sets []string)
 	config.MaxConns = conns
 	config.MaxConnIdleTime = time.Minute
 	// A server that was restarted meanwhile is noticed before a statement fails of it.
-	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 10*time.Millisecond }
+	config.ShouldPing = func(_ context.Context,
+		p pgxpool.ShouldPingParams) bool {
+		return p.IdleDuration > 10*time.Millisecond
+	}
 	config.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
 		_, err := conn.Exec(ctx, strings.Join(sets, "; "), pgx.QueryExecModeSimpleProtocol)
 		return err
@@ -85,7 +88,8 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 		return nil, err
 	}
 	// An empty URL of a known host keeps every other setting from the environment out.
-	config, err := pgxpool.ParseConfig("host=localhost user=x dbname=x sslmode=disable passfile=/dev/null min_read_buffer_size=131072")
+	config, err := pgxpool.ParseConfig("host=localhost user=x dbname=x sslmode=disable passfile=/dev/null " +
+		"min_read_buffer_size=131072")
 	if err != nil {
 		return nil, fmt.Errorf("prepare the connection: %w", err)
 	}
@@ -130,12 +134,19 @@ func Explain(err error, what string, s connection.Settings) error {
 	var long *pgproto3.ExceededMaxBodyLenErr
 	switch {
 	case errors.As(err, &long) && long.MaxExpectedBodyLen == mostBeforeSignIn:
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s sent a message of %d bytes before the sign-in, which no PostgreSQL server does.", at, long.ActualBodyLen), "Check host and port.")
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("%s sent a message of %d bytes before the sign-in, which no PostgreSQL server does.", at,
+				long.ActualBodyLen), "Check host and port.")
 	case errors.As(err, &long):
-		return problem.Wrap(err, problem.Failed, fmt.Sprintf("%s sent a row of %d MB, and %d MB are the most that is taken in.", at, long.ActualBodyLen>>20, MostMessage>>20), "Drop the column that holds so much from the feed.")
+		return problem.Wrap(err, problem.Failed,
+			fmt.Sprintf("%s sent a row of %d MB, and %d MB are the most that is taken in.", at, long.ActualBodyLen>>20,
+				MostMessage>>20), "Drop the column that holds so much from the feed.")
 	case strings.Contains(err.Error(), "require_auth check failed"):
-		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks for the password of user %q in the clear or by MD5, and TLS does not verify that it is the right server.", at, s.User),
-			"Let the server ask by SCRAM (password_encryption = 'scram-sha-256', and set the password again), use the TLS mode verify-full, or allow it with --password-in-clear.")
+		return problem.Wrap(err, problem.Denied,
+			fmt.Sprintf("%s asks for the password of user %q in the clear or by MD5, and TLS does not verify that "+
+				"it is the right server.", at, s.User),
+			"Let the server ask by SCRAM (password_encryption = 'scram-sha-256', and set the password again), use "+
+				"the TLS mode verify-full, or allow it with --password-in-clear.")
 	}
 	return connection.Explain(err, at, what, s)
 }
@@ -148,29 +159,45 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	said := fmt.Sprintf("%s (SQLSTATE %s)", strings.TrimSuffix(e.Message, "."), e.Code)
 	switch {
 	case e.Code == "28P01":
-		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s did not accept the password of user %q.", at, s.User), "Set the right password.")
+		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s did not accept the password of user %q.", at, s.User),
+			"Set the right password.")
 	case e.Code == "28000":
-		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s does not let user %q sign in: %s.", at, s.User, said), "Check the user's name and the server's pg_hba.conf.")
+		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s does not let user %q sign in: %s.", at, s.User, said),
+			"Check the user's name and the server's pg_hba.conf.")
 	case e.Code == "3D000":
-		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.Database), "Check the database name, or create it.")
+		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.Database),
+			"Check the database name, or create it.")
 	case e.Code == "42501" && strings.Contains(e.Message, "row-level security"):
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User, said), fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS;", schema.Quote(s.User)))
+		return problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User,
+				said), fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS;", schema.Quote(s.User)))
 	case e.Code == "42501":
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.User, at, said), "Grant it to the user and start the run again.")
+		return problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.User, at,
+				said), "Grant it to the user and start the run again.")
 	case e.Code == "42P01" || e.Code == "3F000":
-		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said), "Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
+		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said),
+			"Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
 	case e.Code == "53300":
-		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.", "Wait, raise max_connections, or close idle connections.")
+		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.",
+			"Wait, raise max_connections, or close idle connections.")
 	case e.Code == "53100":
-		return problem.Wrap(err, problem.Failed, at+" has no disk space left.", "Free some space; the next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Failed, at+" has no disk space left.",
+			"Free some space; the next run goes on where this one ended.")
 	case e.Code == "25006":
-		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.", "Use the primary server, or lift default_transaction_read_only.")
+		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.",
+			"Use the primary server, or lift default_transaction_read_only.")
 	case e.Code == "55P03":
-		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it in pg_locks; the next run tries again.")
-	case strings.Contains(e.Message, "invalid snapshot identifier"): // whoever took the snapshot has lost its connection
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s has let go of the snapshot that a copy was read in, as happens when a connection is lost.", at), "The next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said),
+			"Find who holds it in pg_locks; the next run tries again.")
+	// whoever took the snapshot has lost its connection
+	case strings.Contains(e.Message, "invalid snapshot identifier"):
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("%s has let go of the snapshot that a copy was read in, as happens when a connection is lost.",
+				at), "The next run goes on where this one ended.")
 	case strings.HasPrefix(e.Code, "57P"):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said), "Check whether the server is running; the next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said),
+			"Check whether the server is running; the next run goes on where this one ended.")
 	}
 	detail := ""
 	if e.Hint != "" {

@@ -94,7 +94,8 @@ func (s *Server) pidFile() string { return filepath.Join(s.data(), "postmaster.p
 func binaries() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if len(found) == 0 {
-		return "", problem.New(problem.Failed, "PostgreSQL's server is not installed.", "Install Debian's package postgresql, or name a database with --database-url.")
+		return "", problem.New(problem.Failed, "PostgreSQL's server is not installed.",
+			"Install Debian's package postgresql, or name a database with --database-url.")
 	}
 	slices.SortFunc(found, func(a, b string) int { return version(a) - version(b) })
 	return filepath.Dir(found[len(found)-1]), nil
@@ -128,13 +129,17 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner
 	if err := daemon.WriteNew(secret, []byte(s.Password), owner); err != nil {
 		return fmt.Errorf("write PostgreSQL's password: %w", err)
 	}
-	c := daemon.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8", "--locale=C.UTF-8",
+	c := daemon.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8",
+		"--locale=C.UTF-8",
 		"--auth=scram-sha-256", "--pwfile="+secret)
 	if out, err := c.CombinedOutput(); err != nil {
 		if errors.Is(err, os.ErrPermission) || strings.Contains(string(out), "Permission denied") {
-			return problem.Wrap(err, problem.Failed, fmt.Sprintf("PostgreSQL's user cannot reach the folder %s.", s.dir), "Choose a data folder below one that everybody may enter, with --data.")
+			return problem.Wrap(err, problem.Failed,
+				fmt.Sprintf("PostgreSQL's user cannot reach the folder %s.",
+					s.dir), "Choose a data folder below one that everybody may enter, with --data.")
 		}
-		return problem.Wrap(err, problem.Failed, "PostgreSQL's database could not be made: "+strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
+		return problem.Wrap(err, problem.Failed, "PostgreSQL's database could not be made: "+
+			strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")
 	}
 	return ctx.Err()
 }
@@ -151,9 +156,11 @@ func (s *Server) adopt(ctx context.Context) bool {
 	return s.wait(ctx) == nil
 }
 
-func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, port int, settings map[string]string) error {
+func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, port int,
+	settings map[string]string) error {
 	args := []string{"-D", s.data()}
-	all := map[string]string{"listen_addresses": "127.0.0.1", "port": strconv.Itoa(port), "unix_socket_directories": "", "logging_collector": "off", "password_encryption": "scram-sha-256"}
+	all := map[string]string{"listen_addresses": "127.0.0.1", "port": strconv.Itoa(port), "unix_socket_directories": "",
+		"logging_collector": "off", "password_encryption": "scram-sha-256"}
 	for k, v := range settings {
 		all[k] = v
 	}
@@ -161,7 +168,8 @@ func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, po
 		args = append(args, "-c", k+"="+v)
 	}
 	var err error
-	if s.process, err = daemon.Start("PostgreSQL", daemon.Command(owner, s.dir, filepath.Join(bin, "postgres"), args...), s.log()); err != nil {
+	if s.process, err = daemon.Start("PostgreSQL",
+		daemon.Command(owner, s.dir, filepath.Join(bin, "postgres"), args...), s.log()); err != nil {
 		return err
 	}
 	s.Port = port
@@ -191,7 +199,8 @@ func (s *Server) Kill() error { return s.process.Signal(syscall.SIGQUIT) }
 
 // URL names one of the server's databases, for its superuser.
 func (s *Server) URL(database string) string {
-	u := url.URL{Scheme: "postgresql", User: url.UserPassword(User, s.Password), Host: fmt.Sprintf("127.0.0.1:%d", s.Port), Path: "/" + database, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgresql", User: url.UserPassword(User, s.Password),
+		Host: fmt.Sprintf("127.0.0.1:%d", s.Port), Path: "/" + database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 
@@ -208,7 +217,8 @@ func (s *Server) CreateDatabase(ctx context.Context, name string) error {
 	}
 	defer func() { _ = conn.Close(ctx) }()
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)",
+		name).Scan(&there); err != nil || there {
 		return err
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())

@@ -39,7 +39,8 @@ func Open(file string) (*Box, error) {
 	}
 	key, err := hex.DecodeString(text)
 	if err != nil || len(key) != 32 {
-		return nil, problem.New(problem.Invalid, "The key for stored passwords is not 64 hexadecimal digits.", fmt.Sprintf("Correct %s or the file %s.", Variable, file))
+		return nil, problem.New(problem.Invalid, "The key for stored passwords is not 64 hexadecimal digits.",
+			fmt.Sprintf("Correct %s or the file %s.", Variable, file))
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
@@ -59,7 +60,8 @@ func readKey(file string) ([]byte, error) {
 		return nil, err
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		return nil, problem.Newf(problem.Invalid, "chmod 600 "+file, "The key file %s can be read by others than its owner (%s).", file, info.Mode().Perm())
+		return nil, problem.Newf(problem.Invalid, "chmod 600 "+file,
+			"The key file %s can be read by others than its owner (%s).", file, info.Mode().Perm())
 	}
 	return os.ReadFile(file)
 }
@@ -95,7 +97,9 @@ func (b *Box) Open(sealed []byte, about, what string) (string, error) {
 	}
 	text, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(about))
 	if err != nil {
-		return "", problem.Wrap(err, problem.Failed, "The stored password of "+what+" cannot be decrypted: the key, or what the password was given for, is another.", "Put the old key back, or set the password again.")
+		return "", problem.Wrap(err, problem.Failed, "The stored password of "+what+
+			" cannot be decrypted: the key, or what the password was given for, is another.",
+			"Put the old key back, or set the password again.")
 	}
 	return string(text), nil
 }

@@ -32,8 +32,11 @@ func certificateOf(o Options) (*certificate, error) {
 		host, _, err := net.SplitHostPort(o.Listen)
 		ip := net.ParseIP(host)
 		if err == nil && host != "localhost" && (ip == nil || !ip.IsLoopback()) && !o.PlainHTTP {
-			return nil, problem.Newf(problem.Invalid, "Give --certificate and --key; or listen on 127.0.0.1 and put a proxy in front; or allow it with --plain-http.",
-				"The service would listen on %s, beyond this machine, without TLS: tokens would travel in the clear.", o.Listen)
+			return nil, problem.Newf(problem.Invalid,
+				"Give --certificate and --key; or listen on 127.0.0.1 and put a proxy in front; or allow it with "+
+					"--plain-http.",
+				"The service would listen on %s, beyond this machine, without TLS: tokens would travel in the clear.",
+				o.Listen)
 		}
 		return nil, nil
 	}
@@ -46,7 +49,8 @@ func (c *certificate) load() error {
 	for i, name := range c.files {
 		info, err := os.Stat(name)
 		if err == nil && i == 1 && info.Mode().Perm()&0o007 != 0 {
-			return problem.Newf(problem.Invalid, "chmod o= "+name, "The key file %s can be read by everybody (%s).", name, info.Mode().Perm())
+			return problem.Newf(problem.Invalid, "chmod o= "+name, "The key file %s can be read by everybody (%s).",
+				name, info.Mode().Perm())
 		}
 		if err == nil {
 			written[i] = info.ModTime()
@@ -54,7 +58,8 @@ func (c *certificate) load() error {
 	}
 	pair, err := tls.LoadX509KeyPair(c.files[0], c.files[1])
 	if err != nil {
-		return problem.Wrap(err, problem.Invalid, "The certificate for HTTPS cannot be used: "+err.Error()+".", "Give --certificate and --key as PEM files that belong together.")
+		return problem.Wrap(err, problem.Invalid, "The certificate for HTTPS cannot be used: "+err.Error()+".",
+			"Give --certificate and --key as PEM files that belong together.")
 	}
 	c.pair, c.read, c.asked = &pair, written, time.Now()
 	return nil
@@ -72,7 +77,8 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	for i, name := range c.files {
 		if info, err := os.Stat(name); err == nil && !info.ModTime().Equal(c.read[i]) {
 			if err := c.load(); err != nil {
-				slog.Warn("The certificate's files have changed and cannot be used; the one before serves on.", "error", fmt.Sprint(err))
+				slog.Warn("The certificate's files have changed and cannot be used; the one before serves on.", "error",
+					fmt.Sprint(err))
 			}
 			break
 		}

@@ -16,7 +16,8 @@ import (
 func TestWherePlainHTTPIsAllowed(t *testing.T) {
 	for listen, allowed := range map[string]bool{
 		"127.0.0.1:8420": true, "localhost:8420": true, "[::1]:8420": true, "127.0.0.2:0": true,
-		"0.0.0.0:8420": false, ":8420": false, "[::]:8420": false, "10.1.2.3:8420": false, "library.example:8420": false,
+		"0.0.0.0:8420": false, ":8420": false, "[::]:8420": false, "10.1.2.3:8420": false,
+		"library.example:8420": false,
 	} {
 		c, err := certificateOf(Options{Listen: listen})
 		require.Nil(t, c)
@@ -35,7 +36,8 @@ func TestWherePlainHTTPIsAllowed(t *testing.T) {
 // let the one before serve on.
 func TestACertificateIsReadAgain(t *testing.T) {
 	dir := t.TempDir()
-	o := Options{Listen: "0.0.0.0:8420", Certificate: filepath.Join(dir, "server.crt"), Key: filepath.Join(dir, "server.key")}
+	o := Options{Listen: "0.0.0.0:8420", Certificate: filepath.Join(dir, "server.crt"),
+		Key: filepath.Join(dir, "server.key")}
 	_, err := certificateOf(o)
 	require.ErrorContains(t, err, "cannot be used")
 	testkit.Authority(t, dir, "root")
@@ -89,7 +91,8 @@ func TestACertificateIsReadAgain(t *testing.T) {
 func TestACertificateIsNotReadForEachConnection(t *testing.T) {
 	dir := t.TempDir()
 	testkit.Authority(t, dir, "root")
-	c, err := certificateOf(Options{Certificate: filepath.Join(dir, "server.crt"), Key: filepath.Join(dir, "server.key")})
+	c, err := certificateOf(Options{Certificate: filepath.Join(dir, "server.crt"),
+		Key: filepath.Join(dir, "server.key")})
 	require.NoError(t, err)
 	asked := c.asked
 	for range 100 {

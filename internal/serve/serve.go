@@ -72,7 +72,9 @@ func Start(ctx context.Context, o Options) (s *Service, firstToken string, err e
 	}
 	url := o.DatabaseURL
 	if url == "" {
-		s.server, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(o.DataDir, "records"), Settings: map[string]string{"shared_buffers": "64MB", "max_connections": "60"}})
+		s.server, err = pgserver.Start(ctx,
+			pgserver.Options{Dir: filepath.Join(o.DataDir, "records"),
+				Settings: map[string]string{"shared_buffers": "64MB", "max_connections": "60"}})
 		if err != nil {
 			return s, "", err
 		}
@@ -106,7 +108,8 @@ func prepare(o Options) (Options, error) {
 		err = daemon.MakePassable(dir)
 	}
 	if err != nil {
-		return o, problem.Wrap(err, problem.Failed, "The data folder cannot be used: "+err.Error()+".", "Choose another with --data.")
+		return o, problem.Wrap(err, problem.Failed, "The data folder cannot be used: "+err.Error()+".",
+			"Choose another with --data.")
 	}
 	o.DataDir = dir
 	if len(o.Folders) == 0 {
@@ -117,7 +120,8 @@ func prepare(o Options) (Options, error) {
 			err = os.MkdirAll(folder, 0o700)
 		}
 		if err != nil {
-			return o, problem.Wrap(err, problem.Failed, "The folder for warehouse files cannot be used: "+err.Error()+".", "Choose another with --warehouse-dir.")
+			return o, problem.Wrap(err, problem.Failed, "The folder for warehouse files cannot be used: "+err.Error()+
+				".", "Choose another with --warehouse-dir.")
 		}
 	}
 	return o, nil
@@ -129,10 +133,12 @@ func (s *Service) listen(o Options) error {
 		return err
 	}
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	s.links = links.New(s.Store, o.Folders)
 	events := jobs.NewEvents(s.Store.Pool)
-	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners", Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
+	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners",
+		Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
 	if s.runner, err = jobs.New(s.Store, s.links, events, registry); err != nil {
 		return err
 	}
@@ -142,7 +148,8 @@ func (s *Service) listen(o Options) error {
 	// Before anything runs, so that a port in use is told at once.
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
-		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err), "Stop what uses the port, or choose another with --listen.")
+		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err),
+			"Stop what uses the port, or choose another with --listen.")
 	}
 	address := listener.Addr().String()
 	s.Address = "http://" + address
@@ -158,7 +165,8 @@ func (s *Service) listen(o Options) error {
 	if err := s.runner.Start(running); err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	s.service = service.New(service.Parts{Store: s.Store, Links: s.links, Runner: s.runner, Events: events, Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
+	s.service = service.New(service.Parts{Store: s.Store, Links: s.links, Runner: s.runner, Events: events,
+		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
 	go func() { s.failed <- s.service.Listen(listener) }()
 	return nil
 }

@@ -40,35 +40,56 @@ func (s *Service) register(api huma.API) {
 		c := connections{s, side}
 		handle(api, operation{"list-" + group, get, "/" + group, "List " + group, group, 0}, c.list)
 		handle(api, operation{"add-" + noun, post, "/" + group, "Add a " + noun, group, http.StatusCreated}, c.add)
-		handle(api, operation{"try-" + noun, post, "/" + group + "/try", "Test the settings of a " + noun + " that is not added yet", group, 0}, c.try)
+		handle(api, operation{"try-" + noun, post, "/" + group + "/try", "Test the settings of a " + noun +
+			" that is not added yet", group, 0}, c.try)
 		handle(api, operation{"show-" + noun, get, "/" + group + "/{name}", "Show a " + noun, group, 0}, c.show)
-		handle(api, operation{"change-" + noun, put, "/" + group + "/{name}", "Change a " + noun + "; without a password the stored one stays, as long as it goes to the same server", group, 0}, c.change)
+		handle(api, operation{"change-" + noun, put, "/" + group + "/{name}", "Change a " + noun +
+			"; without a password the stored one stays, as long as it goes to the same server", group, 0}, c.change)
 		handle(api, operation{"remove-" + noun, del, "/" + group + "/{name}", "Remove a " + noun, group, 0}, c.remove)
 		handle(api, operation{"test-" + noun, post, "/" + group + "/{name}/test", "Test a " + noun, group, 0}, c.test)
 	}
-	handle(api, operation{"list-source-tables", get, "/sources/{name}/tables", "List a source's tables", "sources", 0}, s.sourceTables)
-	handle(api, operation{"show-source-table", get, "/sources/{name}/table", "Show a source's table", "sources", 0}, s.sourceTable)
+	handle(api, operation{"list-source-tables", get, "/sources/{name}/tables", "List a source's tables", "sources", 0},
+		s.sourceTables)
+	handle(api, operation{"show-source-table", get, "/sources/{name}/table", "Show a source's table", "sources", 0},
+		s.sourceTable)
 	handle(api, operation{"list-feeds", get, "/feeds", "List feeds with their tables", "feeds", 0}, s.feeds)
-	handle(api, operation{"apply-feed-file", post, "/feed-files", "Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
+	handle(api, operation{"apply-feed-file", post, "/feed-files",
+		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
 	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
-	handle(api, operation{"export-feed", get, "/feeds/{name}/file", "Give a feed as a feed file", "feeds", 0}, s.exportFeed)
-	handle(api, operation{"start-feed", post, "/feeds/{name}/start", "Let a feed run on its schedule", "feeds", 0}, s.startFeed)
-	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule", "feeds", 0}, s.pauseFeed)
-	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds", 0}, s.removeFeed)
-	handle(api, operation{"copy-again", post, "/feeds/{name}/copies", "Copy tables of a feed that follows the log anew, with the next run", "feeds", 0}, s.copyAgain)
-	handle(api, operation{"list-log-samples", get, "/feeds/{name}/samples", "How far a feed was behind its source's log, and what it applied, over time", "feeds", 0}, s.logSamples)
-	handle(api, operation{"list-versions", get, "/feeds/{name}/versions", "The versions of one row of a history", "tables", 0}, s.versions)
-	handle(api, operation{"sample-table", get, "/feeds/{name}/sample", "The newest rows of a table on both sides", "tables", 0}, s.sample)
-	handle(api, operation{"count-table", get, "/feeds/{name}/counts", "Count a table's rows on both sides", "tables", 0}, s.counts)
-	handle(api, operation{"prove-table", post, "/feeds/{name}/proofs", "Compare every value of a table's rows on both sides", "tables", 0}, s.prove)
-	handle(api, operation{"list-positions", get, "/feeds/{name}/positions", "List the positions of a feed's tables", "positions", 0}, s.positions)
-	handle(api, operation{"set-position", put, "/feeds/{name}/positions", "Set a table's position", "positions", 0}, s.setPosition)
-	handle(api, operation{"clear-position", del, "/feeds/{name}/positions", "Clear a table's position: the next run begins anew", "positions", 0}, s.clearPosition)
-	handle(api, operation{"start-run", post, "/feeds/{name}/runs", "Run a feed now", "runs", http.StatusAccepted}, s.startRun)
+	handle(api, operation{"export-feed", get, "/feeds/{name}/file", "Give a feed as a feed file", "feeds", 0},
+		s.exportFeed)
+	handle(api, operation{"start-feed", post, "/feeds/{name}/start", "Let a feed run on its schedule", "feeds", 0},
+		s.startFeed)
+	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule",
+		"feeds", 0}, s.pauseFeed)
+	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds",
+		0}, s.removeFeed)
+	handle(api, operation{"copy-again", post, "/feeds/{name}/copies",
+		"Copy tables of a feed that follows the log anew, with the next run", "feeds", 0}, s.copyAgain)
+	handle(api, operation{"list-log-samples", get, "/feeds/{name}/samples",
+		"How far a feed was behind its source's log, and what it applied, over time", "feeds", 0}, s.logSamples)
+	handle(api, operation{"list-versions", get, "/feeds/{name}/versions", "The versions of one row of a history",
+		"tables", 0}, s.versions)
+	handle(api, operation{"sample-table", get, "/feeds/{name}/sample", "The newest rows of a table on both sides",
+		"tables", 0}, s.sample)
+	handle(api, operation{"count-table", get, "/feeds/{name}/counts", "Count a table's rows on both sides", "tables",
+		0}, s.counts)
+	handle(api, operation{"prove-table", post, "/feeds/{name}/proofs",
+		"Compare every value of a table's rows on both sides", "tables", 0}, s.prove)
+	handle(api, operation{"list-positions", get, "/feeds/{name}/positions", "List the positions of a feed's tables",
+		"positions", 0}, s.positions)
+	handle(api, operation{"set-position", put, "/feeds/{name}/positions", "Set a table's position", "positions", 0},
+		s.setPosition)
+	handle(api, operation{"clear-position", del, "/feeds/{name}/positions",
+		"Clear a table's position: the next run begins anew", "positions", 0}, s.clearPosition)
+	handle(api, operation{"start-run", post, "/feeds/{name}/runs", "Run a feed now", "runs", http.StatusAccepted},
+		s.startRun)
 	handle(api, operation{"list-runs", get, "/runs", "List runs, the newest first", "runs", 0}, s.runs)
 	handle(api, operation{"show-run", get, "/runs/{id}", "Show a run with its tables", "runs", 0}, s.run)
-	handle(api, operation{"stop-run", post, "/runs/{id}/stop", "Stop a run; what it has committed stays", "runs", http.StatusAccepted}, s.stopRun)
-	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs", 0}, s.statements)
+	handle(api, operation{"stop-run", post, "/runs/{id}/stop", "Stop a run; what it has committed stays", "runs",
+		http.StatusAccepted}, s.stopRun)
+	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs",
+		0}, s.statements)
 	describeEvents(api)
 }
 
@@ -144,7 +165,9 @@ func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.
 	t, err := src.Table(ctx, name)
 	out := client.SourceTable{Table: t.Name.Display(), View: t.View, Rows: t.Rows, Key: t.Key}
 	for _, c := range t.Columns {
-		out.Columns = append(out.Columns, client.SourceColumn{Name: c.Name, Native: c.Native, Type: c.Type.String(), Nullable: c.Nullable, Watermark: window.Usable(c.Type)})
+		out.Columns = append(out.Columns,
+			client.SourceColumn{Name: c.Name, Native: c.Native, Type: c.Type.String(), Nullable: c.Nullable,
+				Watermark: window.Usable(c.Type)})
 	}
 	return reply(out, err)
 }
@@ -240,7 +263,9 @@ func (s *Service) versions(ctx context.Context, in *versionsRequest) (*answer[cl
 	columns, list, err := engine.Versions(ctx, w, in.Key)
 	out := client.Versions{Table: in.Table, Key: in.Key, Columns: columns, Versions: []client.Version{}}
 	for _, v := range list {
-		out.Versions = append(out.Versions, client.Version{From: *v.From, Until: v.Until, Position: v.Position, Run: v.Run, Values: v.Values, Changed: append([]string{}, v.Changed...)})
+		out.Versions = append(out.Versions,
+			client.Version{From: *v.From, Until: v.Until, Position: v.Position, Run: v.Run, Values: v.Values,
+				Changed: append([]string{}, v.Changed...)})
 	}
 	return reply(out, err)
 }
@@ -310,7 +335,8 @@ type runsRequest struct {
 }
 
 func (s *Service) runs(ctx context.Context, in *runsRequest) (*answer[[]client.Run], error) {
-	return reply(s.store.Runs(ctx, store.RunFilter{Feed: in.Feed, Table: in.Table, Before: in.Before, Limit: in.Limit, Changed: in.Changed}))
+	return reply(s.store.Runs(ctx, store.RunFilter{Feed: in.Feed, Table: in.Table, Before: in.Before, Limit: in.Limit,
+		Changed: in.Changed}))
 }
 
 func (s *Service) run(ctx context.Context, in *numbered) (*answer[client.Run], error) {

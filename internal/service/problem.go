@@ -32,9 +32,13 @@ func (p *ProblemDetails) GetStatus() int { return p.Status }
 func (p *ProblemDetails) ContentType(string) string { return "application/problem+json" }
 
 var statuses = map[problem.Code]int{
-	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.Unreachable: http.StatusBadGateway, problem.Denied: http.StatusBadGateway, problem.NoDatabase: http.StatusBadGateway,
-	problem.NoPrivilege: http.StatusBadGateway, problem.NoTable: http.StatusBadGateway, problem.Held: http.StatusConflict, problem.Refused: http.StatusConflict, problem.Busy: http.StatusConflict, problem.Overtaken: http.StatusConflict,
+	problem.Invalid: http.StatusUnprocessableEntity, problem.NotFound: http.StatusNotFound,
+	problem.Conflict:    http.StatusConflict,
+	problem.Unreachable: http.StatusBadGateway, problem.Denied: http.StatusBadGateway,
+	problem.NoDatabase:  http.StatusBadGateway,
+	problem.NoPrivilege: http.StatusBadGateway, problem.NoTable: http.StatusBadGateway,
+	problem.Held: http.StatusConflict, problem.Refused: http.StatusConflict, problem.Busy: http.StatusConflict,
+	problem.Overtaken: http.StatusConflict,
 }
 
 // fromError makes an API problem of any error. What has no remedy for a person is a
@@ -46,7 +50,8 @@ func fromError(err error) error {
 	}
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && (refused.Code == "22021" || refused.Code == "22P05") {
-		err = problem.Wrap(err, problem.Invalid, "The request holds a character that cannot be kept, such as a zero.", "Leave it out.")
+		err = problem.Wrap(err, problem.Invalid, "The request holds a character that cannot be kept, such as a zero.",
+			"Leave it out.")
 	}
 	p := problem.Of(err)
 	status, ok := statuses[p.Code]
@@ -56,13 +61,15 @@ func fromError(err error) error {
 			slog.Error("A request failed.", "error", err)
 		}
 	}
-	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.What, Code: string(p.Code), Remedy: p.Remedy}
+	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.What,
+		Code: string(p.Code), Remedy: p.Remedy}
 }
 
 // newError replaces the framework's own errors. The values it would repeat are left
 // out: one of them may be a password.
 func newError(status int, message string, errs ...error) huma.StatusError {
-	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: string(problem.Invalid), Remedy: "See /openapi.json for what the API wants."}
+	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message,
+		Code: string(problem.Invalid), Remedy: "See /openapi.json for what the API wants."}
 	for _, err := range errs {
 		var detail huma.ErrorDetailer
 		if errors.As(err, &detail) {

@@ -72,13 +72,17 @@ const SignInsPerMinute = 10
 
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
-	s := &Service{store: p.Store, links: p.Links, rules: &feeds.Rules{Store: p.Store, Links: p.Links, Runner: p.Runner}, runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
-	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
+	s := &Service{store: p.Store, links: p.Links, rules: &feeds.Rules{Store: p.Store, Links: p.Links, Runner: p.Runner},
+		runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
+	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10,
+		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
 		// Texts of a request are copied, so that whoever keeps one keeps it as it was.
 		Immutable:               true,
-		EnableTrustedProxyCheck: true, TrustedProxies: p.Proxies, ProxyHeader: fiber.HeaderXForwardedFor, EnableIPValidation: true})
+		EnableTrustedProxyCheck: true, TrustedProxies: p.Proxies, ProxyHeader: fiber.HeaderXForwardedFor,
+		EnableIPValidation: true})
 	s.app.Use(recover.New(), helmet.New(helmet.Config{
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
+			"frame-ancestors 'none'",
 		XFrameOptions:         "DENY",
 		HSTSMaxAge:            365 * 24 * 60 * 60, // over HTTPS alone
 		HSTSExcludeSubdomains: true,
@@ -90,7 +94,8 @@ func New(p Parts) *Service {
 		// Who knows a token signs in, however often others at the same address have failed.
 		Next: func(c *fiber.Ctx) bool { return c.Method() != fiber.MethodPost || s.knows(c) },
 		LimitReached: func(*fiber.Ctx) error {
-			return &ProblemDetails{Type: "about:blank", Title: "Too Many Requests", Status: http.StatusTooManyRequests, Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
+			return &ProblemDetails{Type: "about:blank", Title: "Too Many Requests", Status: http.StatusTooManyRequests,
+				Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
 		},
 	}))
 	s.app.Use("/api/v1", onlyJSON, s.authenticate, untilAbandoned)
@@ -100,9 +105,11 @@ func New(p Parts) *Service {
 	s.register(api)
 	s.app.Get("/api/v1/events", s.streamEvents)
 	s.app.Use("/api", func(*fiber.Ctx) error {
-		return &ProblemDetails{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound, Code: "not-found", Detail: "The API has no such path.", Remedy: "See /openapi.json for those it has."}
+		return &ProblemDetails{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound, Code: "not-found",
+			Detail: "The API has no such path.", Remedy: "See /openapi.json for those it has."}
 	})
-	s.app.Use(compress.New(), filesystem.New(filesystem.Config{Root: http.FS(p.Console), NotFoundFile: "index.html", MaxAge: 0}))
+	s.app.Use(compress.New(), filesystem.New(filesystem.Config{Root: http.FS(p.Console), NotFoundFile: "index.html",
+		MaxAge: 0}))
 	return s
 }
 
@@ -125,10 +132,13 @@ func onlyJSON(c *fiber.Ctx) error {
 	if len(c.Request().Body()) == 0 {
 		return c.Next()
 	}
-	if media, _, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType)); err == nil && media == fiber.MIMEApplicationJSON {
+	if media, _, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType)); err == nil &&
+		media == fiber.MIMEApplicationJSON {
 		return c.Next()
 	}
-	return &ProblemDetails{Type: "about:blank", Title: "Unsupported Media Type", Status: http.StatusUnsupportedMediaType, Code: string(problem.Invalid), Detail: "The request's body is not said to be JSON.", Remedy: "Send it with Content-Type: application/json."}
+	return &ProblemDetails{Type: "about:blank", Title: "Unsupported Media Type",
+		Status: http.StatusUnsupportedMediaType, Code: string(problem.Invalid), Detail: "The request's body is not " +
+			"said to be JSON.", Remedy: "Send it with Content-Type: application/json."}
 }
 
 // Stop lets running requests end, for a few seconds.
@@ -147,7 +157,8 @@ func apiConfig(version string) huma.Config {
 	config.DocsPath, config.SchemasPath = "", ""
 	config.OpenAPIPath = "/openapi"
 	config.CreateHooks = nil // no $schema links in answers
-	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as bearer; errors are problem details (RFC 9457)."
+	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as " +
+		"bearer; errors are problem details (RFC 9457)."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	return config
@@ -165,15 +176,19 @@ func FeedSchema() ([]byte, error) {
 	huma.DefaultArrayNullable = false
 	registry := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	root := registry.Schema(reflect.TypeFor[feed.Feed](), true, "")
-	return json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A feed of Noemata", "$ref": root.Ref, "$defs": registry.Map()}, "", "  ")
+	return json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"title": "A feed of Noemata", "$ref": root.Ref, "$defs": registry.Map()}, "", "  ")
 }
 
 func fiberError(c *fiber.Ctx, err error) error {
 	p, ok := err.(*ProblemDetails)
 	if !ok {
-		p = &ProblemDetails{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "The service failed at this request: " + err.Error() + ".", Code: string(problem.Failed), Remedy: "Try again. If it fails again, look into the service's log."}
+		p = &ProblemDetails{Type: "about:blank", Status: http.StatusInternalServerError,
+			Detail: "The service failed at this request: " + err.Error() + ".", Code: string(problem.Failed),
+			Remedy: "Try again. If it fails again, look into the service's log."}
 		if e, isFiber := err.(*fiber.Error); isFiber && e.Code < 500 {
-			p.Status, p.Code, p.Detail, p.Remedy = e.Code, string(problem.Invalid), "The service does not take this request: "+e.Message+".", "See /openapi.json for what it takes."
+			p.Status, p.Code, p.Detail, p.Remedy = e.Code, string(problem.Invalid), "The service does not take this "+
+				"request: "+e.Message+".", "See /openapi.json for what it takes."
 		} else {
 			slog.Error("A request failed.", "error", err)
 		}
@@ -186,13 +201,15 @@ func (s *Service) ready(c *fiber.Ctx) error {
 	ctx, cancel := context.WithTimeout(c.UserContext(), 3*time.Second)
 	defer cancel()
 	if err := s.store.Ping(ctx); err != nil {
-		return &ProblemDetails{Type: "about:blank", Title: "Service Unavailable", Status: http.StatusServiceUnavailable, Code: "unreachable", Detail: "The database for the records does not answer.", Remedy: "Check that it runs."}
+		return &ProblemDetails{Type: "about:blank", Title: "Service Unavailable", Status: http.StatusServiceUnavailable,
+			Code: "unreachable", Detail: "The database for the records does not answer.", Remedy: "Check that it runs."}
 	}
 	return c.SendString("ready\n")
 }
 
 func unauthorized(detail, remedy string) *ProblemDetails {
-	return &ProblemDetails{Type: "about:blank", Title: "Unauthorized", Status: http.StatusUnauthorized, Code: "unauthorized", Detail: detail, Remedy: remedy}
+	return &ProblemDetails{Type: "about:blank", Title: "Unauthorized", Status: http.StatusUnauthorized,
+		Code: "unauthorized", Detail: detail, Remedy: remedy}
 }
 
 // authenticate lets a request pass that carries a token or the console's cookie.
@@ -200,7 +217,8 @@ func (s *Service) authenticate(c *fiber.Ctx) error {
 	if bearer, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
 		token, known := s.store.TokenOf(c.UserContext(), strings.TrimSpace(bearer))
 		if !known {
-			return unauthorized("The token is not known.", "Sign in with a token that was not removed; noemata tokens add makes one.")
+			return unauthorized("The token is not known.",
+				"Sign in with a token that was not removed; noemata tokens add makes one.")
 		}
 		c.Locals(tokenLocal, token)
 		return c.Next()
@@ -234,7 +252,8 @@ func (s *Service) sameOrigin(c *fiber.Ctx) error {
 	if site == "" && err == nil && (said == "" || origin.Host == string(c.Request().Host())) {
 		return c.Next()
 	}
-	return &ProblemDetails{Type: "about:blank", Title: "Forbidden", Status: http.StatusForbidden, Code: "other-origin", Detail: "The request comes from another site.", Remedy: "Use the console at its own address."}
+	return &ProblemDetails{Type: "about:blank", Title: "Forbidden", Status: http.StatusForbidden, Code: "other-origin",
+		Detail: "The request comes from another site.", Remedy: "Use the console at its own address."}
 }
 
 // untilAbandoned ends what a request has begun when whoever made it has gone: a count at a
@@ -297,7 +316,8 @@ func describeEvents(api huma.API) {
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events",
 		Summary: "What happens, as it happens", Tags: []string{"events"},
 		Description: "A stream of server-sent events; the data of each is an Event, and its name the event's kind.",
-		Responses:   map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
+		Responses: map[string]*huma.Response{"200": {Description: "OK",
+			Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
 }
 
 // streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2), until
@@ -361,7 +381,8 @@ type operation struct {
 
 // handle registers a call whose errors become problem details.
 func handle[I, O any](api huma.API, op operation, work func(context.Context, *I) (*O, error)) {
-	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path, Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status},
+	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path,
+		Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status},
 		func(ctx context.Context, in *I) (*O, error) {
 			out, err := work(ctx, in)
 			if err != nil {
@@ -388,5 +409,6 @@ type ofTable struct {
 }
 
 func (s *Service) about(context.Context, *none) (*answer[client.About], error) {
-	return reply(client.About{Version: s.version, Sources: source.Kinds.Names(), Warehouses: warehouse.Kinds.Names()}, nil)
+	return reply(client.About{Version: s.version, Sources: source.Kinds.Names(), Warehouses: warehouse.Kinds.Names()},
+		nil)
 }

@@ -28,7 +28,8 @@ type sessionAnswer struct {
 func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer, error) {
 	token, ok := s.store.TokenOf(ctx, in.Body.Token)
 	if !ok {
-		return nil, unauthorized("The token is not known.", "Copy it whole, from noe_ on; the service printed the first one when it started for the first time.")
+		return nil, unauthorized("The token is not known.",
+			"Copy it whole, from noe_ on; the service printed the first one when it started for the first time.")
 	}
 	cookie, err := s.store.AddSession(ctx, token.ID)
 	if err != nil {
@@ -54,7 +55,8 @@ func cookieName(secure bool) string {
 }
 
 func sessionCookie(secure bool, value string, age int) http.Cookie {
-	return http.Cookie{Name: cookieName(secure), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: cookieName(secure), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: secure,
+		SameSite: http.SameSiteStrictMode}
 }
 
 // overHTTP is how a request came in.

@@ -43,7 +43,8 @@ func NewGathering(clock change.Clock) Gathering { return Gathering{clock: clock}
 
 // Table makes a place for the changes of one more table.
 func (g *Gathering) Table(f Followed) *Changes {
-	c := &Changes{Followed: f, KeyAt: schema.Indexes(f.Table.Columns, f.Key), builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(f.Table.Columns))}
+	c := &Changes{Followed: f, KeyAt: schema.Indexes(f.Table.Columns, f.Key),
+		builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(f.Table.Columns))}
 	c.Fields = c.builder.Fields()
 	g.tables = append(g.tables, c)
 	return c
@@ -91,7 +92,8 @@ func (g *Gathering) Discard(since Mark) bool {
 	}
 	txn := int32(len(g.txns) - 1)
 	for _, c := range g.tables {
-		for i := len(c.batch.Rows) - 1; i >= 0 && c.batch.Rows[i].Txn == txn && int64(c.batch.Rows[i].Seq) > since.seq; i-- {
+		for i := len(c.batch.Rows) - 1; i >= 0 && c.batch.Rows[i].Txn == txn &&
+			int64(c.batch.Rows[i].Seq) > since.seq; i-- {
 			c.batch.Rows[i].Kind, c.batch.Rows[i].Misfit = 0, false
 		}
 		for len(c.asideAt) > 0 {

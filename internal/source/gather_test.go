@@ -15,12 +15,15 @@ import (
 )
 
 func followed(table string, takes ...string) source.Followed {
-	return source.Followed{Key: []string{"id"}, Takes: takes, Table: schema.Table{Name: schema.Name{Schema: "public", Table: table}, Columns: []schema.Column{
-		{Name: "id", Type: schema.Type{Kind: schema.Int64}}, {Name: "note", Type: schema.Type{Kind: schema.Text}}}}}
+	return source.Followed{Key: []string{"id"}, Takes: takes,
+		Table: schema.Table{Name: schema.Name{Schema: "public", Table: table}, Columns: []schema.Column{
+			{Name: "id", Type: schema.Type{Kind: schema.Int64}}, {Name: "note", Type: schema.Type{Kind: schema.Text}}}}}
 }
 
 // However often what is gathered is taken away, also within transactions: each change comes
 // once, in its order, with its transaction, and moments rise from one to the next.
+//
+// Longer than a screen: it is a model and what it is compared with.
 func TestWhatIsGatheredIsTakenOnce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		g := source.NewGathering(change.Clock{Last: 1000})
@@ -73,11 +76,13 @@ func TestWhatIsGatheredIsTakenOnce(t *testing.T) {
 		}
 		seq := 0
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {
-			switch rapid.SampledFrom([]string{"begin", "change", "change", "change", "end", "take", "key", "aside", "unknown"}).Draw(t, "step") {
+			switch rapid.SampledFrom([]string{"begin", "change", "change", "change", "end", "take", "key", "aside",
+				"unknown"}).Draw(t, "step") {
 			case "begin":
 				if !g.Open() {
 					began++
-					g.BeginTxn(fmt.Sprintf("%04d", began), uint32(began), rapid.Int64Range(0, 3000).Draw(t, "committed"))
+					g.BeginTxn(fmt.Sprintf("%04d", began), uint32(began),
+						rapid.Int64Range(0, 3000).Draw(t, "committed"))
 					seq = 0
 				}
 			case "end":
@@ -151,7 +156,8 @@ func TestWhatIsGatheredIsTakenOnce(t *testing.T) {
 // A change of the key is an update to whoever ignores updates.
 func TestKindsThatAreLeftOut(t *testing.T) {
 	f := followed("loans", "insert", "delete")
-	require.True(t, f.Ignores(change.Update) && f.Ignores(change.Left) && f.Ignores(change.Came) && f.Ignores(change.Truncate))
+	require.True(t, f.Ignores(change.Update) && f.Ignores(change.Left) && f.Ignores(change.Came) &&
+		f.Ignores(change.Truncate))
 	require.False(t, f.Ignores(change.Insert) || f.Ignores(change.Delete))
 	require.False(t, followed("loans").Ignores(change.Truncate))
 }

@@ -56,7 +56,8 @@ func (e *TableError) Unwrap() error { return e.Err }
 // Coherent tells whether what a source says of a table contradicts itself.
 func Coherent(t schema.Table, what string) error {
 	if err := t.Check(); err != nil {
-		return problem.Wrap(err, problem.Failed, fmt.Sprintf("What %s says of the table %s contradicts itself: %v.", what, t.Name, err),
+		return problem.Wrap(err, problem.Failed,
+			fmt.Sprintf("What %s says of the table %s contradicts itself: %v.", what, t.Name, err),
 			"The next run asks again. If it stays so, the server, or something between it and the service, is at fault.")
 	}
 	return nil
@@ -64,7 +65,8 @@ func Coherent(t schema.Table, what string) error {
 
 // CopyAgain is the problem of a table whose rows are not known any more.
 func CopyAgain(table schema.Name, format string, args ...any) error {
-	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+problem.Word(table.Display())+". A history keeps its past.", format, args...)
+	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+
+		problem.Word(table.Display())+". A history keeps its past.", format, args...)
 }
 
 // Followed is a table whose changes are followed.

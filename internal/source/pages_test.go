@@ -21,7 +21,8 @@ import (
 func TestMain(m *testing.M) { testkit.Main(m) }
 
 // branches are parts of keys that sort and quote in ways of their own.
-var branches = []string{"Aldermoor", "aldermoor-south", "Ælfgate", "Zürn", "o'hara \"x\"", `back\slash`, "new\nline", "深い", "🕮"}
+var branches = []string{"Aldermoor", "aldermoor-south", "Ælfgate", "Zürn", "o'hara \"x\"", `back\slash`, "new\nline",
+	"深い", "🕮"}
 
 // onEach runs a test on a source of each kind, and gives what runs statements there.
 func onEach(t *testing.T, test func(t *testing.T, s source.Source, in string, exec func(sql string, args ...any))) {
@@ -66,7 +67,8 @@ func read(t *testing.T, s source.Source, q source.Query) (keys []string, at []po
 			for k := range key {
 				key[k] = strings.Clone(key[k])
 			}
-			keys, at = append(keys, rows.KeyJSON(key)), append(at, position.Position{Value: strings.Clone(value), After: key})
+			keys, at = append(keys, rows.KeyJSON(key)), append(at,
+				position.Position{Value: strings.Clone(value), After: key})
 		}
 		return nil
 	})
@@ -79,7 +81,8 @@ func read(t *testing.T, s source.Source, q source.Query) (keys []string, at []po
 func TestPagesGiveEachRowOnce(t *testing.T) {
 	onEach(t, func(t *testing.T, s source.Source, in string, exec func(string, ...any)) {
 		ctx := context.Background()
-		exec(`CREATE TABLE holds (branch varchar(40) NOT NULL, number bigint NOT NULL, placed timestamp(6) NULL, changed timestamp(6) NULL, shelf varchar(20), place decimal(30,5), due date, PRIMARY KEY (branch, number))`)
+		exec(`CREATE TABLE holds (branch varchar(40) NOT NULL, number bigint NOT NULL, placed timestamp(6) NULL, ` +
+			`changed timestamp(6) NULL, shelf varchar(20), place decimal(30,5), due date, PRIMARY KEY (branch, number))`)
 		total := 0
 		for b, branch := range branches {
 			for n := range 12 {
@@ -91,16 +94,20 @@ func TestPagesGiveEachRowOnce(t *testing.T) {
 				if i%7 == 3 {
 					placed = nil
 				}
-				exec(`INSERT INTO holds VALUES (?, ?, ?, ?, ?, ?, ?)`, branch, n-6, placed, changed, fmt.Sprintf("%c%d", "aÄZz"[i%4], i%3), fmt.Sprintf("%d.5", i%5-2), fmt.Sprintf("2026-0%d-01", 1+i%3))
+				exec(`INSERT INTO holds VALUES (?, ?, ?, ?, ?, ?, ?)`, branch, n-6, placed, changed,
+					fmt.Sprintf("%c%d", "aÄZz"[i%4], i%3), fmt.Sprintf("%d.5", i%5-2), fmt.Sprintf("2026-0%d-01", 1+
+						i%3))
 				total++
 			}
 		}
 		table, err := s.Table(ctx, schema.Name{Schema: in, Table: "holds"})
 		require.NoError(t, err)
-		for _, mark := range []struct{ column, fallback string }{{"placed", ""}, {"changed", "placed"}, {"shelf", ""}, {"place", ""}, {"due", ""}, {"number", ""}} {
+		for _, mark := range []struct{ column, fallback string }{{"placed", ""}, {"changed", "placed"}, {"shelf", ""},
+			{"place", ""}, {"due", ""}, {"number", ""}} {
 			c, ok := table.Column(mark.column)
 			require.True(t, ok)
-			q := source.Query{Table: table, Watermark: &source.Watermark{Column: c, Fallback: mark.fallback}, Ordered: true}
+			q := source.Query{Table: table, Watermark: &source.Watermark{Column: c, Fallback: mark.fallback},
+				Ordered: true}
 			q.Window.High, err = s.Highest(ctx, q)
 			require.NoError(t, err)
 			nulls, err := s.Nulls(ctx, q)
@@ -147,7 +154,8 @@ func TestAPageOfATableWithoutAKeyTakesItsTies(t *testing.T) {
 		ctx := context.Background()
 		exec(`CREATE TABLE visits (at timestamp(6) NOT NULL, branch varchar(40))`)
 		for i := range 12 {
-			exec(`INSERT INTO visits VALUES (?, ?)`, fmt.Sprintf("2026-11-01 1%d:00:00", i/5), branches[i%len(branches)])
+			exec(`INSERT INTO visits VALUES (?, ?)`, fmt.Sprintf("2026-11-01 1%d:00:00", i/5),
+				branches[i%len(branches)])
 		}
 		table, err := s.Table(ctx, schema.Name{Schema: in, Table: "visits"})
 		require.NoError(t, err)
@@ -182,7 +190,8 @@ func TestTheNewestRows(t *testing.T) {
 		require.NoError(t, err)
 		c, _ := table.Column("at")
 		var ids []string
-		require.NoError(t, s.Read(ctx, source.Query{Table: table, Watermark: &source.Watermark{Column: c}, Newest: true, Limit: 10}, func(b rows.Batch) error {
+		require.NoError(t, s.Read(ctx, source.Query{Table: table, Watermark: &source.Watermark{Column: c}, Newest: true,
+			Limit: 10}, func(b rows.Batch) error {
 			defer b.Record.Release()
 			for i := range int(b.Record.NumRows()) {
 				ids = append(ids, strings.Clone(b.Record.Column(0).ValueStr(i)))

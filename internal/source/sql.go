@@ -136,5 +136,6 @@ func UniqueKeyRemedy(src Source, t schema.Table, key []string) string {
 	case len(nullable) > 0:
 		first = fmt.Sprintf("Make %s NOT NULL. Then: ", strings.Join(nullable, ", "))
 	}
-	return fmt.Sprintf("%sALTER TABLE %s.%s ADD %s (%s);", first, src.Quote(t.Name.Schema), src.Quote(t.Name.Table), kind, strings.Join(list, ", "))
+	return fmt.Sprintf("%sALTER TABLE %s.%s ADD %s (%s);", first, src.Quote(t.Name.Schema), src.Quote(t.Name.Table),
+		kind, strings.Join(list, ", "))
 }

@@ -32,7 +32,8 @@ func (s *Store) QueueRun(ctx context.Context, feed string) (records.Run, error) 
 		}
 		err = tx.QueryRow(ctx, "SELECT id FROM runs WHERE feed_id = $1 AND state = 'queued'", feedID).Scan(&id)
 		if errors.Is(err, pgx.ErrNoRows) {
-			err = tx.QueryRow(ctx, "INSERT INTO runs (feed_id, trigger, state) VALUES ($1, 'person', 'queued') RETURNING id", feedID).Scan(&id)
+			err = tx.QueryRow(ctx, "INSERT INTO runs (feed_id, trigger, state) VALUES ($1, 'person', 'queued') "+
+				"RETURNING id", feedID).Scan(&id)
 		}
 		return err
 	})
@@ -53,13 +54,15 @@ WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.nam
 	if !due {
 		return 0, nil
 	}
-	err = s.Pool.QueryRow(ctx, `INSERT INTO runs (feed_id, trigger, state, started_at, worker) SELECT id, 'schedule', 'running', now(), $2 FROM feeds WHERE name = $1 RETURNING id`, feed, worker).Scan(&id)
+	err = s.Pool.QueryRow(ctx, `INSERT INTO runs (feed_id, trigger, state, started_at, worker) SELECT id, `+
+		`'schedule', 'running', now(), $2 FROM feeds WHERE name = $1 RETURNING id`, feed, worker).Scan(&id)
 	return id, err
 }
 
 // HasQueuedRun tells whether a person waits for a run of the feed.
 func (s *Store) HasQueuedRun(ctx context.Context, feed string) (waiting bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued')", feed).Scan(&waiting)
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = "+
+		"$1 AND r.state = 'queued')", feed).Scan(&waiting)
 	return waiting, err
 }
 
@@ -79,8 +82,10 @@ const mostDeaths = 3
 // EndRunsOf closes the runs of a worker that is gone, and gives the feeds that are held
 // from now on.
 func (s *Store) EndRunsOf(ctx context.Context, worker string) (held []string, err error) {
-	ended := problem.New(problem.Stopped, "The service ended during the run.", "What was committed stays; the next run goes on from there.")
-	reason := problem.Newf(problem.Held, "Look into the service's log for what ended it. To try once more, start the feed.",
+	ended := problem.New(problem.Stopped, "The service ended during the run.",
+		"What was committed stays; the next run goes on from there.")
+	reason := problem.Newf(problem.Held,
+		"Look into the service's log for what ended it. To try once more, start the feed.",
 		"The service ended %d times in a row during a run of this feed, before anything was committed.", mostDeaths)
 	found, err := s.Pool.Query(ctx, `WITH ended AS (
     UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running' RETURNING feed_id
@@ -117,21 +122,24 @@ FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source
 
 // AskStop has runs that go on be stopped: one, or those of a feed.
 func (s *Store) AskStop(ctx context.Context, run int64, feed string) (asked int64, err error) {
-	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET stop = true WHERE state = 'running' AND (id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`, run, feed)
+	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET stop = true WHERE state = 'running' AND (id = $1 OR feed_id = `+
+		`(SELECT id FROM feeds WHERE name = $2))`, run, feed)
 	return tag.RowsAffected(), err
 }
 
 // DropQueued ends the queued runs of all feeds, or of one: nobody waits for them any more.
 func (s *Store) DropQueued(ctx context.Context, run int64, feed string) (dropped int64, err error) {
 	p := problem.New(problem.Stopped, "The run was stopped before it began.", "Start another one.")
-	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET state = 'stopped', ended_at = now(), problem = $3 WHERE state = 'queued' AND ($1 = 0 AND $2 = '' OR id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`,
+	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET state = 'stopped', ended_at = now(), problem = $3 WHERE state = `+
+		`'queued' AND ($1 = 0 AND $2 = '' OR id = $1 OR feed_id = (SELECT id FROM feeds WHERE name = $2))`,
 		run, feed, jsonOf(records.NewProblem(p)))
 	return tag.RowsAffected(), err
 }
 
 // IsRunning tells whether a run of the feed goes on.
 func (s *Store) IsRunning(ctx context.Context, feed string) (running bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'running')", feed).Scan(&running)
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = "+
+		"$1 AND r.state = 'running')", feed).Scan(&running)
 	return running, err
 }
 
@@ -143,7 +151,8 @@ func (s *Store) SetNextRun(ctx context.Context, feed string, at *time.Time) erro
 
 // Schedule tells whether a feed is active, when it is due, and its failures in a row.
 func (s *Store) Schedule(ctx context.Context, feed string) (active bool, next *time.Time, failures int, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT state = 'active', next_run_at, failures FROM feeds WHERE name = $1", feed).Scan(&active, &next, &failures)
+	err = s.Pool.QueryRow(ctx, "SELECT state = 'active', next_run_at, failures FROM feeds WHERE name = $1",
+		feed).Scan(&active, &next, &failures)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = notFound(fmt.Sprintf("feed %q", feed))
 	}
@@ -195,7 +204,8 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
   last_run = $10, last_run_at = now(), problem = $11, key = coalesce($13, key),
   changed = CASE WHEN $12 > 0 THEN $12 ELSE changed END, changed_at = CASE WHEN $12 > 0 THEN now() ELSE changed_at END
 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
-		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Books.Inserted, r.Books.Deleted, run,
+		feed, table, plain(r.Position), completeAt, r.Nulls, r.Books.SetAside, r.Count, r.Books.Inserted,
+		r.Books.Deleted, run,
 		jsonOf(records.NewProblem(r.Failure)), r.Books.Written(), r.Key)
 	return err
 }
@@ -209,7 +219,8 @@ WHERE f.name = $1 AND t.source_table = $2`, feed, table).Scan(&counted)
 
 // NoteFailure keeps why a run could not begin with a table; nil that nothing is wrong.
 func (s *Store) NoteFailure(ctx context.Context, feed, table string, run int64, failure error) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET last_run = $3, last_run_at = now(), problem = $4 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET last_run = $3, last_run_at = now(), problem = $4 FROM `+
+		`feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 		feed, table, run, jsonOf(records.NewProblem(failure)))
 	return err
 }
@@ -245,19 +256,22 @@ WHERE f.name = $1 AND at > now() - $2::interval GROUP BY floor(extract(epoch FRO
 
 // NoteCopy keeps how the copy of a table goes; nil when it is done.
 func (s *Store) NoteCopy(ctx context.Context, feed, table string, c *records.CopyStatus) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET copy = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2 AND t.copy IS DISTINCT FROM $3::jsonb`, feed, table, jsonOf(c))
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET copy = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = `+
+		`$1 AND t.source_table = $2 AND t.copy IS DISTINCT FROM $3::jsonb`, feed, table, jsonOf(c))
 	return err
 }
 
 // AskCopies has the next run of a feed copy tables anew; all where none is named.
 func (s *Store) AskCopies(ctx context.Context, feed string, tables []string) error {
-	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = $2, updated_at = now(), failures = 0, next_run_at = NULL WHERE name = $1", feed, append([]string{}, tables...))
+	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = $2, updated_at = now(), failures = 0, next_run_at = "+
+		"NULL WHERE name = $1", feed, append([]string{}, tables...))
 	return err
 }
 
 // Copies gives the tables to copy anew; ok is false where none were asked for.
 func (s *Store) Copies(ctx context.Context, feed string) (tables []string, ok bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT coalesce(copy_again, '{}'), copy_again IS NOT NULL FROM feeds WHERE name = $1", feed).Scan(&tables, &ok)
+	err = s.Pool.QueryRow(ctx, "SELECT coalesce(copy_again, '{}'), copy_again IS NOT NULL FROM feeds WHERE name = $1",
+		feed).Scan(&tables, &ok)
 	return tables, ok, err
 }
 
@@ -269,13 +283,15 @@ func (s *Store) EndCopies(ctx context.Context, feed string) error {
 
 // NotePosition keeps a position that a person has set.
 func (s *Store) NotePosition(ctx context.Context, feed, table, position string) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, plain(position))
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3 FROM feeds f WHERE f.id = t.feed_id AND `+
+		`f.name = $1 AND t.source_table = $2`, feed, table, plain(position))
 	return err
 }
 
 // NoteProof keeps a table's last proof.
 func (s *Store) NoteProof(ctx context.Context, feed, table string, p records.Proof) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET proof = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`, feed, table, jsonOf(&p))
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET proof = $3 FROM feeds f WHERE f.id = t.feed_id AND f.name `+
+		`= $1 AND t.source_table = $2`, feed, table, jsonOf(&p))
 	return err
 }
 
@@ -284,7 +300,8 @@ const longest = 20_000
 
 // SaveStatements keeps the statements of one table of a run.
 func (s *Store) SaveStatements(ctx context.Context, run int64, table string, list []statement.Statement) error {
-	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"statements"}, []string{"run_id", "source_table", "side", "statement", "row_count", "started_at", "took_us", "error"},
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"statements"},
+		[]string{"run_id", "source_table", "side", "statement", "row_count", "started_at", "took_us", "error"},
 		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
 			x := list[i]
 			if len(x.SQL) > longest {
@@ -326,7 +343,8 @@ ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table)
 
 // Run finds a run with its tables.
 func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
-	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+" FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE r.id = $1", id)
+	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+
+		" FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE r.id = $1", id)
 	if err != nil {
 		return records.Run{}, err
 	}
@@ -337,7 +355,8 @@ func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
 	if err != nil {
 		return run, err
 	}
-	if found, err = s.Pool.Query(ctx, "SELECT detail FROM run_tables WHERE run_id = $1 ORDER BY place", id); err != nil {
+	if found, err = s.Pool.Query(ctx, "SELECT detail FROM run_tables WHERE run_id = $1 ORDER BY place",
+		id); err != nil {
 		return run, err
 	}
 	run.Tables, err = pgx.CollectRows(found, pgx.RowTo[records.RunTable])
@@ -347,7 +366,8 @@ func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
 // Statements lists a run's statements in the order they ended: all, or those of one table
 // and those that are for all tables together.
 // They begin after the given one, and are so many at most.
-func (s *Store) Statements(ctx context.Context, run int64, table string, after int64, limit int) ([]records.Statement, error) {
+func (s *Store) Statements(ctx context.Context, run int64, table string, after int64, limit int) ([]records.Statement,
+	error) {
 	found, err := s.Pool.Query(ctx, `SELECT id, source_table, side, statement, row_count, started_at, took_us, error FROM statements
 WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY id LIMIT $4`, run, table, after, limit)
 	if err != nil {
@@ -364,7 +384,8 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log, f.held FROM feeds f WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log, f.held FROM feeds f `+
+		`WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -435,7 +456,8 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
 		t := records.TableStatus{Feed: x.Name}
 		var running bool
-		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun, &t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
+		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun,
+			&t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
 		t.State = tableState(t, running, x.State == "active", f)
 		states[t.Table] = t
 		return 0, err

@@ -38,10 +38,15 @@ func open(t *testing.T) *store.Store {
 // withFeed adds a source, a warehouse and a feed of two tables between them.
 func withFeed(t *testing.T, s *store.Store) {
 	ctx := context.Background()
-	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", connection.Settings{Host: "127.0.0.1", Password: "spring tide"}, false))
-	require.NoError(t, s.SaveConnection(ctx, store.Warehouses, "lake", "duckdb", connection.Settings{Path: "/lake.duckdb"}, false))
-	require.NoError(t, s.SaveFeed(ctx, &feed.Feed{Name: "live", Source: "circulation", Warehouse: "lake", Target: "copy.{table}", Tables: []feed.Table{
-		{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest}, {Table: "public.holds", Find: feed.FindLog, Keep: feed.KeepHistory}}}))
+	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql",
+		connection.Settings{Host: "127.0.0.1", Password: "spring tide"}, false))
+	require.NoError(t, s.SaveConnection(ctx, store.Warehouses, "lake", "duckdb",
+		connection.Settings{Path: "/lake.duckdb"}, false))
+	require.NoError(t, s.SaveFeed(ctx, &feed.Feed{Name: "live", Source: "circulation", Warehouse: "lake",
+		Target: "copy.{table}", Tables: []feed.Table{
+			{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest}, {Table: "public.holds",
+				Find: feed.FindLog,
+				Keep: feed.KeepHistory}}}))
 }
 
 func code(err error) problem.Code { return problem.Of(err).Code }
@@ -62,7 +67,8 @@ func TestPasswordsAreSealed(t *testing.T) {
 	require.NotContains(t, kept, fmt.Sprintf("%x", "spring tide"))
 
 	// A change without a password keeps the one there is; its stamp tells of the change.
-	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", connection.Settings{Host: "127.0.0.1", Database: "other"}, true))
+	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql",
+		connection.Settings{Host: "127.0.0.1", Database: "other"}, true))
 	_, settings, next, err := s.Settings(ctx, store.Sources, "circulation")
 	require.NoError(t, err)
 	require.Equal(t, []string{"other", "spring tide"}, []string{settings.Database, settings.Password})
@@ -71,12 +77,14 @@ func TestPasswordsAreSealed(t *testing.T) {
 	// It is kept only as long as it goes where it was meant to go.
 	for what, elsewhere := range map[string]connection.Settings{
 		"host": {Host: "192.0.2.1"}, "port": {Host: "127.0.0.1", Port: 1}, "user": {Host: "127.0.0.1", User: "eve"},
-		"TLS mode": {Host: "127.0.0.1", TLS: connection.TLSRequire}, "CA": {Host: "127.0.0.1", CA: "another"}, "in clear": {Host: "127.0.0.1", InClear: true},
+		"TLS mode": {Host: "127.0.0.1", TLS: connection.TLSRequire}, "CA": {Host: "127.0.0.1",
+			CA: "another"}, "in clear": {Host: "127.0.0.1", InClear: true},
 	} {
 		err := s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", elsewhere, true)
 		require.ErrorContains(t, err, "Give the password again.", what)
 	}
-	require.ErrorContains(t, s.SaveConnection(ctx, store.Sources, "circulation", "mariadb", connection.Settings{Host: "127.0.0.1"}, true), "Give the password again.")
+	require.ErrorContains(t, s.SaveConnection(ctx, store.Sources, "circulation", "mariadb",
+		connection.Settings{Host: "127.0.0.1"}, true), "Give the password again.")
 	_, err = s.Pool.Exec(ctx, `UPDATE sources SET settings = jsonb_set(settings, '{host}', '"192.0.2.1"')`)
 	require.NoError(t, err)
 	_, _, _, err = s.Settings(ctx, store.Sources, "circulation")
@@ -92,11 +100,15 @@ func TestPasswordsAreSealed(t *testing.T) {
 func TestNamesAreTakenOnce(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	withFeed(t, s)
-	require.Equal(t, problem.Conflict, code(s.SaveConnection(ctx, store.Sources, "circulation", "mariadb", connection.Settings{}, false)))
-	require.Equal(t, problem.NotFound, code(s.SaveConnection(ctx, store.Sources, "nowhere", "mariadb", connection.Settings{}, true)))
+	require.Equal(t, problem.Conflict, code(s.SaveConnection(ctx, store.Sources, "circulation", "mariadb",
+		connection.Settings{}, false)))
+	require.Equal(t, problem.NotFound, code(s.SaveConnection(ctx, store.Sources, "nowhere", "mariadb",
+		connection.Settings{}, true)))
 	require.Equal(t, problem.Conflict, code(s.RemoveConnection(ctx, store.Sources, "circulation")), "a feed uses it")
-	require.Equal(t, problem.NotFound, code(s.SaveFeed(ctx, &feed.Feed{Name: "odd", Source: "nowhere", Warehouse: "lake"})))
-	for _, err := range []error{s.RemoveFeed(ctx, "nothing"), s.SetFeedState(ctx, "nothing", "active"), s.RemoveConnection(ctx, store.Warehouses, "nothing")} {
+	require.Equal(t, problem.NotFound, code(s.SaveFeed(ctx,
+		&feed.Feed{Name: "odd", Source: "nowhere", Warehouse: "lake"})))
+	for _, err := range []error{s.RemoveFeed(ctx, "nothing"), s.SetFeedState(ctx, "nothing", "active"),
+		s.RemoveConnection(ctx, store.Warehouses, "nothing")} {
 		require.Equal(t, problem.NotFound, code(err))
 		require.Contains(t, err.Error(), `"nothing"`)
 	}
@@ -218,8 +230,10 @@ func TestOddTextsAreKept(t *testing.T) {
 	odd := "a zero \x00, a piece of a letter \xe2\x82, a backslash \\u0000 and a quote \""
 	id, err := s.BeginRun(ctx, "live", "worker", true)
 	require.NoError(t, err)
-	require.NoError(t, s.SaveRunTable(ctx, id, 0, records.RunTable{Table: "public.loans", State: "failed", Problem: records.NewProblem(errors.New(odd))}))
-	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", id, store.TableResult{Position: odd, Failure: errors.New(odd)}))
+	require.NoError(t, s.SaveRunTable(ctx, id, 0,
+		records.RunTable{Table: "public.loans", State: "failed", Problem: records.NewProblem(errors.New(odd))}))
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", id,
+		store.TableResult{Position: odd, Failure: errors.New(odd)}))
 	require.NoError(t, s.NotePosition(ctx, "live", "public.holds", odd))
 	require.NoError(t, s.SaveStatements(ctx, id, "public.loans", []statement.Statement{
 		{Side: statement.Source, SQL: "SELECT '" + odd + "'", Start: time.Now(), Took: time.Second, Error: odd},
@@ -270,9 +284,11 @@ func TestAFeedThatChanges(t *testing.T) {
 	withFeed(t, s)
 	n := int64(40)
 	for _, table := range []string{"public.loans", "public.holds"} {
-		require.NoError(t, s.NoteTable(ctx, "live", table, 0, store.TableResult{Position: "7", Count: &n, Books: rows.Books{Read: 40, Inserted: 40}}))
+		require.NoError(t, s.NoteTable(ctx, "live", table, 0,
+			store.TableResult{Position: "7", Count: &n, Books: rows.Books{Read: 40, Inserted: 40}}))
 	}
-	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0, store.TableResult{Position: "8", Books: rows.Books{Read: 3, Inserted: 2, Deleted: 1}}))
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0,
+		store.TableResult{Position: "8", Books: rows.Books{Read: 3, Inserted: 2, Deleted: 1}}))
 	require.NoError(t, s.AskCopies(ctx, "live", nil))
 	_, asked, err := s.Copies(ctx, "live")
 	require.NoError(t, err)

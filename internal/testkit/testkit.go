@@ -70,7 +70,8 @@ func Postgres(t testing.TB) *pgserver.Server {
 		if folder, failed = makeDir(); failed != nil {
 			return
 		}
-		server, failed = pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(folder, "postgres"), Settings: Settings()})
+		server, failed = pgserver.Start(context.Background(),
+			pgserver.Options{Dir: filepath.Join(folder, "postgres"), Settings: Settings()})
 	})
 	require.NoError(t, failed)
 	return server
@@ -90,7 +91,8 @@ func MariaDB(t testing.TB) *mariaserver.Server {
 		if folderMaria, failedMaria = makeDir(); failedMaria != nil {
 			return
 		}
-		maria, failedMaria = mariaserver.Start(context.Background(), mariaserver.Options{Dir: filepath.Join(folderMaria, "mariadb"), Settings: MariaSettings()})
+		maria, failedMaria = mariaserver.Start(context.Background(),
+			mariaserver.Options{Dir: filepath.Join(folderMaria, "mariadb"), Settings: MariaSettings()})
 	})
 	require.NoError(t, failedMaria)
 	return maria
@@ -98,8 +100,10 @@ func MariaDB(t testing.TB) *mariaserver.Server {
 
 // MariaSettings are those of a test server: quick rather than safe against power loss.
 func MariaSettings() map[string]string {
-	return map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW", "binlog-row-metadata": "FULL", "innodb-flush-log-at-trx-commit": "2", "sync-binlog": "0",
-		"innodb-buffer-pool-size": "128M", "max-connections": "200", "default-time-zone": "+02:00", "max-allowed-packet": "64M", "log-warnings": "1"}
+	return map[string]string{"log-bin": "binlog", "server-id": "1", "binlog-format": "ROW",
+		"binlog-row-metadata": "FULL", "innodb-flush-log-at-trx-commit": "2", "sync-binlog": "0",
+		"innodb-buffer-pool-size": "128M", "max-connections": "200", "default-time-zone": "+02:00",
+		"max-allowed-packet": "64M", "log-warnings": "1"}
 }
 
 // MariaDatabase makes a database in MariaDB and connects to it.
@@ -120,9 +124,11 @@ func Settings() map[string]string {
 	if os.Getenv("NOEMATA_TORTURE") != "" {
 		upkeep = "on"
 	}
-	return map[string]string{"autovacuum": upkeep, "autovacuum_naptime": "1s", "autovacuum_vacuum_threshold": "10", "autovacuum_vacuum_scale_factor": "0",
-		"autovacuum_analyze_threshold": "10", "autovacuum_analyze_scale_factor": "0",
-		"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200", "max_prepared_transactions": "5", "timezone": "Europe/Berlin",
+	return map[string]string{"autovacuum": upkeep, "autovacuum_naptime": "1s", "autovacuum_vacuum_threshold": "10",
+		"autovacuum_vacuum_scale_factor": "0",
+		"autovacuum_analyze_threshold":   "10", "autovacuum_analyze_scale_factor": "0",
+		"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "max_connections": "200",
+		"max_prepared_transactions": "5", "timezone": "Europe/Berlin",
 		"wal_level": "logical", "max_replication_slots": "50", "max_wal_senders": "50", "track_commit_timestamp": "on"}
 }
 

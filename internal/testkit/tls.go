@@ -23,7 +23,8 @@ import (
 // server's user owns: servers refuse keys of others. It gives the CA's certificate.
 func Authority(t testing.TB, dir, owner string) (ca string) {
 	t.Helper()
-	issue := func(name string, template, parent *x509.Certificate, signer *ecdsa.PrivateKey) (*x509.Certificate, *ecdsa.PrivateKey) {
+	issue := func(name string, template, parent *x509.Certificate, signer *ecdsa.PrivateKey) (*x509.Certificate,
+		*ecdsa.PrivateKey) {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		require.NoError(t, err)
 		if parent == nil {
@@ -33,18 +34,22 @@ func Authority(t testing.TB, dir, owner string) (ca string) {
 		require.NoError(t, err)
 		secret, err := x509.MarshalECPrivateKey(key)
 		require.NoError(t, err)
-		write(t, owner, filepath.Join(dir, name+".crt"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
-		write(t, owner, filepath.Join(dir, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}))
+		write(t, owner, filepath.Join(dir, name+".crt"),
+			pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+		write(t, owner, filepath.Join(dir, name+".key"),
+			pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}))
 		certificate, err := x509.ParseCertificate(der)
 		require.NoError(t, err)
 		return certificate, key
 	}
-	valid := x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), BasicConstraintsValid: true}
+	valid := x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), BasicConstraintsValid: true}
 	root := valid
 	root.Subject, root.IsCA, root.KeyUsage = pkix.Name{CommonName: "the region's own CA"}, true, x509.KeyUsageCertSign
 	caCertificate, caKey := issue("ca", &root, nil, nil)
 	server := valid
-	server.SerialNumber, server.Subject, server.IPAddresses = big.NewInt(2), pkix.Name{CommonName: "a library"}, []net.IP{net.ParseIP("127.0.0.1")}
+	server.SerialNumber, server.Subject, server.IPAddresses = big.NewInt(2), pkix.Name{CommonName: "a library"},
+		[]net.IP{net.ParseIP("127.0.0.1")}
 	issue("server", &server, caCertificate, caKey)
 	content, err := os.ReadFile(filepath.Join(dir, "ca.crt"))
 	require.NoError(t, err)
@@ -68,7 +73,8 @@ func Certificate(t testing.TB, name string) (certificate, key []byte) {
 	t.Helper()
 	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
 	if ip := net.ParseIP(name); ip != nil {
 		template.IPAddresses = []net.IP{ip}
 	}
@@ -76,5 +82,6 @@ func Certificate(t testing.TB, name string) (certificate, key []byte) {
 	require.NoError(t, err)
 	encoded, err := x509.MarshalECPrivateKey(secret)
 	require.NoError(t, err)
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})
 }

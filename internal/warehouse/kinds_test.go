@@ -34,7 +34,8 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 // onEach runs a test on a warehouse of each kind.
 func onEach(t *testing.T, test func(t *testing.T, w warehouse.Warehouse)) {
 	t.Run(duckdb.Kind, func(t *testing.T) {
-		w, err := duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")}, `warehouse "lake"`)
+		w, err := duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")},
+			`warehouse "lake"`)
 		require.NoError(t, err)
 		defer w.Close()
 		test(t, w)
@@ -54,7 +55,8 @@ func text(name string) schema.Column {
 }
 
 func shelf(keep feed.Keep) warehouse.Target {
-	columns := []schema.Column{text("branch"), {Name: "number", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}, text("st\"ate")}
+	columns := []schema.Column{text("branch"),
+		{Name: "number", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"}, text("st\"ate")}
 	t := warehouse.Target{Name: schema.Name{Schema: `Sh"elf`, Table: "Co pies"}, Keep: keep, Prefix: "nm_",
 		Columns: warehouse.ColumnsOf(columns, "nm_", keep, false), Key: []string{"branch", "number"}}
 	if keep == feed.KeepReplace {
@@ -109,23 +111,26 @@ func record(t warehouse.Target, run int64, list []copyRow, first int64) arrow.Re
 func held(t *testing.T, w warehouse.Warehouse, target warehouse.Target) map[string]string {
 	t.Helper()
 	out := map[string]string{}
-	require.NoError(t, w.Read(context.Background(), warehouse.Query{Target: target, Columns: target.Values()}, func(r arrow.RecordBatch) error {
-		for i := range int(r.NumRows()) {
-			row := copyRow{branch: r.Column(0).(*array.String).Value(i), number: r.Column(1).(*array.Int64).Value(i)}
-			if state := r.Column(2).(*array.String); !state.IsNull(i) {
-				s := state.Value(i)
-				row.state = &s
+	require.NoError(t, w.Read(context.Background(), warehouse.Query{Target: target, Columns: target.Values()},
+		func(r arrow.RecordBatch) error {
+			for i := range int(r.NumRows()) {
+				row := copyRow{branch: r.Column(0).(*array.String).Value(i),
+					number: r.Column(1).(*array.Int64).Value(i)}
+				if state := r.Column(2).(*array.String); !state.IsNull(i) {
+					s := state.Value(i)
+					row.state = &s
+				}
+				require.NotContains(t, out, row.key(), "a key came twice")
+				out[row.key()] = row.value()
 			}
-			require.NotContains(t, out, row.key(), "a key came twice")
-			out[row.key()] = row.value()
-		}
-		return nil
-	}))
+			return nil
+		}))
 	return out
 }
 
 // load brings rows in one commit, in several batches and merges.
-func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, run int64, from warehouse.Checkpoint, to string, batches ...[]copyRow) (books rows.Books, next warehouse.Checkpoint, commit warehouse.Commit, err error) {
+func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, run int64, from warehouse.Checkpoint,
+	to string, batches ...[]copyRow) (books rows.Books, next warehouse.Checkpoint, commit warehouse.Commit, err error) {
 	if commit, err = w.Begin(ctx); err != nil {
 		return books, next, nil, err
 	}
@@ -133,7 +138,8 @@ func load(ctx context.Context, w warehouse.Warehouse, target warehouse.Target, r
 	if next, err = commit.Move(ctx, "shelves", "copies", from, at, run); err != nil {
 		return books, next, commit, err
 	}
-	part, err := commit.Table(ctx, warehouse.Load{Feed: "shelves", Table: "copies", Target: target, Run: run, From: from.Position})
+	part, err := commit.Table(ctx, warehouse.Load{Feed: "shelves", Table: "copies", Target: target, Run: run,
+		From: from.Position})
 	if err != nil {
 		return books, next, commit, err
 	}
@@ -175,7 +181,8 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 			for range 1 + r.IntN(4) {
 				var list []copyRow
 				for range r.IntN(40) {
-					row := copyRow{branch: []string{"Aldermoor", "aldermoor", "Ælf'gate", ""}[r.IntN(4)], number: int64(r.IntN(6)) - 2}
+					row := copyRow{branch: []string{"Aldermoor", "aldermoor", "Ælf'gate", ""}[r.IntN(4)],
+						number: int64(r.IntN(6)) - 2}
 					if n := r.IntN(len(states) + 1); n < len(states) {
 						row.state = &states[n]
 					}
@@ -205,7 +212,9 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 		if _, sql := w.(testkit.Asker); !sql {
 			return
 		}
-		found := testkit.SQL(t, w, "SELECT CAST(sum(rows_read) AS BIGINT), CAST(sum(rows_folded) AS BIGINT), CAST(sum(rows_unchanged) AS BIGINT), CAST(sum(rows_inserted) AS BIGINT), CAST(sum(rows_updated) AS BIGINT) FROM noemata.loads")
+		found := testkit.SQL(t, w, "SELECT CAST(sum(rows_read) AS BIGINT), CAST(sum(rows_folded) AS BIGINT), "+
+			"CAST(sum(rows_unchanged) AS BIGINT), CAST(sum(rows_inserted) AS BIGINT), CAST(sum(rows_updated) AS "+
+			"BIGINT) FROM noemata.loads")
 		require.Equal(t, []any{total.Read, total.Folded, total.Unchanged, total.Inserted, total.Updated}, found[0])
 	})
 }
@@ -224,7 +233,8 @@ func TestOneWorkerMovesAPosition(t *testing.T) {
 			for worker := range int64(4) {
 				all.Go(func() {
 					run := int64(round)*10 + worker
-					_, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run), []copyRow{{branch: "Aldermoor", number: run}})
+					_, _, commit, err := load(ctx, w, target, run, at, fmt.Sprint(run),
+						[]copyRow{{branch: "Aldermoor", number: run}})
 					if commit != nil {
 						defer commit.Abort()
 					}

@@ -37,7 +37,8 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		log, ok, err := j.Log(ctx, "circulation")
 		require.NoError(t, err)
 		require.True(t, ok)
-		require.Equal(t, warehouse.Log{Name: "noemata_circulation_ab12cd34", Origin: "7301", LastMoment: 1772348400000123}, log)
+		require.Equal(t, warehouse.Log{Name: "noemata_circulation_ab12cd34", Origin: "7301",
+			LastMoment: 1772348400000123}, log)
 
 		made, err := w.Prepare(ctx, shelf("latest"))
 		require.NoError(t, err)
@@ -46,13 +47,17 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		copies, err := j.Copies(ctx, "circulation")
 		require.NoError(t, err)
 		require.Equal(t, []warehouse.Copy{
-			{Table: "public.copies", State: warehouse.Copying, Generation: 2, Layout: "16390 4 parts", Snapshots: []string{"100:104:102"}},
-			{Table: "public.holds", State: warehouse.Held, Generation: 3, Snapshots: []string{}, Reason: `{"code":"held","what":"The key was changed.","remedy":"Copy it.","heals":false}`},
-			{Table: "public.loans", State: warehouse.Following, Generation: 1, Snapshots: []string{}, Structure: `{"key":["id"],"columns":["id","copy"],"target":"kept.loans"}`},
+			{Table: "public.copies", State: warehouse.Copying, Generation: 2, Layout: "16390 4 parts",
+				Snapshots: []string{"100:104:102"}},
+			{Table: "public.holds", State: warehouse.Held, Generation: 3, Snapshots: []string{},
+				Reason: `{"code":"held","what":"The key was changed.","remedy":"Copy it.","heals":false}`},
+			{Table: "public.loans", State: warehouse.Following, Generation: 1, Snapshots: []string{},
+				Structure: `{"key":["id"],"columns":["id","copy"],"target":"kept.loans"}`},
 		}, copies)
 		parts, err := j.Parts(ctx, "circulation", copies[0])
 		require.NoError(t, err)
-		require.Equal(t, []warehouse.PartCopied{{Table: "public.copies", Generation: 2, Part: 0, Snapshot: 1, Rows: 5000, Aside: 1}}, parts)
+		require.Equal(t, []warehouse.PartCopied{{Table: "public.copies", Generation: 2, Part: 0, Snapshot: 1,
+			Rows: 5000, Aside: 1}}, parts)
 		first, err := j.FirstPosition(ctx, "patrons", "public.patrons")
 		require.NoError(t, err)
 		require.Equal(t, "2026-03-01T09:00:00.000000Z", first.String())
@@ -67,6 +72,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		_, err = w.Prepare(ctx, shelf("latest"))
 		require.True(t, problem.Is(err, problem.Held))
 		require.ErrorContains(t, err, "has version 999, and this Noemata knows versions up to 3")
-		require.Error(t, j.Note(ctx, "circulation", warehouse.CopyAgain{Table: "public.loans"}), "nothing is changed that a later version has made")
+		require.Error(t, j.Note(ctx, "circulation", warehouse.CopyAgain{Table: "public.loans"}),
+			"nothing is changed that a later version has made")
 	})
 }

@@ -153,7 +153,8 @@ func StageColumns(t Target) []schema.Column {
 
 // NumbersRows tells whether rows must be numbered to tell which of a key's is the last.
 func NumbersRows(t Target) bool {
-	return !t.Unique && !t.Log && (t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete || t.Keep == feed.KeepHistory)
+	return !t.Unique && !t.Log && (t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete ||
+		t.Keep == feed.KeepHistory)
 }
 
 // Ends tells whether rows on their way say whether they end their key.

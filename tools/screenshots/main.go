@@ -36,7 +36,8 @@ func run(demo, out, only, key string) error {
 	if err := json.Unmarshal(content, &signIn); err != nil {
 		return err
 	}
-	browser, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
+	browser, cancel := chromedp.NewExecAllocator(context.Background(),
+		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
 	defer cancel()
 	tab, cancel := chromedp.NewContext(browser)
 	defer cancel()
@@ -69,18 +70,23 @@ func run(demo, out, only, key string) error {
 	return chromedp.Do(ctx,
 		chromedp.EmulateViewport(1280, 800),
 		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
-		chromedp.SendKeys(chromedp.CSS("#token"), signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
+		chromedp.SendKeys(chromedp.CSS("#token"),
+			signIn.Token), click("Sign in"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
 		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
 		open("/feeds/circulation-live", ".chart canvas"), shoot("log"),
 		open("/feeds/catalogue-live", ".chart canvas"), shoot("catalogue"),
-		open(history, ".ask input"), chromedp.SendKeys(chromedp.CSS(".ask input"), key), click("Look"), chromedp.WaitVisible(chromedp.CSS(".strip")),
-		chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label="Versions of a row"]').scrollIntoView()`), shoot("versions"),
-		open(table, ".facts"), click("Prove equal"), chromedp.Sleep(3*time.Second), click("Count both sides"), click("Show rows"), chromedp.WaitVisible(chromedp.CSS("td.side")), shoot("table"),
+		open(history, ".ask input"), chromedp.SendKeys(chromedp.CSS(".ask input"),
+			key), click("Look"), chromedp.WaitVisible(chromedp.CSS(".strip")),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label="Versions of a row"]').scrollIntoView()`),
+		shoot("versions"),
+		open(table, ".facts"), click("Prove equal"), chromedp.Sleep(3*time.Second), click("Count both sides"),
+		click("Show rows"), chromedp.WaitVisible(chromedp.CSS("td.side")), shoot("table"),
 		open("/runs", "table.rows td a"), shoot("runs"),
 		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
 		open("/sources", ".facts"), click("Tables"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("sources"),
 		open("/warehouses", ".facts"), shoot("warehouses"),
-		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")), click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
+		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
+		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
 		open("/feeds/circulation-live", ".chart canvas"), shoot("log-dark"),
 	)

@@ -200,13 +200,15 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 		}
 	}
 	if logs > 0 && logs < len(f.Tables) {
-		fault("tables", "%d of the %d tables follow the log. All tables of such a feed advance together, so put the others in a feed of their own.", logs, len(f.Tables))
+		fault("tables", "%d of the %d tables follow the log. All tables of such a feed advance together, so put the "+
+			"others in a feed of their own.", logs, len(f.Tables))
 	}
 	if f.Freshness != "" {
 		d, err := window.ParseDuration(f.Freshness)
 		switch {
 		case f.Freshness != Continuous && (err != nil || d <= 0):
-			fault("freshness", "%q is not a freshness: write continuous, or a length of time as 1s, 15m or 1d.", f.Freshness)
+			fault("freshness", "%q is not a freshness: write continuous, or a length of time as 1s, 15m or 1d.",
+				f.Freshness)
 		case logs == 0:
 			fault("freshness", "freshness is for feeds that follow the log; write every or cron.")
 		case f.Every != "" || f.Cron != "":
@@ -294,7 +296,8 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 	switch t.Find {
 	case FindWatermark:
 		if t.Watermark == nil || t.Watermark.Column == "" {
-			fault(at+".watermark", "find is watermark, so the rising column must be named: watermark: {column: updated_at}.")
+			fault(at+".watermark", "find is watermark, so the rising column must be named: watermark: {column: "+
+				"updated_at}.")
 		}
 		if t.Keep == KeepReplace {
 			fault(at+".keep", "keep: replace swaps the table whole, so it needs find: whole.")
@@ -311,7 +314,8 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 			fault(at+".watermark", "find is whole, so there is no watermark; remove it or write find: watermark.")
 		}
 		if t.Keep == KeepLedger {
-			fault(at+".keep", "find: whole reads the table anew each time and tells no single changes, so it cannot fill a ledger: write replace, latest, soft-delete or history.")
+			fault(at+".keep", "find: whole reads the table anew each time and tells no single changes, so it cannot "+
+				"fill a ledger: write replace, latest, soft-delete or history.")
 		}
 	default:
 		fault(at+".find", "%q is not a way to find changes: write log, watermark or whole.", t.Find)
@@ -319,7 +323,8 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 	switch t.Keep {
 	case KeepLatest, KeepSoftDelete, KeepHistory, KeepLedger, KeepReplace:
 	default:
-		fault(at+".keep", "%q is not a way to keep rows: write latest, soft-delete, history, ledger or replace.", t.Keep)
+		fault(at+".keep", "%q is not a way to keep rows: write latest, soft-delete, history, ledger or replace.",
+			t.Keep)
 	}
 	for _, c := range t.Changes {
 		if !slices.Contains([]string{"insert", "update", "delete", "truncate"}, c) {
@@ -367,7 +372,8 @@ func (f *Feed) TargetOf(t Table) (schema.Name, error) {
 	fill := strings.NewReplacer("{source}", f.Source, "{schema}", source.Schema, "{table}", source.Table)
 	name = schema.Name{Schema: fill.Replace(name.Schema), Table: fill.Replace(name.Table)}
 	if i := strings.IndexAny(name.Schema+name.Table, "{}"); i >= 0 {
-		return schema.Name{}, fmt.Errorf("%q is not a target: only {source}, {schema} and {table} can be filled in", template)
+		return schema.Name{}, fmt.Errorf("%q is not a target: only {source}, {schema} and {table} can be filled in",
+			template)
 	}
 	return name, nil
 }
@@ -439,7 +445,8 @@ func (t *Table) Next(position string) string {
 	case position == "":
 		from = "all rows"
 	}
-	return fmt.Sprintf("%s, up to the source's clock less %s and below what open transactions may still write", from, orDefault(w.Settle, DefaultSettle))
+	return fmt.Sprintf("%s, up to the source's clock less %s and below what open transactions may still write", from,
+		orDefault(w.Settle, DefaultSettle))
 }
 
 // Page is how many rows one query reads at most.

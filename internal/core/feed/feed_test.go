@@ -39,7 +39,8 @@ func TestFaultsAreToldWithTheirLines(t *testing.T) {
 }
 
 func TestFilesThatAreNoFeedFiles(t *testing.T) {
-	for file, want := range map[string]string{"": "empty", "feed: [": "not valid YAML", "- a\n": "Fields are expected", "feed: a\n---\nfeed: b\n": "more than one document"} {
+	for file, want := range map[string]string{"": "empty", "feed: [": "not valid YAML", "- a\n": "Fields are expected",
+		"feed: a\n---\nfeed: b\n": "more than one document"} {
 		_, err := feed.ParseFile([]byte(file))
 		require.ErrorContains(t, err, want)
 	}
@@ -49,16 +50,23 @@ func TestFilesThatAreNoFeedFiles(t *testing.T) {
 func TestExportAndApplyAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := &feed.Feed{
-			Name: rapid.StringMatching(`[a-z][a-z0-9-]{0,20}`).Draw(t, "feed"), Source: "circulation", Warehouse: "lake",
-			Every: rapid.SampledFrom([]string{"", "10s", "2h", "1d"}).Draw(t, "every"), Target: rapid.SampledFrom([]string{"", "{source}.{table}", `"a b"."{table}"`}).Draw(t, "target"),
+			Name: rapid.StringMatching(`[a-z][a-z0-9-]{0,20}`).Draw(t,
+				"feed"), Source: "circulation", Warehouse: "lake",
+			Every: rapid.SampledFrom([]string{"", "10s", "2h", "1d"}).Draw(t,
+				"every"), Target: rapid.SampledFrom([]string{"", "{source}.{table}",
+				`"a b"."{table}"`}).Draw(t, "target"),
 		}
 		for i := range rapid.IntRange(1, 4).Draw(t, "tables") {
-			name := schema.Name{Schema: rapid.StringMatching(`[a-zé "' .]{1,8}`).Draw(t, "schema"), Table: rapid.StringMatching(`[A-Zü#:{}"]{1,8}`).Draw(t, "table") + string(rune('a'+i))}
+			name := schema.Name{Schema: rapid.StringMatching(`[a-zé "' .]{1,8}`).Draw(t, "schema"),
+				Table: rapid.StringMatching(`[A-Zü#:{}"]{1,8}`).Draw(t, "table") + string(rune('a'+i))}
 			if strings.ContainsAny(name.Table, "{}") {
 				name.Table = strings.NewReplacer("{", "", "}", "").Replace(name.Table)
 			}
-			table := feed.Table{Table: name.Display(), Find: feed.FindWatermark, Keep: feed.KeepLatest, Watermark: &feed.Watermark{Column: rapid.StringN(1, 10, -1).Draw(t, "column")}}
-			if strings.TrimSpace(table.Watermark.Column) == "" || strings.ContainsFunc(table.Watermark.Column, func(r rune) bool { return r < ' ' || r == 0xfeff || r > 0xffff }) {
+			table := feed.Table{Table: name.Display(), Find: feed.FindWatermark, Keep: feed.KeepLatest,
+				Watermark: &feed.Watermark{Column: rapid.StringN(1, 10, -1).Draw(t, "column")}}
+			if strings.TrimSpace(table.Watermark.Column) == "" ||
+				strings.ContainsFunc(table.Watermark.Column,
+					func(r rune) bool { return r < ' ' || r == 0xfeff || r > 0xffff }) {
 				table.Watermark.Column = "updated_at"
 			}
 			if rapid.Bool().Draw(t, "keyed") {
@@ -76,9 +84,12 @@ func TestExportAndApplyAgain(t *testing.T) {
 }
 
 func TestDiffNamesWhatChanged(t *testing.T) {
-	old := &feed.Feed{Name: "loans", Every: "10s", Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "a"}}}}
-	new := &feed.Feed{Name: "loans", Every: "30s", Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "b"}}}}
-	require.Equal(t, []feed.Change{{Path: "every", Old: "10s", New: "30s"}, {Path: "tables[public.loans].watermark.column", Old: "a", New: "b"}}, feed.Diff(old, new))
+	old := &feed.Feed{Name: "loans", Every: "10s",
+		Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "a"}}}}
+	new := &feed.Feed{Name: "loans", Every: "30s",
+		Tables: []feed.Table{{Table: "public.loans", Keep: "latest", Watermark: &feed.Watermark{Column: "b"}}}}
+	require.Equal(t, []feed.Change{{Path: "every", Old: "10s", New: "30s"},
+		{Path: "tables[public.loans].watermark.column", Old: "a", New: "b"}}, feed.Diff(old, new))
 }
 
 func TestSchedules(t *testing.T) {

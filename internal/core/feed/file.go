@@ -18,18 +18,22 @@ import (
 // with its line.
 func ParseFile(content []byte) (*Feed, error) {
 	if len(content) > MostBytes {
-		return nil, problem.Newf(problem.Invalid, "Write several feeds.", "The feed file has %d bytes, and %d are the most that is read.", len(content), MostBytes)
+		return nil, problem.Newf(problem.Invalid, "Write several feeds.",
+			"The feed file has %d bytes, and %d are the most that is read.", len(content), MostBytes)
 	}
 	decoder := yaml.NewDecoder(bytes.NewReader(content))
 	var document yaml.Node
 	if err := decoder.Decode(&document); err != nil {
 		if errors.Is(err, io.EOF) {
-			return nil, problem.New(problem.Invalid, "The feed file is empty.", "Write at least feed, source, warehouse and tables.")
+			return nil, problem.New(problem.Invalid, "The feed file is empty.",
+				"Write at least feed, source, warehouse and tables.")
 		}
-		return nil, problem.Wrap(err, problem.Invalid, "The feed file is not valid YAML: "+strings.TrimPrefix(err.Error(), "yaml: ")+".", "Correct it and try again.")
+		return nil, problem.Wrap(err, problem.Invalid, "The feed file is not valid YAML: "+
+			strings.TrimPrefix(err.Error(), "yaml: ")+".", "Correct it and try again.")
 	}
 	if err := decoder.Decode(new(yaml.Node)); !errors.Is(err, io.EOF) {
-		return nil, problem.New(problem.Invalid, "The feed file holds more than one document.", "Write one feed to a file.")
+		return nil, problem.New(problem.Invalid, "The feed file holds more than one document.",
+			"Write one feed to a file.")
 	}
 	r := reader{lines: map[string]int{}}
 	if err := r.refuse(&document); err != nil {
@@ -47,7 +51,8 @@ func ParseFile(content []byte) (*Feed, error) {
 		if n > mostFaults {
 			shown = append(slices.Clone(shown), fmt.Sprintf("and %d more", n-mostFaults))
 		}
-		return nil, problem.New(problem.Invalid, "The feed file has "+count(n, "fault")+":\n  "+strings.Join(shown, "\n  "), "Correct it and try again; nothing was changed.")
+		return nil, problem.New(problem.Invalid, "The feed file has "+count(n, "fault")+":\n  "+
+			strings.Join(shown, "\n  "), "Correct it and try again; nothing was changed.")
 	}
 	return &f, nil
 }
@@ -63,10 +68,12 @@ const (
 // lines can stand for millions of nodes, and more nodes than any feed needs.
 func (r *reader) refuse(node *yaml.Node) error {
 	if r.nodes++; r.nodes > mostNodes {
-		return problem.Newf(problem.Invalid, "Write several feeds.", "The feed file has more than %d values.", mostNodes)
+		return problem.Newf(problem.Invalid, "Write several feeds.", "The feed file has more than %d values.",
+			mostNodes)
 	}
 	if node.Kind == yaml.AliasNode || node.Anchor != "" {
-		return problem.Newf(problem.Invalid, "Write out what it stands for.", "Line %d of the feed file has an anchor or an alias (& or *), which are not taken.", node.Line)
+		return problem.Newf(problem.Invalid, "Write out what it stands for.",
+			"Line %d of the feed file has an anchor or an alias (& or *), which are not taken.", node.Line)
 	}
 	for _, child := range node.Content {
 		if err := r.refuse(child); err != nil {
@@ -139,7 +146,8 @@ func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
 
 func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 	if node.Kind != yaml.MappingNode {
-		r.fault(node.Line, strings.TrimPrefix(path+" ", " "), fmt.Sprintf("Fields are expected here, not %s.", shown(node)))
+		r.fault(node.Line, strings.TrimPrefix(path+" ", " "),
+			fmt.Sprintf("Fields are expected here, not %s.", shown(node)))
 		return
 	}
 	var names []string

@@ -63,7 +63,8 @@ func appender(column arrow.Array) func(b []byte, row int) []byte {
 	case *array.MonthDayNanoInterval:
 		return func(b []byte, row int) []byte {
 			v := a.Value(row)
-			return order.AppendUint64(order.AppendUint32(order.AppendUint32(b, uint32(v.Months)), uint32(v.Days)), uint64(v.Nanoseconds))
+			return order.AppendUint64(order.AppendUint32(order.AppendUint32(b, uint32(v.Months)), uint32(v.Days)),
+				uint64(v.Nanoseconds))
 		}
 	case *array.Binary:
 		return func(b []byte, row int) []byte {
@@ -145,15 +146,19 @@ func Take(column arrow.Array, from []int32) arrow.Array {
 	case *array.Date32:
 		return gather(array.NewDate32Builder(memory.DefaultAllocator), a, from, a.Value)
 	case *array.Time64:
-		return gather(array.NewTime64Builder(memory.DefaultAllocator, a.DataType().(*arrow.Time64Type)), a, from, a.Value)
+		return gather(array.NewTime64Builder(memory.DefaultAllocator, a.DataType().(*arrow.Time64Type)), a, from,
+			a.Value)
 	case *array.Timestamp:
-		return gather(array.NewTimestampBuilder(memory.DefaultAllocator, a.DataType().(*arrow.TimestampType)), a, from, a.Value)
+		return gather(array.NewTimestampBuilder(memory.DefaultAllocator, a.DataType().(*arrow.TimestampType)), a, from,
+			a.Value)
 	case *array.Decimal128:
-		return gather(array.NewDecimal128Builder(memory.DefaultAllocator, a.DataType().(*arrow.Decimal128Type)), a, from, a.Value)
+		return gather(array.NewDecimal128Builder(memory.DefaultAllocator, a.DataType().(*arrow.Decimal128Type)), a,
+			from, a.Value)
 	case *array.MonthDayNanoInterval:
 		return gather(array.NewMonthDayNanoIntervalBuilder(memory.DefaultAllocator), a, from, a.Value)
 	case *array.FixedSizeBinary:
-		return gather(array.NewFixedSizeBinaryBuilder(memory.DefaultAllocator, a.DataType().(*arrow.FixedSizeBinaryType)), a, from, a.Value)
+		return gather(array.NewFixedSizeBinaryBuilder(memory.DefaultAllocator,
+			a.DataType().(*arrow.FixedSizeBinaryType)), a, from, a.Value)
 	case *array.Binary:
 		return gather(array.NewBinaryBuilder(memory.DefaultAllocator, arrow.BinaryTypes.Binary), a, from, a.Value)
 	case *array.String:

@@ -30,7 +30,8 @@ type op struct {
 
 type history [][]op // by transaction
 
-var columns = []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Text}}, {Name: "state", Type: schema.Type{Kind: schema.Text}}, {Name: "shelf", Type: schema.Type{Kind: schema.Text}}}
+var columns = []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Text}},
+	{Name: "state", Type: schema.Type{Kind: schema.Text}}, {Name: "shelf", Type: schema.Type{Kind: schema.Text}}}
 
 // batchOf makes a batch of some changes of a history, which begin with the change at a
 // place counted over all transactions.
@@ -64,7 +65,8 @@ func batchOf(h history, from, to int) change.Batch {
 		for seq, o := range txn {
 			if at >= from && at < to {
 				if !begun {
-					b.Txns = append(b.Txns, change.Txn{Position: fmt.Sprintf("%04d", n+1), ID: uint32(n + 1), Moment: int64(n + 1)})
+					b.Txns = append(b.Txns,
+						change.Txn{Position: fmt.Sprintf("%04d", n+1), ID: uint32(n + 1), Moment: int64(n + 1)})
 					begun = true
 				}
 				switch o.kind {
@@ -315,7 +317,8 @@ func TestScenarios(t *testing.T) {
 					whole = append(whole, n)
 				}
 				for name, cuts := range map[string][]int{"at once": nil, "one by one": each, "by transaction": whole} {
-					require.Equal(t, strings.TrimSpace(want), brought(h, feed.Keep(keep), cuts).String(), "%s, %s", keep, name)
+					require.Equal(t, strings.TrimSpace(want), brought(h, feed.Keep(keep), cuts).String(), "%s, %s",
+						keep, name)
 				}
 			}
 		})
@@ -394,7 +397,9 @@ func model(h history) map[feed.Keep]string {
 	for key, v := range soft {
 		flagged.rows[key] = []version{v}
 	}
-	return map[feed.Keep]string{feed.KeepLatest: latest.String(), feed.KeepSoftDelete: flagged.String(), feed.KeepHistory: (&house{keep: feed.KeepHistory, rows: past}).String(), feed.KeepLedger: strings.Join(events, " | ")}
+	return map[feed.Keep]string{feed.KeepLatest: latest.String(), feed.KeepSoftDelete: flagged.String(),
+		feed.KeepHistory: (&house{keep: feed.KeepHistory, rows: past}).String(), feed.KeepLedger: strings.Join(events,
+			" | ")}
 }
 
 // drawHistory makes a history that a source could have: keys are inserted where they are
@@ -438,7 +443,8 @@ func TestEveryKeepEndsAsTheModelHoweverItIsCut(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		h := drawHistory(t)
 		want := model(h)
-		cuts := rapid.SliceOfDistinct(rapid.IntRange(1, max(len(slices.Concat(h...))-1, 1)), rapid.ID[int]).Draw(t, "cuts")
+		cuts := rapid.SliceOfDistinct(rapid.IntRange(1, max(len(slices.Concat(h...))-1, 1)), rapid.ID[int]).Draw(t,
+			"cuts")
 		slices.Sort(cuts)
 		for _, keep := range keeps {
 			got := brought(h, keep, cuts)

@@ -35,7 +35,8 @@ func (p Position) IsZero() bool { return p.Value == "" && p.After == nil }
 // mistaken for something else, or hold a line break, are written as JSON.
 func (p Position) String() string {
 	value := p.Value
-	if strings.HasPrefix(value, `"`) || strings.ContainsAny(value, "\n\r") || strings.Contains(value, after) || (value == "" && p.After != nil) {
+	if strings.HasPrefix(value, `"`) || strings.ContainsAny(value, "\n\r") || strings.Contains(value, after) ||
+		(value == "" && p.After != nil) {
 		value = quote(value)
 	}
 	if p.After == nil {
@@ -58,7 +59,8 @@ func Parse(s string) (Position, error) {
 	}
 	if found {
 		if err := json.Unmarshal([]byte(key), &p.After); err != nil || p.After == nil {
-			return Position{}, fmt.Errorf("%q is not a position: the key after the watermark is not a list of strings", s)
+			return Position{}, fmt.Errorf("%q is not a position: the key after the watermark is not a list of strings",
+				s)
 		}
 	}
 	p.Value = value

@@ -33,7 +33,8 @@ func TestRoundTrip(t *testing.T) {
 }
 
 func TestTheFormsThatPeopleMeet(t *testing.T) {
-	require.Equal(t, `2026-11-23T08:30:00.000000Z after ["4711"]`, position.Position{Value: "2026-11-23T08:30:00.000000Z", After: []string{"4711"}}.String())
+	require.Equal(t, `2026-11-23T08:30:00.000000Z after ["4711"]`,
+		position.Position{Value: "2026-11-23T08:30:00.000000Z", After: []string{"4711"}}.String())
 	require.Equal(t, "5179", position.Position{Value: "5179"}.String())
 	require.Equal(t, "", position.Position{}.String())
 	for _, wrong := range []string{`x after [`, `x after [1]`, `"open`} {
@@ -87,7 +88,8 @@ func TestCheckGivesTheOneWrittenForm(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, p.Value)
 	}
-	for kind, in := range map[schema.Kind]string{schema.TimestampTZ: "yesterday", schema.Int64: "4.5", schema.Date: "23.11.2026"} {
+	for kind, in := range map[schema.Kind]string{schema.TimestampTZ: "yesterday", schema.Int64: "4.5",
+		schema.Date: "23.11.2026"} {
 		_, err := position.Position{Value: in}.Check(schema.Type{Kind: kind})
 		require.ErrorContains(t, err, in)
 	}
@@ -95,7 +97,8 @@ func TestCheckGivesTheOneWrittenForm(t *testing.T) {
 
 // Times keep their meaning through their text, from before our era to the far future.
 func TestTimesRoundTrip(t *testing.T) {
-	low, high := time.Date(-4000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro(), time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
+	low, high := time.Date(-4000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro(), time.Date(9999, 1, 1, 0, 0, 0, 0,
+		time.UTC).UnixMicro()
 	rapid.Check(t, func(t *rapid.T) {
 		us := rapid.Int64Range(low, high).Draw(t, "us")
 		back, err := schema.ParseTimestamp(schema.TimestampTZText(us))

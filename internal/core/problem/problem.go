@@ -54,7 +54,8 @@ func Wrap(cause error, code Code, what, remedy string) *Problem {
 // (POSIX.1-2017, Shell Command Language, 2.2).
 func Word(text string) string {
 	if text != "" && !strings.ContainsFunc(text, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._-/:,", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("._-/:,", r))
 	}) {
 		return text
 	}

@@ -17,8 +17,10 @@ func (p *Panic) Error() string { return fmt.Sprintf("%v\n%s", p.Value, p.Stack) 
 // touches what a server sent defers it: whatever comes in ends a run, not the process.
 func Recover(err *error) {
 	if value := recover(); value != nil {
-		*err = Wrap(&Panic{value, debug.Stack()}, Failed, fmt.Sprintf("The service met something that it did not expect: %v.", value),
-			"What was committed stays, and other feeds go on. Please report this with the service's log, which holds the details.")
+		*err = Wrap(&Panic{value, debug.Stack()}, Failed,
+			fmt.Sprintf("The service met something that it did not expect: %v.", value),
+			"What was committed stays, and other feeds go on. Please report this with the service's log, which "+
+				"holds the details.")
 	}
 }
 

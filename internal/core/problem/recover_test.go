@@ -32,7 +32,8 @@ func TestAPanicIsAProblem(t *testing.T) {
 func TestWordsOfCommands(t *testing.T) {
 	for text, want := range map[string]string{
 		"public.loans": "public.loans", "live-2": "live-2", "00000000/02F3C720": "00000000/02F3C720", "": "''",
-		`public."Book s"`: `'public."Book s"'`, "it's": `'it'\''s'`, "$(reboot)": `'$(reboot)'`, "a;b": "'a;b'", "é": "'é'", "~": "'~'", "2026-01-01 09:00": "'2026-01-01 09:00'",
+		`public."Book s"`: `'public."Book s"'`, "it's": `'it'\''s'`, "$(reboot)": `'$(reboot)'`, "a;b": "'a;b'",
+		"é": "'é'", "~": "'~'", "2026-01-01 09:00": "'2026-01-01 09:00'",
 	} {
 		require.Equal(t, want, problem.Word(text))
 		said, err := exec.Command("sh", "-c", "printf %s "+problem.Word(text)).Output()

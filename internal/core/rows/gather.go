@@ -36,7 +36,8 @@ type Gatherer struct {
 
 // NewGatherer makes a Gatherer of rows with these columns.
 func NewGatherer(columns []schema.Column, sink func(Batch) error) *Gatherer {
-	g := &Gatherer{Most: batchRows, sink: sink, builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))}
+	g := &Gatherer{Most: batchRows, sink: sink,
+		builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))}
 	g.Fields = g.builder.Fields()
 	return g
 }

@@ -13,7 +13,8 @@ import (
 	"noemata/internal/core/schema"
 )
 
-var columns = []schema.Column{{Name: "branch", Type: schema.Type{Kind: schema.Text}}, {Name: "number", Type: schema.Type{Kind: schema.Int64}}, {Name: "watermark", Type: schema.Type{Kind: schema.Int64}}}
+var columns = []schema.Column{{Name: "branch", Type: schema.Type{Kind: schema.Text}},
+	{Name: "number", Type: schema.Type{Kind: schema.Int64}}, {Name: "watermark", Type: schema.Type{Kind: schema.Int64}}}
 
 // Rows leave in the order in which they came, stored or set aside, and a batch says how the
 // last of them left: a position must not pass a row that nobody has.
@@ -43,7 +44,8 @@ func TestRowsLeaveInTheirOrder(t *testing.T) {
 			size := rapid.SampledFrom([]int{10, 1 << 20, 20 << 20}).Draw(t, "size")
 			if lastAside = rapid.IntRange(0, 4).Draw(t, "odd") == 0; lastAside {
 				text := fmt.Sprint(i)
-				require.NoError(t, g.SetAside(rows.NewAside(columns[:2], []*string{nil, &text, nil}, []int{0, 1}, "branch", rows.IsNullKey), size))
+				require.NoError(t, g.SetAside(rows.NewAside(columns[:2], []*string{nil, &text, nil}, []int{0, 1},
+					"branch", rows.IsNullKey), size))
 				kept = append(kept, i)
 				continue
 			}
@@ -89,7 +91,8 @@ func TestAFullBatchIsPassedOn(t *testing.T) {
 func TestAside(t *testing.T) {
 	branch, number, watermark := "o'hara", "7", "2026"
 	a := rows.NewAside(columns[:2], []*string{&branch, &number, &watermark}, []int{0, 1}, "number", "is too large")
-	require.Equal(t, rows.Aside{Key: `["o'hara","7"]`, Row: map[string]*string{"branch": &branch, "number": &number}, Reason: "Column number is too large.", Values: []*string{&branch, &number, &watermark}}, a)
+	require.Equal(t, rows.Aside{Key: `["o'hara","7"]`, Row: map[string]*string{"branch": &branch, "number": &number},
+		Reason: "Column number is too large.", Values: []*string{&branch, &number, &watermark}}, a)
 	other := rows.NewAside(columns[:2], []*string{&branch, nil, &watermark}, []int{0, 1}, "number", "is too large")
 	require.Equal(t, `["o'hara",""]`, other.Key)
 	require.NotEqual(t, a.Digest(), other.Digest())
@@ -103,7 +106,8 @@ func TestBooks(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := func(of string) int64 { return rapid.Int64Range(0, 1000).Draw(t, of) }
 		draw := func() rows.Books {
-			b := rows.Books{Filtered: n("filtered"), Folded: n("folded"), SetAside: n("aside"), Unchanged: n("unchanged"), Inserted: n("inserted"), Updated: n("updated"), Deleted: n("deleted")}
+			b := rows.Books{Filtered: n("filtered"), Folded: n("folded"), SetAside: n("aside"),
+				Unchanged: n("unchanged"), Inserted: n("inserted"), Updated: n("updated"), Deleted: n("deleted")}
 			b.Read = b.Filtered + b.Folded + b.SetAside + b.Unchanged + b.Inserted + b.Updated + b.Deleted
 			return b
 		}

@@ -92,8 +92,10 @@ type Books struct {
 // Add sums two books.
 func (b Books) Add(o Books) Books {
 	return Books{
-		Read: b.Read + o.Read, Filtered: b.Filtered + o.Filtered, Folded: b.Folded + o.Folded, SetAside: b.SetAside + o.SetAside,
-		Unchanged: b.Unchanged + o.Unchanged, Inserted: b.Inserted + o.Inserted, Updated: b.Updated + o.Updated, Deleted: b.Deleted + o.Deleted,
+		Read: b.Read + o.Read, Filtered: b.Filtered + o.Filtered, Folded: b.Folded + o.Folded, SetAside: b.SetAside +
+			o.SetAside,
+		Unchanged: b.Unchanged + o.Unchanged, Inserted: b.Inserted + o.Inserted, Updated: b.Updated + o.Updated,
+		Deleted: b.Deleted + o.Deleted,
 	}
 }
 

@@ -70,7 +70,8 @@ func Arrow(columns []Column) *arrow.Schema {
 
 // uuidMetadata marks 16 bytes as a UUID (Arrow columnar format, canonical
 // extension types).
-var uuidMetadata = arrow.NewMetadata([]string{"ARROW:extension:name", "ARROW:extension:metadata"}, []string{"arrow.uuid", ""})
+var uuidMetadata = arrow.NewMetadata([]string{"ARROW:extension:name", "ARROW:extension:metadata"},
+	[]string{"arrow.uuid", ""})
 
 // CellText gives one value as text, in a form that is the same whichever
 // database the column was read from. It returns false for null.
@@ -177,14 +178,16 @@ func ParseTimestamp(s string) (int64, error) {
 		return -InfiniteTime, nil
 	}
 	text, bc := strings.CutSuffix(s, " BC")
-	for _, layout := range []string{"2006-01-02T15:04:05.999999Z07:00", "2006-01-02T15:04:05.999999", "2006-01-02 15:04:05.999999", "2006-01-02 15:04:05.999999Z07:00", "2006-01-02"} {
+	for _, layout := range []string{"2006-01-02T15:04:05.999999Z07:00", "2006-01-02T15:04:05.999999",
+		"2006-01-02 15:04:05.999999", "2006-01-02 15:04:05.999999Z07:00", "2006-01-02"} {
 		t, err := time.Parse(layout, text)
 		if err != nil {
 			continue
 		}
 		if bc {
 			// Not AddDate: 29 February of a leap year BC has no twin in the year it was parsed as.
-			t = time.Date(1-t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), t.Location())
+			t = time.Date(1-t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(),
+				t.Location())
 		}
 		return t.UnixMicro(), nil
 	}

@@ -51,7 +51,8 @@ func TestWhatIsUnique(t *testing.T) {
 		Key:       []string{"branch", "no"},
 		OtherKeys: [][]string{{"code"}, {"shelf", "no"}},
 	}
-	for _, unique := range [][]string{{"branch", "no"}, {"no", "branch"}, {"code"}, {"code", "no"}, {"branch", "code", "no"}} {
+	for _, unique := range [][]string{{"branch", "no"}, {"no", "branch"}, {"code"}, {"code", "no"},
+		{"branch", "code", "no"}} {
 		require.True(t, table.Unique(unique), unique)
 	}
 	for _, not := range [][]string{{"branch"}, {"no"}, {"shelf", "no"}, {"code", "shelf"}, {}, {"none"}} {
@@ -65,19 +66,25 @@ func TestWhatIsUnique(t *testing.T) {
 // A description that contradicts itself is noticed before anything is looked up in it.
 func TestADescriptionThatContradictsItself(t *testing.T) {
 	columns := []schema.Column{{Name: "branch"}, {Name: "no"}, {Name: "code", Generated: true}}
-	require.NoError(t, schema.Table{Columns: columns, Key: []string{"branch", "no"}, OtherKeys: [][]string{{"code"}}}.Check())
+	require.NoError(t, schema.Table{Columns: columns, Key: []string{"branch", "no"},
+		OtherKeys: [][]string{{"code"}}}.Check())
 	require.NoError(t, schema.Table{Columns: columns}.Check())
-	require.ErrorContains(t, schema.Table{Columns: columns, Key: []string{"branch", "nö"}}.Check(), `a key has the column "nö"`)
-	require.ErrorContains(t, schema.Table{Columns: columns, Key: []string{"no"}, OtherKeys: [][]string{{"branch", ""}}}.Check(), `a key has the column ""`)
-	require.ErrorContains(t, schema.Table{Columns: append(columns, schema.Column{Name: "no"})}.Check(), `two columns that are called "no"`)
+	require.ErrorContains(t, schema.Table{Columns: columns, Key: []string{"branch", "nö"}}.Check(),
+		`a key has the column "nö"`)
+	require.ErrorContains(t, schema.Table{Columns: columns, Key: []string{"no"},
+		OtherKeys: [][]string{{"branch", ""}}}.Check(), `a key has the column ""`)
+	require.ErrorContains(t, schema.Table{Columns: append(columns, schema.Column{Name: "no"})}.Check(),
+		`two columns that are called "no"`)
 	require.Error(t, schema.Table{Columns: append(columns, schema.Column{})}.Check())
 }
 
 // Without the columns that the source computes, only the keys are left that have none.
 func TestWithoutGeneratedColumns(t *testing.T) {
 	columns := []schema.Column{{Name: "branch"}, {Name: "no"}, {Name: "code", Generated: true}}
-	got := schema.Table{Columns: columns, Key: []string{"code"}, OtherKeys: [][]string{{"branch", "code"}, {"branch", "no"}, {"no"}}}.WithoutGenerated()
-	require.Equal(t, schema.Table{Columns: columns[:2], Key: []string{"branch", "no"}, OtherKeys: [][]string{{"no"}}}, got)
+	got := schema.Table{Columns: columns, Key: []string{"code"},
+		OtherKeys: [][]string{{"branch", "code"}, {"branch", "no"}, {"no"}}}.WithoutGenerated()
+	require.Equal(t, schema.Table{Columns: columns[:2], Key: []string{"branch", "no"}, OtherKeys: [][]string{{"no"}}},
+		got)
 	require.Len(t, columns, 3)
 	require.Equal(t, "code", columns[2].Name, "the table that was given stays as it was")
 	require.Empty(t, schema.Table{Columns: columns, Key: []string{"code"}}.WithoutGenerated().Key)

@@ -48,7 +48,8 @@ func TxnColumns() []schema.Column { return added[2:5] }
 // CopiedColumns are those of the rows of a copy: the table's, and the number of the snapshot
 // that a row was read in.
 func CopiedColumns(table []schema.Column) []schema.Column {
-	return append(append([]schema.Column{}, table...), schema.Column{Name: Snapshot, Type: schema.Type{Kind: schema.Int64}})
+	return append(append([]schema.Column{}, table...),
+		schema.Column{Name: Snapshot, Type: schema.Type{Kind: schema.Int64}})
 }
 
 // Encode makes the record of some changes of a batch.
@@ -157,7 +158,8 @@ func KindAt(record arrow.RecordBatch, table []schema.Column, row int) change.Kin
 // Txns gives the transactions of a record of TxnColumns, each once where its changes stand
 // together.
 func Txns(record arrow.RecordBatch, visit func(change.Txn)) {
-	ids, commits, moments := record.Column(0).(*array.Int64), record.Column(1).(*array.String), record.Column(2).(*array.Int64)
+	ids, commits, moments := record.Column(0).(*array.Int64), record.Column(1).(*array.String),
+		record.Column(2).(*array.Int64)
 	last := ""
 	for i := range ids.Len() {
 		if commits.Value(i) != last {

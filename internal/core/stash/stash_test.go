@@ -16,7 +16,8 @@ import (
 	"noemata/internal/core/stash"
 )
 
-var table = []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}}, {Name: "note", Type: schema.Type{Kind: schema.Text}}}
+var table = []schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}},
+	{Name: "note", Type: schema.Type{Kind: schema.Text}}}
 
 // told is what a change says, in words.
 func told(b change.Batch, i int) string {
@@ -43,9 +44,11 @@ func TestChangesComeBackAsTheyWent(t *testing.T) {
 		b := change.Batch{Misfit: errors.New("it has another structure")}
 		r := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(table))
 		for txn := range rapid.IntRange(1, 5).Draw(t, "transactions") {
-			b.Txns = append(b.Txns, change.Txn{Position: fmt.Sprintf("%08d", txn), ID: rapid.Uint32().Draw(t, "id"), Moment: rapid.Int64().Draw(t, "moment")})
+			b.Txns = append(b.Txns, change.Txn{Position: fmt.Sprintf("%08d", txn), ID: rapid.Uint32().Draw(t, "id"),
+				Moment: rapid.Int64().Draw(t, "moment")})
 			for seq := range rapid.IntRange(1, 4).Draw(t, "changes") {
-				row := change.Row{Kind: change.Kind(rapid.IntRange(1, 6).Draw(t, "kind")), Txn: int32(txn), Seq: int32(seq)}
+				row := change.Row{Kind: change.Kind(rapid.IntRange(1, 6).Draw(t, "kind")), Txn: int32(txn),
+					Seq: int32(seq)}
 				r.Field(0).(*array.Int64Builder).Append(rapid.Int64().Draw(t, "key"))
 				if rapid.Bool().Draw(t, "null") {
 					r.Field(1).AppendNull()

@@ -68,7 +68,8 @@ func TestNothingLaterFallsBelowTheBound(t *testing.T) {
 			p := window.Propose(typ, window.Moment{Clock: clock}, 0, "", zone)
 			written, err := position.Position{Value: later.In(zone).Format("2006-01-02T15:04:05.000000")}.Check(typ)
 			require.NoError(t, err)
-			require.Negative(t, position.Compare(position.Position{Value: p.High}, written, typ), "bound %s, written %s", p.High, written.Value)
+			require.Negative(t, position.Compare(position.Position{Value: p.High}, written, typ),
+				"bound %s, written %s", p.High, written.Value)
 		}
 	})
 }
@@ -104,7 +105,8 @@ func TestLookBack(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, got)
 	}
-	for kind, back := range map[schema.Kind]window.LookBack{schema.Int64: "1h", schema.TimestampTZ: "10", schema.Text: "1"} {
+	for kind, back := range map[schema.Kind]window.LookBack{schema.Int64: "1h", schema.TimestampTZ: "10",
+		schema.Text: "1"} {
 		require.Error(t, back.Check(schema.Type{Kind: kind}), "%s", back)
 	}
 }

@@ -18,7 +18,8 @@ import (
 func (s *Source) Tables(ctx context.Context) (tables []schema.Table, err error) {
 	var t schema.Table
 	var estimate sql.NullInt64
-	err = s.rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'SEQUENCE' ORDER BY 1, 2`, nil,
+	err = s.rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM `+
+		`information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'SEQUENCE' ORDER BY 1, 2`, nil,
 		[]any{&t.Name.Schema, &t.Name.Table, &t.View, &estimate}, func() error {
 			t.Rows = estimated(estimate)
 			tables = append(tables, t)
@@ -39,31 +40,38 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	t := schema.Table{Name: name}
 	var estimate sql.NullInt64
 	var created string
-	err := s.row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_TYPE <> 'SEQUENCE'`,
+	err := s.row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS FROM `+
+		`information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_TYPE <> 'SEQUENCE'`,
 		[]any{name.Schema, name.Table}, &t.Name.Schema, &t.Name.Table, &t.View, &estimate, &orEmpty{&created})
 	if errors.Is(err, sql.ErrNoRows) {
-		return t, problem.Newf(problem.NoTable, "Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table without any privilege cannot be seen: "+s.grant(ctx, "SELECT", s.named(name)),
+		return t, problem.Newf(problem.NoTable,
+			"Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table "+
+				"without any privilege cannot be seen: "+s.grant(ctx, "SELECT", s.named(name)),
 			"The table %s does not exist in %s, or user %q may not see it.", name, s.what, s.settings.User)
 	}
 	if err != nil {
 		return t, err
 	}
 	if t.Name != name { // the server may not tell upper case from lower
-		return t, problem.Newf(problem.NoTable, "Write its name so.", "The table %s of %s is called %s.", name, s.what, t.Name)
+		return t, problem.Newf(problem.NoTable, "Write its name so.", "The table %s of %s is called %s.", name, s.what,
+			t.Name)
 	}
 	t.Rows, t.Partitioned = estimated(estimate), strings.Contains(created, "partitioned")
 	if t.Columns, err = s.columns(ctx, name); err != nil {
 		return t, err
 	}
 	if len(t.Columns) == 0 {
-		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
+		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name,
+			s.what)
 	}
 	// Whether all of it may be read, the server tells best. Columns that may not be read are not
 	// in the catalogue, and those that are invisible are not among all columns.
-	err = s.rows(ctx, "SELECT t.*, "+schema.QuoteAll("t.", t.ColumnNames())+" FROM "+name.Quoted()+" AS t LIMIT 0", nil, nil, nil)
+	err = s.rows(ctx, "SELECT t.*, "+schema.QuoteAll("t.", t.ColumnNames())+" FROM "+name.Quoted()+" AS t LIMIT 0", nil,
+		nil, nil)
 	switch number, _ := serverError(err); {
 	case number == errNoTableAccess || number == errNoColumnAccess:
-		return t, problem.Newf(problem.NoPrivilege, s.grant(ctx, "SELECT", s.named(name)), "User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
+		return t, problem.Newf(problem.NoPrivilege, s.grant(ctx, "SELECT", s.named(name)),
+			"User %q of %s may not read the table %s: it lacks SELECT.", s.settings.User, s.what, name)
 	case err != nil:
 		return t, err
 	}
@@ -109,7 +117,8 @@ func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schem
 	err = s.rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
   coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
-		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes, &d.generated}, func() error {
+		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes,
+			&d.generated}, func() error {
 			d.json = strings.Contains(created, "CHECK (json_valid("+schema.Quote(d.name)+"))")
 			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated}
 			c.Type, c.Wire = d.typed()
@@ -168,11 +177,13 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	}
 	var findings []problem.Finding
 	add := func(level problem.Level, remedy, format string, args ...any) {
-		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(), What: fmt.Sprintf(format, args...), Remedy: remedy})
+		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(),
+			What: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	w := q.Watermark.Column
 	var indexed bool
-	if err := s.row(ctx, `SELECT EXISTS (SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ? AND SEQ_IN_INDEX = 1)`,
+	if err := s.row(ctx, `SELECT EXISTS (SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND `+
+		`TABLE_NAME = ? AND COLUMN_NAME = ? AND SEQ_IN_INDEX = 1)`,
 		[]any{q.Table.Name.Schema, q.Table.Name.Table, w.Name}, &indexed); err != nil {
 		return nil, err
 	}
@@ -182,7 +193,8 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	switch {
 	case q.Table.View:
 	case q.Watermark.Fallback != "" || w.Type.Kind == schema.Text:
-		add(problem.Warning, "Choose a watermark that an index can serve: one column, not of text.", "No index can serve the watermark, so every run reads the whole table to find what changed.")
+		add(problem.Warning, "Choose a watermark that an index can serve: one column, not of text.",
+			"No index can serve the watermark, so every run reads the whole table to find what changed.")
 	case !indexed:
 		columns := s.Quote(w.Name)
 		for _, k := range q.Table.Key {
@@ -190,17 +202,21 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 				columns += ", " + s.Quote(k)
 			}
 		}
-		add(problem.Warning, fmt.Sprintf("CREATE INDEX %s ON %s (%s);", s.Quote("nm_"+w.Name), s.named(q.Table.Name), columns), "No index begins with %s, so every run reads the whole table to find what changed.", w.Name)
+		add(problem.Warning, fmt.Sprintf("CREATE INDEX %s ON %s (%s);", s.Quote("nm_"+w.Name), s.named(q.Table.Name),
+			columns), "No index begins with %s, so every run reads the whole table to find what changed.", w.Name)
 	}
 	if w.Nullable && q.Watermark.Fallback == "" {
-		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.", "The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Name)
+		add(problem.Warning, "Name a fallback column, or make the column NOT NULL.",
+			"The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Name)
 	}
 	if w.Type.Kind == schema.Timestamp {
 		zone, err := s.Zone(ctx)
 		if err != nil {
 			return nil, err
 		}
-		add(problem.Note, "Name another zone if that is wrong: watermark: {zone: Europe/Berlin}.", "The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the repeated hour wait until it is over.", w.Name, zone)
+		add(problem.Note, "Name another zone if that is wrong: watermark: {zone: Europe/Berlin}.",
+			"The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the "+
+				"repeated hour wait until it is over.", w.Name, zone)
 	}
 	return findings, nil
 }

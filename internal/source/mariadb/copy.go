@@ -142,7 +142,8 @@ func placeOf(ctx context.Context, conn *wire.Conn) (string, error) {
 		return nil
 	})
 	if err == nil && file == "" {
-		err = problem.New(problem.Held, "The server does not tell where in its binary log a snapshot is.", "Set log_bin = ON in the server's configuration, and restart it.")
+		err = problem.New(problem.Held, "The server does not tell where in its binary log a snapshot is.",
+			"Set log_bin = ON in the server's configuration, and restart it.")
 	}
 	return file + ":" + offset, err
 }
@@ -158,7 +159,8 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 	switch first.Type.Kind {
 	case schema.Int16, schema.Int32, schema.Int64:
 		var low, high sql.NullInt64
-		if err := c.s.row(ctx, fmt.Sprintf("SELECT min(%s), max(%[1]s) FROM %s AS t", column(first.Name), t.Name.Quoted()), nil, &low, &high); err != nil || !low.Valid {
+		if err := c.s.row(ctx, fmt.Sprintf("SELECT min(%s), max(%[1]s) FROM %s AS t", column(first.Name),
+			t.Name.Quoted()), nil, &low, &high); err != nil || !low.Valid {
 			return nil, err
 		}
 		n := t.Rows / partRows
@@ -185,7 +187,9 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 			condition = " WHERE " + after(grammar.Key(t, bounds[len(bounds)-1]))
 		}
 		var key []string
-		if err := conn.Query(ctx, fmt.Sprintf("SELECT %s FROM %s AS t%s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(list, ", "), t.Name.Quoted(), condition, schema.QuoteAll("t.", t.Key), partRows), func(r wire.Row) error {
+		if err := conn.Query(ctx, fmt.Sprintf("SELECT %s FROM %s AS t%s ORDER BY %s LIMIT 1 OFFSET %d",
+			strings.Join(list, ", "), t.Name.Quoted(), condition, schema.QuoteAll("t.",
+				t.Key), partRows), func(r wire.Row) error {
 			for i, k := range columns {
 				v, _ := r.Value(i)
 				key = append(key, plainText(k, codecOf(k, nil), v))
@@ -240,7 +244,8 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 		return ctx.Err()
 	}
 	defer func() { c.conns <- conn }()
-	return c.s.gather(ctx, conn, query, newGatherer(c.table.Columns, len(c.table.Columns), c.table.Key, c.table.Key, sink))
+	return c.s.gather(ctx, conn, query,
+		newGatherer(c.table.Columns, len(c.table.Columns), c.table.Key, c.table.Key, sink))
 }
 
 // Close ends the transactions.

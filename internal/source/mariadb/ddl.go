@@ -157,7 +157,8 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 		found, next := named(skip(1, "ONLINE", "IGNORE", "TABLE", "IF", "EXISTS"))
 		for i := next; i < len(list); i++ {
 			switch {
-			case at(i).is("EXCHANGE", "CONVERT") && at(i+1).is("PARTITION", "TABLE") && anywhere(): // with another table, either way
+			// with another table, either way
+			case at(i).is("EXCHANGE", "CONVERT") && at(i+1).is("PARTITION", "TABLE") && anywhere():
 				return replaces
 			case found && at(i).is("TRUNCATE", "DROP", "DISCARD", "IMPORT") && at(i+1).is("PARTITION", "TABLESPACE"):
 				return replaces
@@ -176,7 +177,8 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 // it is none of those that define or look after something. What it wrote is not known from
 // its text, as views, triggers and functions write to others.
 func writesAnything(list []token) bool {
-	return !list[0].is("CREATE", "ALTER", "DROP", "RENAME", "TRUNCATE", "GRANT", "REVOKE", "SET", "FLUSH", "ANALYZE", "OPTIMIZE", "REPAIR", "CHECK", "INSTALL", "UNINSTALL", "BACKUP", "COMMENT")
+	return !list[0].is("CREATE", "ALTER", "DROP", "RENAME", "TRUNCATE", "GRANT", "REVOKE", "SET", "FLUSH", "ANALYZE",
+		"OPTIMIZE", "REPAIR", "CHECK", "INSTALL", "UNINSTALL", "BACKUP", "COMMENT")
 }
 
 // words are the first words of a statement, for a person; its texts are left out.

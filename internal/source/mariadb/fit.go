@@ -20,7 +20,9 @@ import (
 // their names, a column is found by it; else by its place, as long as there are as many.
 func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 	if n := len(t.all) + t.hidden; !log.Named && len(log.Columns) != n {
-		return nil, source.CopyAgain(t.Table.Name, "The log holds changes of %s from when it had %d columns; it has %d now.", t.Table.Name, len(log.Columns), n)
+		return nil, source.CopyAgain(t.Table.Name,
+			"The log holds changes of %s from when it had %d columns; it has %d now.", t.Table.Name, len(log.Columns),
+			n)
 	}
 	for _, c := range t.Table.Columns {
 		at := slices.IndexFunc(t.all, func(a schema.Column) bool { return a.Name == c.Name })
@@ -28,15 +30,21 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 			at = slices.IndexFunc(log.Columns, func(l binlog.Column) bool { return l.Name == c.Name })
 		}
 		if at < 0 || at >= len(log.Columns) {
-			return nil, source.CopyAgain(t.Table.Name, "The log holds changes of %s from when it had no column %s, so the column's values are not known.", t.Table.Name, c.Name)
+			return nil, source.CopyAgain(t.Table.Name,
+				"The log holds changes of %s from when it had no column %s, so the column's values are not known.",
+				t.Table.Name, c.Name)
 		}
 		if !fits(c, log.Columns[at], log.Named) {
-			return nil, source.CopyAgain(t.Table.Name, "The type of the column %s of %s was changed; what the log holds from before or after does not fit.", c.Name, t.Table.Name)
+			return nil, source.CopyAgain(t.Table.Name,
+				"The type of the column %s of %s was changed; what the log holds from before or after does not fit.",
+				c.Name, t.Table.Name)
 		}
 		places = append(places, at)
 	}
 	if !slices.IsSorted(places) {
-		return nil, source.CopyAgain(t.Table.Name, "The columns of %s stand in another order than the log has them: if names were exchanged, rows that are not told have the wrong values under them.", t.Table.Name)
+		return nil, source.CopyAgain(t.Table.Name,
+			"The columns of %s stand in another order than the log has them: if names were exchanged, rows that are "+
+				"not told have the wrong values under them.", t.Table.Name)
 	}
 	if log.Named {
 		var key []string
@@ -47,19 +55,26 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 		}
 		slices.Sort(key)
 		if !slices.Equal(key, t.primary) {
-			return nil, source.CopyAgain(t.Table.Name, "The primary key of %s is (%s) in the log, and it was (%s) when the run began.", t.Table.Name, strings.Join(key, ", "), strings.Join(t.primary, ", "))
+			return nil, source.CopyAgain(t.Table.Name,
+				"The primary key of %s is (%s) in the log, and it was (%s) when the run began.", t.Table.Name,
+				strings.Join(key, ", "), strings.Join(t.primary, ", "))
 		}
 	} else if t.altered {
-		return nil, source.CopyAgain(t.Table.Name, "The structure of %s was changed, and the server's log does not tell how its rows are to be read since: its binlog_row_metadata is not FULL.", t.Table.Name)
+		return nil, source.CopyAgain(t.Table.Name,
+			"The structure of %s was changed, and the server's log does not tell how its rows are to be read since: "+
+				"its binlog_row_metadata is not FULL.", t.Table.Name)
 	}
 	if log.Named && t.Whole {
 		for _, l := range log.Columns {
 			if l.Name == t.rowStart || l.Name == t.rowEnd {
 				continue
 			}
-			if _, known := t.Table.Column(l.Name); !known && !slices.ContainsFunc(t.all, func(a schema.Column) bool { return a.Name == l.Name }) {
+			if _, known := t.Table.Column(l.Name); !known &&
+				!slices.ContainsFunc(t.all, func(a schema.Column) bool { return a.Name == l.Name }) {
 				// A column that was dropped since, or one that was added after this run looked.
-				return places, source.CopyAgain(t.Table.Name, "The log holds changes of %s with a column %s, which was not there when the run began.", t.Table.Name, l.Name)
+				return places, source.CopyAgain(t.Table.Name,
+					"The log holds changes of %s with a column %s, which was not there when the run began.",
+					t.Table.Name, l.Name)
 			}
 		}
 	}
@@ -69,7 +84,8 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 // primaryOf lists the columns of a table's primary key.
 func (s *Source) primaryOf(ctx context.Context, name schema.Name) (columns []string, err error) {
 	var column string
-	err = s.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = 'PRIMARY'", []any{name.Schema, name.Table}, []any{&column}, func() error {
+	err = s.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME "+
+		"= ? AND INDEX_NAME = 'PRIMARY'", []any{name.Schema, name.Table}, []any{&column}, func() error {
 		columns = append(columns, column)
 		return nil
 	})
@@ -83,7 +99,8 @@ var period = regexp.MustCompile("PERIOD FOR SYSTEM_TIME \\(\"([^\"]+)\", \"([^\"
 // log tells as rows of their own (mariadb.com/kb/en/system-versioned-tables).
 func (s *Source) versioning(ctx context.Context, t *followed) error {
 	var kind string
-	if err := s.row(ctx, "SELECT TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", []any{t.Table.Name.Schema, t.Table.Name.Table}, &kind); err != nil || kind != "SYSTEM VERSIONED" {
+	if err := s.row(ctx, "SELECT TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &kind); err != nil || kind != "SYSTEM VERSIONED" {
 		return err
 	}
 	created, err := s.created(ctx, t.Table.Name)
@@ -117,11 +134,13 @@ func fits(c schema.Column, l binlog.Column, named bool) bool {
 	in := func(types ...binlog.Type) bool { return slices.Contains(types, l.Type) }
 	switch way {
 	case wayInt, wayUint:
-		widths := map[string]binlog.Type{"tinyint": binlog.Tiny, "smallint": binlog.Short, "mediumint": binlog.Int24, "int": binlog.Long, "bigint": binlog.LongLong}
+		widths := map[string]binlog.Type{"tinyint": binlog.Tiny, "smallint": binlog.Short, "mediumint": binlog.Int24,
+			"int": binlog.Long, "bigint": binlog.LongLong}
 		name, _, _ := strings.Cut(strings.TrimSuffix(strings.Fields(c.Native)[0], " unsigned"), "(")
 		return in(widths[name]) && (!named || l.Unsigned == (way == wayUint))
 	case wayDecimal:
-		return in(binlog.NewDecimal) && (c.Type.Kind != schema.Decimal || l.Scale == c.Type.Scale && l.Size <= c.Type.Precision)
+		return in(binlog.NewDecimal) &&
+			(c.Type.Kind != schema.Decimal || l.Scale == c.Type.Scale && l.Size <= c.Type.Precision)
 	case wayFloat:
 		return in(map[schema.Kind]binlog.Type{schema.Float32: binlog.Float, schema.Float64: binlog.Double}[c.Type.Kind])
 	case wayYear:
@@ -137,7 +156,8 @@ func fits(c schema.Column, l binlog.Column, named bool) bool {
 	case wayBit:
 		return in(binlog.Bit)
 	case wayText, wayBytes:
-		return in(binlog.VarChar, binlog.VarString, binlog.String, binlog.Blob, binlog.BlobCompressed, binlog.VarCharCompressed)
+		return in(binlog.VarChar, binlog.VarString, binlog.String, binlog.Blob, binlog.BlobCompressed,
+			binlog.VarCharCompressed)
 	case wayFixed, wayUUID, wayInet:
 		return in(binlog.String)
 	case wayEnum:
@@ -180,7 +200,8 @@ func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
 	var text sql.NullString
 	var list []string
 	var places []int
-	err := s.rows(ctx, "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", []any{t.Table.Name.Schema, t.Table.Name.Table},
+	err := s.rows(ctx, "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE FROM information_schema.COLUMNS WHERE "+
+		"TABLE_SCHEMA = ? AND TABLE_NAME = ?", []any{t.Table.Name.Schema, t.Table.Name.Table},
 		[]any{&name, &text, &nullable}, func() error {
 			i := slices.IndexFunc(t.Table.Columns, func(c schema.Column) bool { return c.Name == name })
 			switch {
@@ -190,7 +211,8 @@ func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
 					t.defaults[i] = scalar{null: true}
 				}
 			default:
-				list, places = append(list, expression(t.Table.Columns[i], "DEFAULT("+column(name)+")")), append(places, i)
+				list, places = append(list, expression(t.Table.Columns[i], "DEFAULT("+column(name)+")")), append(places,
+					i)
 			}
 			return nil
 		})
@@ -201,7 +223,8 @@ func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
 	for i := range values {
 		into[i] = &values[i]
 	}
-	if err := s.row(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+t.Table.Name.Quoted()+" AS t RIGHT JOIN (SELECT 1) AS one ON FALSE", nil, into...); err != nil {
+	if err := s.row(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+t.Table.Name.Quoted()+
+		" AS t RIGHT JOIN (SELECT 1) AS one ON FALSE", nil, into...); err != nil {
 		return err
 	}
 	for i, v := range values {
@@ -233,7 +256,8 @@ func (s *Source) collations(ctx context.Context) (map[uint64]string, error) {
 	var id sql.NullInt64
 	var charset sql.NullString
 	// Since 10.10 a collation may be of several character sets, each with a number of its own.
-	for _, from := range []string{"ID, CHARACTER_SET_NAME FROM information_schema.COLLATIONS", "ID, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"} {
+	for _, from := range []string{"ID, CHARACTER_SET_NAME FROM information_schema.COLLATIONS",
+		"ID, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"} {
 		err := s.rows(ctx, "SELECT "+from, nil, []any{&id, &charset}, func() error {
 			if id.Valid && charset.Valid {
 				found[uint64(id.Int64)] = charset.String
@@ -265,7 +289,9 @@ func (s *Source) codecsOf(ctx context.Context, t *followed, m *mapped) error {
 		}
 		charset, ok := charsets[l.Collation]
 		if !ok {
-			m.unfit = source.CopyAgain(t.Table.Name, "The column %s of %s has a collation in the log that the server does not know any more (number %d).", c.Name, t.Table.Name, l.Collation)
+			m.unfit = source.CopyAgain(t.Table.Name,
+				"The column %s of %s has a collation in the log that the server does not know any more (number %d).",
+				c.Name, t.Table.Name, l.Collation)
 			return nil
 		}
 		if way == wayText && charset == known {
@@ -276,7 +302,9 @@ func (s *Source) codecsOf(ctx context.Context, t *followed, m *mapped) error {
 			return err
 		}
 		if decode == nil {
-			m.unfit = source.CopyAgain(t.Table.Name, "The column %s of %s is in the character set %s in the log, which cannot be read from it.", c.Name, t.Table.Name, charset)
+			m.unfit = source.CopyAgain(t.Table.Name,
+				"The column %s of %s is in the character set %s in the log, which cannot be read from it.", c.Name,
+				t.Table.Name, charset)
 			return nil
 		}
 		if &m.codecs[0] == &t.codecs[0] {
@@ -349,7 +377,8 @@ func wide(v []byte, low, high int) []byte {
 // one that has longer ones.
 func (s *Source) decoding(ctx context.Context, charset string) ([]string, error) {
 	var width int
-	if err := s.row(ctx, "SELECT coalesce(max(MAXLEN), 0) FROM information_schema.CHARACTER_SETS WHERE CHARACTER_SET_NAME = ?", []any{charset}, &width); err != nil {
+	if err := s.row(ctx, "SELECT coalesce(max(MAXLEN), 0) FROM information_schema.CHARACTER_SETS WHERE "+
+		"CHARACTER_SET_NAME = ?", []any{charset}, &width); err != nil {
 		return nil, err
 	}
 	if width != 1 {

@@ -153,7 +153,8 @@ func (s *Source) Settle(ctx context.Context, _ schema.Table, waits func(who stri
 		if len(first) == 0 {
 			return nil
 		}
-		waits(fmt.Sprintf("prepared transactions that XA RECOVER shows (%s)", strings.Join(first[:min(len(first), 5)], ", ")))
+		waits(fmt.Sprintf("prepared transactions that XA RECOVER shows (%s)",
+			strings.Join(first[:min(len(first), 5)], ", ")))
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -169,12 +170,15 @@ func (s *Source) Sees(snapshot string, t change.Txn) bool { return t.Position <=
 func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]problem.Finding, error) {
 	var findings []problem.Finding
 	add := func(level problem.Level, table, remedy, format string, args ...any) {
-		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...), Remedy: remedy})
+		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...),
+			Remedy: remedy})
 	}
 	var on, tooOld bool
 	var format, image, metadata string
 	var number, expires, days int64
-	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, CAST(@@global.expire_logs_days * 86400 AS SIGNED), NOT @@global.mysql56_temporal_format`,
+	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, `+
+		`@@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, `+
+		`CAST(@@global.expire_logs_days * 86400 AS SIGNED), NOT @@global.mysql56_temporal_format`,
 		nil, &on, &format, &image, &metadata, &number, &expires, &days, &tooOld)
 	if err != nil {
 		return nil, err
@@ -183,26 +187,36 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		expires = days
 	}
 	if !on {
-		add(problem.Blocker, "", "Set log_bin = ON in the server's configuration, and restart it.", "The server keeps no binary log.")
+		add(problem.Blocker, "", "Set log_bin = ON in the server's configuration, and restart it.",
+			"The server keeps no binary log.")
 		return findings, nil
 	}
 	if format != "ROW" {
-		add(problem.Blocker, "", "SET GLOBAL binlog_format = 'ROW'; and the same in the server's configuration. Sessions keep what they have until they end.", "The server's binlog_format is %s, so that changes may be logged as statements, without their rows.", format)
+		add(problem.Blocker, "", "SET GLOBAL binlog_format = 'ROW'; and the same in the server's configuration. "+
+			"Sessions keep what they have until they end.", "The server's binlog_format is %s, so that changes may "+
+			"be logged as statements, without their rows.", format)
 	}
 	if metadata != "FULL" {
-		add(problem.Warning, "", "SET GLOBAL binlog_row_metadata = 'FULL'; and the same in the server's configuration.", "The server's binlog_row_metadata is %s: the log tells no names of columns, so they are known by their order, and a change of a table's structure holds the feed sooner.", metadata)
+		add(problem.Warning, "", "SET GLOBAL binlog_row_metadata = 'FULL'; and the same in the server's configuration.",
+			"The server's binlog_row_metadata is %s: the log tells no names of columns, so they are known by their "+
+				"order, and a change of a table's structure holds the feed sooner.", metadata)
 	}
 	if number == 0 {
-		add(problem.Blocker, "", "Set server_id in the server's configuration, and restart it.", "The server has no server_id, and lets nobody follow its log.")
+		add(problem.Blocker, "", "Set server_id in the server's configuration, and restart it.",
+			"The server has no server_id, and lets nobody follow its log.")
 	}
 	switch {
 	case expires == 0:
-		add(problem.Note, "", "SET GLOBAL binlog_expire_logs_seconds = 604800; if the disk cannot hold it for ever.", "The server keeps its binary log without limit.")
+		add(problem.Note, "", "SET GLOBAL binlog_expire_logs_seconds = 604800; if the disk cannot hold it for ever.",
+			"The server keeps its binary log without limit.")
 	case expires < 86400:
-		add(problem.Warning, "", "SET GLOBAL binlog_expire_logs_seconds = 604800;", "The server removes its binary log after %v: a feed that is paused for longer must copy its tables again.", time.Duration(expires)*time.Second)
+		add(problem.Warning, "", "SET GLOBAL binlog_expire_logs_seconds = 604800;",
+			"The server removes its binary log after %v: a feed that is paused for longer must copy its tables again.",
+			time.Duration(expires)*time.Second)
 	}
 	if tooOld {
-		add(problem.Warning, "", "SET GLOBAL mysql56_temporal_format = ON; and rebuild the tables.", "The server stores times in an old format, whose fractions of seconds cannot be read from the log.")
+		add(problem.Warning, "", "SET GLOBAL mysql56_temporal_format = ON; and rebuild the tables.",
+			"The server stores times in an old format, whose fractions of seconds cannot be read from the log.")
 	}
 	if err := s.mayFollow(ctx, add); err != nil {
 		return nil, err
@@ -236,10 +250,12 @@ func (s *Source) mayFollow(ctx context.Context, add addFinding) error {
 		return nil
 	}
 	if !strings.Contains(all, "REPLICATION SLAVE") && !strings.Contains(all, "REPLICATION REPLICA") {
-		add(problem.Blocker, "", s.grant(ctx, "REPLICATION SLAVE", "*.*"), "User %q may not read the binary log.", s.settings.User)
+		add(problem.Blocker, "", s.grant(ctx, "REPLICATION SLAVE", "*.*"), "User %q may not read the binary log.",
+			s.settings.User)
 	}
 	if !strings.Contains(all, "BINLOG MONITOR") && !strings.Contains(all, "REPLICATION CLIENT") {
-		add(problem.Blocker, "", s.grant(ctx, "BINLOG MONITOR", "*.*"), "User %q may not see where the binary log stands.", s.settings.User)
+		add(problem.Blocker, "", s.grant(ctx, "BINLOG MONITOR", "*.*"),
+			"User %q may not see where the binary log stands.", s.settings.User)
 	}
 	return nil
 }
@@ -249,26 +265,32 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 	name := t.Table.Name.Display()
 	block := func(remedy, format string, args ...any) { add(problem.Blocker, name, remedy, format, args...) }
 	if t.Table.View {
-		block("Follow the tables below it, or use find: watermark or whole.", "It is a view, which has no changes of its own in the log.")
+		block("Follow the tables below it, or use find: watermark or whole.",
+			"It is a view, which has no changes of its own in the log.")
 		return nil
 	}
 	var engine, transactions, kind string
-	if err := s.row(ctx, "SELECT coalesce(t.ENGINE, ''), coalesce(e.TRANSACTIONS, ''), t.TABLE_TYPE FROM information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
+	if err := s.row(ctx, "SELECT coalesce(t.ENGINE, ''), coalesce(e.TRANSACTIONS, ''), t.TABLE_TYPE FROM "+
+		"information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE "+
+		"t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
 		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &engine, &transactions, &kind); err != nil {
 		return err
 	}
 	if transactions != "YES" {
-		block(fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", s.named(t.Table.Name)), "Its engine %s has no transactions, so it cannot be copied at a place in the log.", engine)
+		block(fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", s.named(t.Table.Name)),
+			"Its engine %s has no transactions, so it cannot be copied at a place in the log.", engine)
 	}
 	if kind == "SYSTEM VERSIONED" {
-		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.", "The server keeps old versions of its rows; the feed has those that are current.")
+		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.",
+			"The server keeps old versions of its rows; the feed has those that are current.")
 	}
 	created, err := s.created(ctx, t.Table.Name)
 	if err != nil {
 		return err
 	}
 	if rules := cascade.FindAllString(created, -1); rules != nil {
-		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.", "The server changes its rows by itself without logging it: %s.", strings.Join(rules, "; "))
+		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.",
+			"The server changes its rows by itself without logging it: %s.", strings.Join(rules, "; "))
 	}
 	for _, c := range t.Table.Columns {
 		way, charset, _ := strings.Cut(c.Wire, " ")
@@ -277,9 +299,12 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		case err != nil:
 			return err
 		case way == wayUnknown:
-			block("Drop the column in the feed, or find the table's changes by watermark.", "The type %s of the column %s cannot be read from the log.", c.Native, c.Name)
+			block("Drop the column in the feed, or find the table's changes by watermark.",
+				"The type %s of the column %s cannot be read from the log.", c.Native, c.Name)
 		case way == wayText && decode == nil:
-			block(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4; or drop the column in the feed.", s.named(t.Table.Name)), "The character set %s of the column %s cannot be read from the log.", charset, c.Name)
+			block(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET utf8mb4; or drop the column in the feed.",
+				s.named(t.Table.Name)), "The character set %s of the column %s cannot be read from the log.", charset,
+				c.Name)
 		}
 	}
 	if image == "FULL" {
@@ -290,7 +315,9 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		return err
 	}
 	if slices.ContainsFunc(t.Key, func(k string) bool { return !slices.Contains(primary, k) }) || len(primary) == 0 {
-		block("SET GLOBAL binlog_row_image = 'FULL'; or let the feed's key be the primary key.", "The server's binlog_row_image is %s: of old rows the log tells the primary key alone, and the feed's key is another.", image)
+		block("SET GLOBAL binlog_row_image = 'FULL'; or let the feed's key be the primary key.",
+			"The server's binlog_row_image is %s: of old rows the log tells the primary key alone, and the feed's "+
+				"key is another.", image)
 	}
 	return nil
 }

@@ -76,7 +76,8 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := sql.OpenDB(&wire.Connector{Options: options(s), Sets: session("lock_wait_timeout = 10, max_statement_time = 3600")})
+	db := sql.OpenDB(&wire.Connector{Options: options(s),
+		Sets: session("lock_wait_timeout = 10, max_statement_time = 3600")})
 	db.SetMaxOpenConns(Connections)
 	db.SetConnMaxIdleTime(time.Minute)
 	return &Source{db: db, settings: s, what: what}, nil
@@ -84,7 +85,8 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 
 // options say how a database is reached.
 func options(s connection.Settings) wire.Options {
-	o := wire.Options{Dial: connection.Dial, User: s.User, Password: s.Password, Database: s.Database, TLS: s.TLSConfig(), InClear: s.InClear, Verified: s.Verified(), Timeout: connection.DialTimeout}
+	o := wire.Options{Dial: connection.Dial, User: s.User, Password: s.Password, Database: s.Database,
+		TLS: s.TLSConfig(), InClear: s.InClear, Verified: s.Verified(), Timeout: connection.DialTimeout}
 	o.Network, o.Address = network(s)
 	return o
 }
@@ -117,7 +119,8 @@ func (s *Source) grant(ctx context.Context, privilege, on string) string {
 
 func grantTo(account, privilege, on string) string {
 	at := strings.LastIndex(account, "@")
-	return fmt.Sprintf("GRANT %s ON %s TO %s@%s;", privilege, on, schema.Literal(account[:at]), schema.Literal(account[at+1:]))
+	return fmt.Sprintf("GRANT %s ON %s TO %s@%s;", privilege, on, schema.Literal(account[:at]),
+		schema.Literal(account[at+1:]))
 }
 
 // refused matches whom the server has refused a database.
@@ -237,46 +240,69 @@ func (s *Source) explain(err error) error {
 	number, said := serverError(err)
 	if number == 0 {
 		if unknown := (*wire.UnknownPluginError)(nil); errors.As(err, &unknown) {
-			return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks user %q to sign in by %s, which is not known here.", at, s.settings.User, unknown.Plugin),
-				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED VIA mysql_native_password USING PASSWORD('…').", s.settings.User))
+			return problem.Wrap(err, problem.Denied,
+				fmt.Sprintf("%s asks user %q to sign in by %s, which is not known here.", at, s.settings.User,
+					unknown.Plugin),
+				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED VIA "+
+					"mysql_native_password USING PASSWORD('…').", s.settings.User))
 		}
 		var long *wire.TooLongError
 		switch {
 		case errors.Is(err, wire.ErrInClear):
-			return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s asks for the password of user %q in the clear, and TLS does not verify that it is the right server.", at, s.settings.User),
-				"Let the user sign in by a password that is not sent (mysql_native_password or ed25519), use the TLS mode verify-full, or allow it with --password-in-clear.")
+			return problem.Wrap(err, problem.Denied,
+				fmt.Sprintf("%s asks for the password of user %q in the clear, and TLS does not verify that it is "+
+					"the right server.", at, s.settings.User),
+				"Let the user sign in by a password that is not sent (mysql_native_password or ed25519), use the "+
+					"TLS mode verify-full, or allow it with --password-in-clear.")
 		case errors.As(err, &long) && long.Most < wire.MostPacket:
-			return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no MariaDB server does.", at, long.Bytes), "Check host and port.")
+			return problem.Wrap(err, problem.Unreachable,
+				fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no MariaDB server does.", at,
+					long.Bytes), "Check host and port.")
 		case errors.As(err, &long):
-			return problem.Wrap(err, problem.Failed, fmt.Sprintf("%s sent a row of %d MB or more, and %d MB are the most that is taken in.", at, long.Bytes>>20, long.Most>>20), "Drop the column that holds so much from the feed.")
+			return problem.Wrap(err, problem.Failed,
+				fmt.Sprintf("%s sent a row of %d MB or more, and %d MB are the most that is taken in.", at,
+					long.Bytes>>20, long.Most>>20), "Drop the column that holds so much from the feed.")
 		}
 		return connection.Explain(err, at, s.what, s.settings)
 	}
 	switch number {
 	case errDenied, 1698:
-		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s did not accept the password of user %q.", at, s.settings.User), "Set the right password, and check from which hosts the user may sign in.")
+		return problem.Wrap(err, problem.Denied,
+			fmt.Sprintf("%s did not accept the password of user %q.", at,
+				s.settings.User), "Set the right password, and check from which hosts the user may sign in.")
 	case errNoDatabase:
-		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.settings.Database), "Check the database name, or create it.")
+		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.settings.Database),
+			"Check the database name, or create it.")
 	case errNoDatabaseAccess:
 		account := s.settings.User + "@…"
 		if m := refused.FindStringSubmatch(said); m != nil {
 			account = m[1] + "@" + m[2]
 		}
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database, at), grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
+		return problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database,
+				at), grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
 	case errNoTableAccess, errNoColumnAccess, errNoPrivilege:
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at, said), "Grant it to the user and start the run again.")
+		return problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at,
+				said), "Grant it to the user and start the run again.")
 	case errNoTable:
-		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said), "Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
+		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said),
+			"Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
 	case errTooManyConnections:
-		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.", "Wait, raise max_connections, or close idle connections.")
+		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.",
+			"Wait, raise max_connections, or close idle connections.")
 	case errLockTimeout:
-		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said), "Find who holds it by SHOW ENGINE INNODB STATUS; the next run tries again.")
+		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said),
+			"Find who holds it by SHOW ENGINE INNODB STATUS; the next run tries again.")
 	case errRedefined:
-		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a table was altered or emptied while it was being read: %s.", at, said), "The next run reads it again.")
+		return problem.Wrap(err, problem.Busy,
+			fmt.Sprintf("At %s a table was altered or emptied while it was being read: %s.", at,
+				said), "The next run reads it again.")
 	case errReadOnly:
 		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.", "Use the primary server.")
 	case 1053, 1927, 1317:
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said), "Check whether the server is running; the next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said),
+			"Check whether the server is running; the next run goes on where this one ended.")
 	}
 	return problem.Wrap(err, problem.Failed, fmt.Sprintf("A statement failed at %s: %s.", at, said), "")
 }
@@ -298,11 +324,13 @@ func (s *Source) Test(ctx context.Context) (string, error) {
 	}
 	number, _, _ := strings.Cut(version, "-")
 	if !strings.Contains(version, "MariaDB") {
-		return "", problem.Newf(problem.Invalid, "Use a MariaDB server.", "The server of %s is %s %s.", s.what, comment, version)
+		return "", problem.Newf(problem.Invalid, "Use a MariaDB server.", "The server of %s is %s %s.", s.what, comment,
+			version)
 	}
 	var major, minor int
 	if _, err := fmt.Sscanf(number, "%d.%d", &major, &minor); err != nil || major < 10 || major == 10 && minor < 6 {
-		return "", problem.Newf(problem.Invalid, "Use a server of version 10.6 or later.", "The server of %s is MariaDB %s, which is too old.", s.what, number)
+		return "", problem.Newf(problem.Invalid, "Use a server of version 10.6 or later.",
+			"The server of %s is MariaDB %s, which is too old.", s.what, number)
 	}
 	return "MariaDB " + number, nil
 }

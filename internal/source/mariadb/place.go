@@ -70,7 +70,8 @@ func (p place) has(domain uint32, seq uint64) bool { return p.domains[domain].se
 
 // parsePlace reads a place: as String writes it, or as the server does.
 func parsePlace(text string) (place, error) {
-	wrong := problem.Newf(problem.Invalid, "Write it as MariaDB does: 0-1-4711, or with a comma between domains.", "%q is not a position in a MariaDB log.", text)
+	wrong := problem.Newf(problem.Invalid, "Write it as MariaDB does: 0-1-4711, or with a comma between domains.",
+		"%q is not a position in a MariaDB log.", text)
 	p := place{domains: map[uint32]gtid{}}
 	list, before, waits := strings.Cut(text, " from ")
 	p.before = before

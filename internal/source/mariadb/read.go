@@ -31,9 +31,10 @@ const marker = "/* noemata reader */ "
 // The server makes its list of transactions anew only when nobody has read it for a tenth
 // of a second (mariadb.com/kb/en/information-schema-innodb_trx-table).
 const (
-	listAge   = 110 * time.Millisecond
-	freshFor  = 5 * time.Second
-	mayWrite  = `COMMAND IN ('Query', 'Execute') AND ID <> CONNECTION_ID() AND INFO IS NOT NULL AND INFO NOT LIKE '` + marker + `%' AND NOT INFO REGEXP '^[[:space:]]*(select|show|explain|describe|kill|set|use)[[:space:]]'`
+	listAge  = 110 * time.Millisecond
+	freshFor = 5 * time.Second
+	mayWrite = `COMMAND IN ('Query', 'Execute') AND ID <> CONNECTION_ID() AND INFO IS NOT NULL AND INFO NOT LIKE '` +
+		marker + `%' AND NOT INFO REGEXP '^[[:space:]]*(select|show|explain|describe|kill|set|use)[[:space:]]'`
 	isWriting = `NOT trx_is_read_only AND (trx_id < 281474976710656 OR trx_query IS NOT NULL)`
 )
 
@@ -48,10 +49,11 @@ func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 	}
 	var id string
 	var ours bool
-	if err := s.rows(ctx, "SELECT concat(ID, '?', QUERY_ID), ID FROM information_schema.PROCESSLIST WHERE "+mayWrite, nil, []any{&id, new(string)}, func() error {
-		m.Open = append(m.Open, id)
-		return nil
-	}); err != nil {
+	if err := s.rows(ctx, "SELECT concat(ID, '?', QUERY_ID), ID FROM information_schema.PROCESSLIST WHERE "+mayWrite,
+		nil, []any{&id, new(string)}, func() error {
+			m.Open = append(m.Open, id)
+			return nil
+		}); err != nil {
 		return m, err
 	}
 	running := len(m.Open)
@@ -67,7 +69,9 @@ func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 	for deadline := time.Now().Add(freshFor); ; {
 		m.Open = m.Open[:running]
 		fresh := false
-		query := fmt.Sprintf("/* noemata reader %s */ SELECT concat(trx_mysql_thread_id, '/', trx_started), trx_query LIKE '/* noemata reader %[1]s%%' AND trx_mysql_thread_id = CONNECTION_ID() FROM information_schema.INNODB_TRX WHERE trx_mysql_thread_id = CONNECTION_ID() OR %s", rand.Text(), isWriting)
+		query := fmt.Sprintf("/* noemata reader %s */ SELECT concat(trx_mysql_thread_id, '/', trx_started), "+
+			"trx_query LIKE '/* noemata reader %[1]s%%' AND trx_mysql_thread_id = CONNECTION_ID() FROM "+
+			"information_schema.INNODB_TRX WHERE trx_mysql_thread_id = CONNECTION_ID() OR %s", rand.Text(), isWriting)
 		err = scan(ctx, conn, query, []any{&id, &orFalse{&ours}}, func() error {
 			if fresh = fresh || ours; !strings.HasPrefix(id, "0/") && !ours {
 				m.Open = append(m.Open, id)
@@ -78,8 +82,11 @@ func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 			break
 		}
 		if time.Now().After(deadline) {
-			return m, problem.Newf(problem.Failed, "Find who reads information_schema.INNODB_TRX all the time, such as a monitor, and let it pause; the next run tries again.",
-				"The server of %s has not made its list of open transactions anew for %s, so it is not known which rows are still to come.", s.what, freshFor)
+			return m, problem.Newf(problem.Failed,
+				"Find who reads information_schema.INNODB_TRX all the time, such as a monitor, and let it pause; "+
+					"the next run tries again.",
+				"The server of %s has not made its list of open transactions anew for %s, so it is not known which "+
+					"rows are still to come.", s.what, freshFor)
 		}
 		select {
 		case <-ctx.Done():
@@ -88,7 +95,9 @@ func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 		}
 	}
 	if problem.Is(err, problem.NoPrivilege) {
-		err = problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are still to come.", s.settings.User, s.what), s.grant(ctx, "PROCESS", "*.*"))
+		err = problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are "+
+				"still to come.", s.settings.User, s.what), s.grant(ctx, "PROCESS", "*.*"))
 	}
 	return m, err
 }
@@ -106,7 +115,8 @@ func (o *orFalse) Scan(v any) error {
 // Zone is the time zone that sessions have when they choose none.
 func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	var name string
-	if err := s.row(ctx, "SELECT IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone)", nil, &name); err != nil {
+	if err := s.row(ctx, "SELECT IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone)", nil,
+		&name); err != nil {
 		return nil, err
 	}
 	var hours, minutes int
@@ -118,7 +128,9 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	}
 	zone, err := time.LoadLocation(name)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The time zone %q of %s is not known here.", name, s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
+		return nil, problem.Wrap(err, problem.Invalid,
+			fmt.Sprintf("The time zone %q of %s is not known here.", name,
+				s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
 	}
 	return zone, nil
 }
@@ -138,7 +150,8 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, grammar.From(q), grammar.Watermark(q)), nil, &n)
+	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, grammar.From(q),
+		grammar.Watermark(q)), nil, &n)
 	return n, err
 }
 
@@ -152,7 +165,8 @@ func (s *Source) Count(ctx context.Context, q source.Query) (n int64, err error)
 func (s *Source) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
 	var estimate sql.NullInt64
 	var rest [9]sql.NullString
-	err = s.row(ctx, "EXPLAIN SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &rest[0], &rest[1], &rest[2], &rest[3], &rest[4], &rest[5], &rest[6], &rest[7], &estimate, &rest[8])
+	err = s.row(ctx, "EXPLAIN SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &rest[0], &rest[1], &rest[2],
+		&rest[3], &rest[4], &rest[5], &rest[6], &rest[7], &estimate, &rest[8])
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -169,7 +183,9 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		columns, list = append(columns, w), append(list, grammar.Watermark(q))
 	}
 	if q.Beyond != nil {
-		columns, list = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit}), append(list, grammar.Beyond(q))
+		columns, list = append(columns,
+			schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool},
+				Wire: wayBit}), append(list, grammar.Beyond(q))
 	}
 	key := q.Table.Key
 	if len(q.NotNull) > 0 {
@@ -181,7 +197,8 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		return s.explain(err)
 	}
 	defer func() { _ = conn.Close() }()
-	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+grammar.From(q)+grammar.Where(q)+grammar.Order(q), g)
+	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+grammar.From(q)+grammar.Where(q)+
+		grammar.Order(q), g)
 }
 
 func selected(columns []schema.Column) []string {
@@ -266,7 +283,8 @@ func literal(c schema.Column, value string) string {
 			if micros < 0 {
 				sign, micros = "-", -micros
 			}
-			return fmt.Sprintf("'%s%02d:%02d:%02d.%06d'", sign, micros/3_600_000_000, micros/60_000_000%60, micros/1_000_000%60, micros%1_000_000)
+			return fmt.Sprintf("'%s%02d:%02d:%02d.%06d'", sign, micros/3_600_000_000, micros/60_000_000%60,
+				micros/1_000_000%60, micros%1_000_000)
 		}
 	case schema.Text, schema.JSON:
 		if way, rest, _ := strings.Cut(c.Wire, " "); way == wayBit && rest != "" {
@@ -288,7 +306,8 @@ type gatherer struct {
 }
 
 func newGatherer(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *gatherer {
-	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table, key: schema.Indexes(columns, key), values: make([]scalar, len(columns))}
+	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table,
+		key: schema.Indexes(columns, key), values: make([]scalar, len(columns))}
 	for _, c := range columns {
 		g.codecs = append(g.codecs, codecOf(c, nil))
 		g.notNull = append(g.notNull, slices.Contains(notNull, c.Name))

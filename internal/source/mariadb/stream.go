@@ -102,7 +102,9 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	if err != nil {
 		return nil, err
 	}
-	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{}, Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{}, saved: map[string]source.Mark{}, heard: time.Now()}
+	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{},
+		Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{},
+		saved: map[string]source.Mark{}, heard: time.Now()}
 	x.at.before = ""
 	if err := s.row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
 		return nil, err
@@ -167,15 +169,21 @@ func (s *Source) explainLog(ctx context.Context, err error, from string) error {
 	case number == errLog:
 		return lostLog(fmt.Sprintf("The binary log of %s cannot be read from %s on: %s.", s.what, from, said))
 	case number == errNoPrivilege:
-		return problem.Wrap(err, problem.NoPrivilege, fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), s.grant(ctx, "REPLICATION SLAVE", "*.*"))
+		return problem.Wrap(err, problem.NoPrivilege,
+			fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), s.grant(ctx,
+				"REPLICATION SLAVE", "*.*"))
 	case errors.Is(err, wire.ErrEnd):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.", s.what), "The next run goes on where this one ended.")
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.",
+				s.what), "The next run goes on where this one ended.")
 	}
 	return s.explain(err)
 }
 
 func lostLog(what string) error {
-	return problem.New(problem.Held, what, "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past. To keep the log for longer: SET GLOBAL binlog_expire_logs_seconds = 604800.")
+	return problem.New(problem.Held, what,
+		"Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past. To keep the log for "+
+			"longer: SET GLOBAL binlog_expire_logs_seconds = 604800.")
 }
 
 // Close ends the connection.
@@ -206,7 +214,8 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 				return source.Progress{}, ctx.Err()
 			}
 			if time.Since(x.heard) > 3*heartbeat {
-				return source.Progress{}, x.s.explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
+				return source.Progress{},
+					x.s.explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
 			}
 			return x.Progress(x.position().String(), true), nil
 		} else if err != nil {
@@ -277,7 +286,8 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 	case *binlog.Prepare:
 		return x.end(), nil
 	case *binlog.Incident:
-		return false, lostLog(fmt.Sprintf("The server of %s says that its binary log may lack changes: %s.", x.s.what, e.What))
+		return false, lostLog(fmt.Sprintf("The server of %s says that its binary log may lack changes: %s.", x.s.what,
+			e.What))
 	case *binlog.Table, *binlog.Rows:
 		if x.filling != nil {
 			return false, x.fill(event)
@@ -319,7 +329,8 @@ func (x *stream) fill(event []byte) error {
 		total += p.size
 	}
 	if x.filling.size += len(event); total > mostPrepared {
-		return problem.Newf(problem.Held, "Commit them, or give them up: XA RECOVER shows their names.", "Prepared transactions of %s hold more than %d MB of changes.", x.s.what, mostPrepared>>20)
+		return problem.Newf(problem.Held, "Commit them, or give them up: XA RECOVER shows their names.",
+			"Prepared transactions of %s hold more than %d MB of changes.", x.s.what, mostPrepared>>20)
 	}
 	return nil
 }
@@ -342,7 +353,8 @@ const mostSavepoints = 10_000
 // save remembers what a transaction has done up to a savepoint.
 func (x *stream) save(name string) error {
 	if len(x.saved) >= mostSavepoints {
-		return problem.Newf(problem.Held, "Let it have fewer.", "A transaction of %s has more than %d savepoints.", x.s.what, mostSavepoints)
+		return problem.Newf(problem.Held, "Let it have fewer.", "A transaction of %s has more than %d savepoints.",
+			x.s.what, mostSavepoints)
 	}
 	if x.begun != nil {
 		x.saved[name] = x.Mark()
@@ -358,9 +370,12 @@ func (x *stream) giveUp(since source.Mark, whole bool) error {
 	}
 	if whole {
 		x.s.givenUp.Store(x.next.String(), true)
-		return problem.Newf(problem.Failed, "The next run leaves it out.", "A transaction of %s was rolled back after a part of it had been taken in; nothing of it was committed.", x.s.what)
+		return problem.Newf(problem.Failed, "The next run leaves it out.",
+			"A transaction of %s was rolled back after a part of it had been taken in; nothing of it was committed.",
+			x.s.what)
 	}
-	return lostLog(fmt.Sprintf("A transaction of %s went back to a savepoint after a part of what it gave up had been taken in.", x.s.what))
+	return lostLog(fmt.Sprintf("A transaction of %s went back to a savepoint after a part of what it gave up had "+
+		"been taken in.", x.s.what))
 }
 
 // read finds how the rows of a table are read that an event has described.
@@ -422,9 +437,14 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		var unfit error
 		switch what {
 		case replaces:
-			unfit = source.CopyAgain(t.Table.Name, "The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is not told.", t.Table.Name)
+			unfit = source.CopyAgain(t.Table.Name,
+				"The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is "+
+					"not told.", t.Table.Name)
 		case writes:
-			unfit = source.CopyAgain(t.Table.Name, "A change was logged as a statement (%s), not by its rows: whether it wrote to %s, by itself, a view, a trigger or a function, is not told. SET GLOBAL binlog_format = ROW, and let no session choose another.", words(list), t.Table.Name)
+			unfit = source.CopyAgain(t.Table.Name,
+				"A change was logged as a statement (%s), not by its rows: whether it wrote to %s, by itself, a "+
+					"view, a trigger or a function, is not told. SET GLOBAL binlog_format = ROW, and let no session "+
+					"choose another.", words(list), t.Table.Name)
 		}
 		x.Bytes += 64
 		x.Count()
@@ -519,7 +539,8 @@ func (x *stream) change(m *mapped, e *binlog.Rows) error {
 	t := m.table
 	if m.ends >= 0 {
 		switch past := func(row []binlog.Cell) bool { return len(row) > 0 && isPast(row[m.ends], &m.log[m.ends]) }; {
-		case e.Kind != binlog.Update && past(e.After), e.Kind == binlog.Delete && past(e.Before), e.Kind == binlog.Update && past(e.Before):
+		case e.Kind != binlog.Update && past(e.After), e.Kind == binlog.Delete && past(e.Before),
+			e.Kind == binlog.Update && past(e.Before):
 			return nil // what was, not what is
 		case e.Kind == binlog.Update && past(e.After):
 			x.Count()

@@ -125,7 +125,8 @@ func (d described) typed() (schema.Type, string) {
 		return kind(schema.Text, wayInet+" 16")
 	case "inet4":
 		return kind(schema.Text, wayInet+" 4")
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		return kind(schema.Bytes, wayShape)
 	}
 	return kind(schema.Text, wayUnknown)
@@ -175,6 +176,8 @@ type codec struct {
 const nowhere = "has a value that is not a date in any calendar"
 
 // codecOf makes the codec of a column. charset decodes the texts of the log.
+//
+// Longer than a screen: it has a case for each type, and each is short.
 func codecOf(c schema.Column, charset func([]byte) []byte) codec {
 	way, rest, _ := strings.Cut(c.Wire, " ")
 	k := codec{put: putOf(c.Type)}
@@ -438,7 +441,8 @@ func dateOf(p binlog.Parts, t schema.Type) (scalar, string) {
 	if t.Kind == schema.Date {
 		return scalar{i: days}, ""
 	}
-	return scalar{i: ((days*24+int64(p.Hour))*60+int64(p.Minute))*60_000_000 + int64(p.Second)*1_000_000 + int64(p.Micro)}, ""
+	return scalar{i: ((days*24+int64(p.Hour))*60+int64(p.Minute))*60_000_000 + int64(p.Second)*1_000_000 +
+		int64(p.Micro)}, ""
 }
 
 func daysOf(year, month int) int {

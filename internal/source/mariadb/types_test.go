@@ -14,8 +14,10 @@ import (
 // Dates are counted as the calendar has them.
 func TestDates(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		at := time.Date(rapid.IntRange(1, 9999).Draw(t, "year"), time.Month(rapid.IntRange(1, 12).Draw(t, "month")), rapid.IntRange(1, 28).Draw(t, "day"), rapid.IntRange(0, 23).Draw(t, "hour"),
-			rapid.IntRange(0, 59).Draw(t, "minute"), rapid.IntRange(0, 59).Draw(t, "second"), rapid.IntRange(0, 999_999).Draw(t, "micro")*1000, time.UTC).AddDate(0, 0, rapid.IntRange(0, 3).Draw(t, "more"))
+		at := time.Date(rapid.IntRange(1, 9999).Draw(t, "year"), time.Month(rapid.IntRange(1, 12).Draw(t, "month")),
+			rapid.IntRange(1, 28).Draw(t, "day"), rapid.IntRange(0, 23).Draw(t, "hour"),
+			rapid.IntRange(0, 59).Draw(t, "minute"), rapid.IntRange(0, 59).Draw(t, "second"), rapid.IntRange(0,
+				999_999).Draw(t, "micro")*1000, time.UTC).AddDate(0, 0, rapid.IntRange(0, 3).Draw(t, "more"))
 		if at.Year() > 9999 {
 			return
 		}
@@ -41,7 +43,8 @@ func TestPlaces(t *testing.T) {
 		last := ""
 		for range rapid.IntRange(1, 30).Draw(t, "transactions") {
 			domain := rapid.Uint32Range(0, 3).Draw(t, "domain")
-			p = p.with(domain, gtid{rapid.Uint32Range(1, 9).Draw(t, "server"), p.domains[domain].seq + rapid.Uint64Range(1, 1<<40).Draw(t, "step")})
+			p = p.with(domain, gtid{rapid.Uint32Range(1, 9).Draw(t, "server"), p.domains[domain].seq +
+				rapid.Uint64Range(1, 1<<40).Draw(t, "step")})
 			text := p.String()
 			if text <= last {
 				t.Fatalf("%q comes after %q", text, last)
@@ -100,9 +103,11 @@ func TestEffects(t *testing.T) {
 		require.Equal(t, want, effectOn(tokens(sql), "catalogue", table, false), sql)
 	}
 	for sql, want := range map[string]bool{
-		"UPDATE titles SET a = 1": true, "insert into titles values (1)": true, "DELETE FROM other.copies": true, "LOAD DATA": true, "WITH x AS (SELECT 1) SELECT f()": true, "SELECT f()": true,
+		"UPDATE titles SET a = 1": true, "insert into titles values (1)": true, "DELETE FROM other.copies": true,
+		"LOAD DATA": true, "WITH x AS (SELECT 1) SELECT f()": true, "SELECT f()": true,
 		"CALL lend()": true, "REPLACE titles VALUES (1)": true, "/* c */ DO f()": true, "(SELECT f())": true,
-		"GRANT SELECT ON copies TO reader": false, "ALTER TABLE titles ADD x int": false, "/*!50000 CREATE TABLE x (a int) */": false, "FLUSH TABLES": false, "ANALYZE TABLE copies": false,
+		"GRANT SELECT ON copies TO reader": false, "ALTER TABLE titles ADD x int": false, "/*!50000 CREATE TABLE x " +
+			"(a int) */": false, "FLUSH TABLES": false, "ANALYZE TABLE copies": false,
 	} {
 		require.Equal(t, want, writesAnything(tokens(sql)), sql)
 	}

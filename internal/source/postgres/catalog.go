@@ -49,7 +49,9 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return t, problem.Newf(problem.NoTable, "Check whether it was dropped or renamed, then remove it from the feed or correct its name.", "The table %s does not exist in %s.", name, s.what)
+		return t, problem.Newf(problem.NoTable,
+			"Check whether it was dropped or renamed, then remove it from the feed or correct its name.",
+			"The table %s does not exist in %s.", name, s.what)
 	}
 	if err != nil {
 		return t, err
@@ -62,7 +64,8 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 		return t, err
 	}
 	if len(t.Columns) == 0 {
-		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name, s.what)
+		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name,
+			s.what)
 	}
 	if len(forbidden) > 0 {
 		return t, s.noPrivilege(name, "SELECT", name.Quoted())
@@ -78,7 +81,8 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 }
 
 func (s *Source) noPrivilege(name schema.Name, privilege, on string) error {
-	return problem.Newf(problem.NoPrivilege, fmt.Sprintf("Grant it: GRANT %s ON %s TO %s;", privilege, on, schema.Quote(s.settings.User)),
+	return problem.Newf(problem.NoPrivilege,
+		fmt.Sprintf("Grant it: GRANT %s ON %s TO %s;", privilege, on, schema.Quote(s.settings.User)),
 		"User %q of %s may not read the table %s: it lacks %s.", s.settings.User, s.what, name, privilege)
 }
 
@@ -106,7 +110,8 @@ ORDER BY a.attnum`
 	var required, readable, inCatalog, enum bool
 	var typeName string
 	var modifier int32
-	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum, &modifier, &c.Generated}, func() error {
+	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum,
+		&modifier, &c.Generated}, func() error {
 		c.Nullable = !required
 		c.Type, c.Wire = pgcopy.TypeOf(typeName, inCatalog, enum, modifier)
 		t.Columns = append(t.Columns, c)
@@ -138,7 +143,8 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	}
 	var findings []problem.Finding
 	add := func(level problem.Level, remedy, format string, args ...any) {
-		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(), What: fmt.Sprintf(format, args...), Remedy: remedy})
+		findings = append(findings, problem.Finding{Level: level, Table: q.Table.Name.Display(),
+			What: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	w := q.Watermark.Column
 	var told, standby, indexed bool
@@ -152,7 +158,8 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	}
 	if !told && !standby {
 		add(problem.Note, fmt.Sprintf("GRANT pg_read_all_stats TO %s;", schema.Quote(s.settings.User)),
-			"User %q is not told when other transactions began, so each run waits for the open ones to end.", s.settings.User)
+			"User %q is not told when other transactions began, so each run waits for the open ones to end.",
+			s.settings.User)
 	}
 	if standby {
 		add(problem.Warning, "Choose a look_back longer than the longest transaction of the primary.",
@@ -182,7 +189,8 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 			return nil, err
 		}
 		add(problem.Note, "Name another zone if that is wrong: watermark: {zone: Europe/Berlin}.",
-			"The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the repeated hour wait until it is over.", w.Name, zone)
+			"The watermark %s has no zone and is taken as written in %s. Where clocks are set back, rows of the "+
+				"repeated hour wait until it is over.", w.Name, zone)
 	}
 	return findings, nil
 }

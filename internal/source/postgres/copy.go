@@ -66,7 +66,8 @@ func (c *copyOf) open(ctx context.Context, layout string) error {
 	for _, sql := range []string{
 		"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",
 		"SET LOCAL idle_in_transaction_session_timeout = 0",
-		"LOCK TABLE " + c.only() + " IN ACCESS SHARE MODE", // before the snapshot: what it shows is at the addresses that are read
+		// before the snapshot: what it shows is at the addresses that are read
+		"LOCK TABLE " + c.only() + " IN ACCESS SHARE MODE",
 	} {
 		done := statement.Begin(ctx, statement.Source, sql)
 		_, err := c.conn.Exec(ctx, sql)
@@ -76,7 +77,8 @@ func (c *copyOf) open(ctx context.Context, layout string) error {
 		}
 	}
 	// The end of the log after the snapshot: all that the snapshot shows lies before it.
-	if err := c.row(ctx, "SELECT pg_export_snapshot(), pg_current_snapshot()::text, clock_timestamp()", nil, &c.exported, &c.snapshot, &c.moment); err != nil {
+	if err := c.row(ctx, "SELECT pg_export_snapshot(), pg_current_snapshot()::text, clock_timestamp()", nil,
+		&c.exported, &c.snapshot, &c.moment); err != nil {
 		return err
 	}
 	if err := c.row(ctx, "SELECT pg_current_wal_insert_lsn()::text", nil, &c.passed); err != nil {
@@ -119,7 +121,8 @@ func (c *copyOf) complete(ctx context.Context) error {
 		return nil
 	}
 	var leaves int
-	if err := c.row(ctx, "SELECT count(*) FROM pg_partition_tree($1::regclass) WHERE isleaf", []any{c.table.Name.Quoted()}, &leaves); err != nil {
+	if err := c.row(ctx, "SELECT count(*) FROM pg_partition_tree($1::regclass) WHERE isleaf",
+		[]any{c.table.Name.Quoted()}, &leaves); err != nil {
 		return err
 	}
 	if leaves != len(c.layout) {
@@ -187,7 +190,8 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		if err != nil {
 			return err
 		}
-		conditions = append(conditions, fmt.Sprintf("((xmin::text::int8 - %d) & 4294967295) < 2147483648", uint32(earlier.min)))
+		conditions = append(conditions,
+			fmt.Sprintf("((xmin::text::int8 - %d) & 4294967295) < 2147483648", uint32(earlier.min)))
 	}
 	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from + " AS t"
 	if len(conditions) > 0 {

@@ -33,7 +33,8 @@ func parseLSN(s string) (lsn, error) {
 	h, err1 := strconv.ParseUint(high, 16, 32)
 	l, err2 := strconv.ParseUint(low, 16, 32)
 	if !found || err1 != nil || err2 != nil {
-		return 0, problem.Newf(problem.Invalid, "Write it as PostgreSQL does: 0/16B3748.", "%q is not a position in a PostgreSQL log.", s)
+		return 0, problem.Newf(problem.Invalid, "Write it as PostgreSQL does: 0/16B3748.",
+			"%q is not a position in a PostgreSQL log.", s)
 	}
 	return lsn(h<<32 | l), nil
 }
@@ -46,7 +47,8 @@ func (s *Source) CheckPosition(text string) (string, error) {
 
 // Origin names the cluster and the database.
 func (s *Source) Origin(ctx context.Context) (origin string, err error) {
-	err = s.row(ctx, "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) FROM pg_control_system()", nil, &origin)
+	err = s.row(ctx, "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = "+
+		"current_database()) FROM pg_control_system()", nil, &origin)
 	return origin, err
 }
 
@@ -56,7 +58,8 @@ func (s *Source) End(ctx context.Context) (string, time.Time, error) {
 	var end string
 	var moment time.Time
 	var page uint64
-	err := s.row(ctx, "SELECT clock_timestamp(), pg_current_wal_insert_lsn()::text, current_setting('wal_block_size')::int8", nil, &moment, &end, &page)
+	err := s.row(ctx, "SELECT clock_timestamp(), pg_current_wal_insert_lsn()::text, "+
+		"current_setting('wal_block_size')::int8", nil, &moment, &end, &page)
 	if err != nil {
 		return "", moment, err
 	}
@@ -91,7 +94,8 @@ func createPublication(name string, tables []source.Followed) string {
 	for i, t := range tables {
 		list[i] = published(t)
 	}
-	return fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = true)", schema.Quote(name), strings.Join(list, ", "))
+	return fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish = 'insert, update, delete, truncate', "+
+		"publish_via_partition_root = true)", schema.Quote(name), strings.Join(list, ", "))
 }
 
 // PrepareLog makes publication and slot, the publication first: what the slot retains is
@@ -99,8 +103,11 @@ func createPublication(name string, tables []source.Followed) string {
 func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
 	at, err := s.prepareLog(ctx, name, tables, begun)
 	var server *pgconn.PgError
-	if errors.As(err, &server) && (slices.Contains(madeMeanwhile, server.Code) || strings.Contains(server.Message, "concurrently")) {
-		return "", problem.Wrap(err, problem.Overtaken, fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name, s.what), "Nothing was lost; the next run tries again.")
+	if errors.As(err, &server) && (slices.Contains(madeMeanwhile, server.Code) ||
+		strings.Contains(server.Message, "concurrently")) {
+		return "", problem.Wrap(err, problem.Overtaken,
+			fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name,
+				s.what), "Nothing was lost; the next run tries again.")
 	}
 	return at, err
 }
@@ -114,46 +121,57 @@ func (s *Source) prepareLog(ctx context.Context, name string, tables []source.Fo
 		return "", err
 	}
 	var confirmed, lost string
-	err := s.row(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM pg_replication_slots WHERE slot_name = $1`, []any{name}, &confirmed, &lost)
+	err := s.row(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM `+
+		`pg_replication_slots WHERE slot_name = $1`, []any{name}, &confirmed, &lost)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows) && begun == "":
 		return s.createSlot(ctx, name)
 	case errors.Is(err, pgx.ErrNoRows):
-		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s is gone, and with it the changes since %s.", name, s.what, begun))
+		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s is gone, and with it the changes since %s.",
+			name, s.what, begun))
 	case err != nil:
 		return "", err
 	case lost == "lost":
-		return "", lostSlot(fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed (max_slot_wal_keep_size).", s.what, name))
+		return "", lostSlot(fmt.Sprintf("The server of %s has removed the log that the replication slot %s still "+
+			"needed (max_slot_wal_keep_size).", s.what, name))
 	}
 	if confirmed == "" {
-		return "", problem.Newf(problem.Overtaken, "Nothing was lost; the next run tries again.", "Another worker makes the replication slot %s of %s at this moment.", name, s.what)
+		return "", problem.Newf(problem.Overtaken, "Nothing was lost; the next run tries again.",
+			"Another worker makes the replication slot %s of %s at this moment.", name, s.what)
 	}
 	at, err := s.CheckPosition(confirmed)
 	if err != nil || begun == "" {
 		return at, err
 	}
 	if at > begun {
-		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s stands at %s, beyond the warehouse's %s: someone else has moved it, or the position was set back.", name, s.what, at, begun))
+		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s stands at %s, beyond the warehouse's %s: "+
+			"someone else has moved it, or the position was set back.", name, s.what, at, begun))
 	}
 	return begun, nil
 }
 
 func lostSlot(what string) error {
-	return problem.New(problem.Held, what, "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
+	return problem.New(problem.Held, what,
+		"Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
 }
 
 func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
 	var used, most int
-	if err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), current_setting('max_replication_slots')::int", nil, &used, &most); err != nil {
+	if err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
+		"current_setting('max_replication_slots')::int", nil, &used, &most); err != nil {
 		return "", err
 	}
 	if used >= most {
-		return "", problem.Newf(problem.Held, fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10), "All replication slots of %s are taken (%d), and the feed needs one.", s.what, most)
+		return "", problem.Newf(problem.Held,
+			fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that "+
+				"nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10),
+			"All replication slots of %s are taken (%d), and the feed needs one.", s.what, most)
 	}
 	var at string
 	limited, cancel := context.WithTimeout(ctx, slotWithin)
 	defer cancel()
-	err := s.write(limited, "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')", []any{name}, &at)
+	err := s.write(limited, "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')", []any{name},
+		&at)
 	if limited.Err() != nil && ctx.Err() == nil {
 		return "", s.waitsForSlot(ctx)
 	}
@@ -177,8 +195,10 @@ func (s *Source) waitsForSlot(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return problem.Newf(problem.Busy, "End them, or wait: the feed begins as soon as they have ended. A prepared one ends by COMMIT PREPARED or ROLLBACK PREPARED.",
-		"The server of %s makes a replication slot only when the transactions that are open have ended: %s.", s.what, who)
+	return problem.Newf(problem.Busy, "End them, or wait: the feed begins as soon as they have ended. A prepared "+
+		"one ends by COMMIT PREPARED or ROLLBACK PREPARED.",
+		"The server of %s makes a replication slot only when the transactions that are open have ended: %s.", s.what,
+		who)
 }
 
 // write runs a statement that the session's read-only default would refuse.
@@ -200,20 +220,23 @@ func (s *Source) publish(ctx context.Context, name string, tables []source.Follo
 	create := createPublication(name, tables)
 	var version int
 	var there bool
-	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication WHERE pubname = $1)", []any{name}, &version, &there); err != nil {
+	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication "+
+		"WHERE pubname = $1)", []any{name}, &version, &there); err != nil {
 		return err
 	}
 	if !there {
 		for _, t := range tables {
 			if t.Since != "" {
-				return lostSlot(fmt.Sprintf("The publication %s of %s is gone, so changes since %s may not have been told.", name, s.what, t.Since))
+				return lostSlot(fmt.Sprintf("The publication %s of %s is gone, so changes since %s may not have "+
+					"been told.", name, s.what, t.Since))
 			}
 		}
 		return s.mayPublish(s.write(ctx, create, nil), create)
 	}
 	columns := "NULL::text[]"
 	if version >= 150000 {
-		columns = `CASE WHEN r.prattrs IS NOT NULL THEN array(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = r.prrelid AND a.attnum = ANY (r.prattrs) ORDER BY a.attnum) END`
+		columns = `CASE WHEN r.prattrs IS NOT NULL THEN array(SELECT a.attname::text FROM pg_attribute a WHERE ` +
+			`a.attrelid = r.prrelid AND a.attnum = ANY (r.prattrs) ORDER BY a.attnum) END`
 	}
 	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, `+columns+` FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
 JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1`, name)
@@ -232,10 +255,14 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 	same := len(has) == len(tables)
 	for _, t := range tables {
 		columns, ok := has[t.Table.Name]
-		fits := ok && (t.Whole && columns == nil || !t.Whole && (version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
+		fits := ok && (t.Whole && columns == nil || !t.Whole &&
+			(version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
 		lacks := func(c string) bool { return columns != nil && !slices.Contains(columns, c) }
 		if told := ok && !slices.ContainsFunc(t.Table.ColumnNames(), lacks); !told && t.Since != "" {
-			return &source.TableError{Table: t.Table.Name, Err: source.CopyAgain(t.Table.Name, "The publication %s of %s was altered: changes of %s since %s may not have been told.", name, s.what, t.Table.Name, t.Since)}
+			return &source.TableError{Table: t.Table.Name,
+				Err: source.CopyAgain(t.Table.Name,
+					"The publication %s of %s was altered: changes of %s since %s may not have been told.", name,
+					s.what, t.Table.Name, t.Since)}
 		}
 		same = same && fits
 	}
@@ -253,7 +280,9 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 // mayPublish adds to a missing privilege what somebody who has it can run instead.
 func (s *Source) mayPublish(err error, sql string) error {
 	if problem.Is(err, problem.NoPrivilege) {
-		return problem.Wrap(err, problem.NoPrivilege, problem.Of(err).What, fmt.Sprintf("Let the tables' owner run: %s; or make %s their owner's member, with CREATE on the database.", sql, schema.Quote(s.settings.User)))
+		return problem.Wrap(err, problem.NoPrivilege, problem.Of(err).What,
+			fmt.Sprintf("Let the tables' owner run: %s; or make %s their owner's member, with CREATE on the database.",
+				sql, schema.Quote(s.settings.User)))
 	}
 	return err
 }
@@ -262,7 +291,8 @@ func (s *Source) mayPublish(err error, sql string) error {
 func (s *Source) DropLog(ctx context.Context, name string) error {
 	for attempt := 0; ; attempt++ {
 		var n int
-		err := s.write(ctx, "SELECT count(pg_drop_replication_slot(slot_name)) FROM pg_replication_slots WHERE slot_name = $1", []any{name}, &n)
+		err := s.write(ctx, "SELECT count(pg_drop_replication_slot(slot_name)) FROM pg_replication_slots WHERE "+
+			"slot_name = $1", []any{name}, &n)
 		if err == nil {
 			break
 		}
@@ -301,7 +331,8 @@ FROM pg_replication_slots WHERE slot_name = $1`, []any{name, stands}, &status, &
 		return state, err
 	}
 	if status == "lost" {
-		state.Lost = fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed.", s.what, name)
+		state.Lost = fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed.",
+			s.what, name)
 	}
 	state.Confirms, err = s.CheckPosition(state.Confirms)
 	return state, err
@@ -352,10 +383,13 @@ WHERE l.virtualtransaction = ANY ($1)`, []any{virtual}, &who)
 }
 
 // LogFindings tells what following the tables needs.
+//
+// Longer than a screen: it is a list of what may be in the way.
 func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]problem.Finding, error) {
 	var findings []problem.Finding
 	add := func(level problem.Level, table, remedy, format string, args ...any) {
-		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...), Remedy: remedy})
+		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...),
+			Remedy: remedy})
 	}
 	var version, slots, used int
 	var level, keep string
@@ -371,27 +405,34 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		return nil, err
 	}
 	if version < oldestForLog {
-		add(problem.Blocker, "", "Use a server of version 14 or later, or find: watermark.", "The change log of this server's version cannot be followed.")
+		add(problem.Blocker, "", "Use a server of version 14 or later, or find: watermark.",
+			"The change log of this server's version cannot be followed.")
 	}
 	if standby {
-		add(problem.Blocker, "", "Use the primary server as the source.", "The source is a standby, whose log cannot be followed.")
+		add(problem.Blocker, "", "Use the primary server as the source.",
+			"The source is a standby, whose log cannot be followed.")
 	}
 	if level != "logical" {
-		add(problem.Blocker, "", "ALTER SYSTEM SET wal_level = logical; then restart the server.", "The server's wal_level is %s, and its log says too little to be followed.", level)
+		add(problem.Blocker, "", "ALTER SYSTEM SET wal_level = logical; then restart the server.",
+			"The server's wal_level is %s, and its log says too little to be followed.", level)
 	}
 	if !replication {
-		add(problem.Blocker, "", fmt.Sprintf("ALTER ROLE %s REPLICATION;", user), "User %q may not read the change log.", s.settings.User)
+		add(problem.Blocker, "", fmt.Sprintf("ALTER ROLE %s REPLICATION;", user),
+			"User %q may not read the change log.", s.settings.User)
 	}
 	if used >= slots {
-		add(problem.Warning, "", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.", slots+10), "All replication slots of the server are taken (%d).", slots)
+		add(problem.Warning, "", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.",
+			slots+10), "All replication slots of the server are taken (%d).", slots)
 	}
 	if keep == "-1" {
-		add(problem.Note, "", "Set max_slot_wal_keep_size to what the disk can spare, if losing the slot is better than a full disk.", "The server keeps the log for a feed that has stopped without limit.")
+		add(problem.Note, "", "Set max_slot_wal_keep_size to what the disk can spare, if losing the slot is better "+
+			"than a full disk.", "The server keeps the log for a feed that has stopped without limit.")
 	}
 	for _, t := range tables {
 		name := t.Table.Name.Display()
 		if t.Table.View {
-			add(problem.Blocker, name, "Follow the tables below it, or use find: watermark or whole.", "It is a view, which has no changes of its own in the log.")
+			add(problem.Blocker, name, "Follow the tables below it, or use find: watermark or whole.",
+				"It is a view, which has no changes of its own in the log.")
 			continue
 		}
 		identity, full, err := s.identity(ctx, t.Table.Name)
@@ -402,21 +443,28 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		switch {
 		case full:
 		case len(identity) == 0:
-			add(problem.Blocker, name, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or give it a primary key.", table),
-				"The table has no replica identity: once it is published, the server would refuse updates and deletes of it.")
+			add(problem.Blocker, name, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or give it a primary key.",
+				table),
+				"The table has no replica identity: once it is published, the server would refuse updates and "+
+					"deletes of it.")
 		default:
 			for _, k := range t.Key {
 				if !slices.Contains(identity, k) {
-					add(problem.Blocker, name, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or choose a key among %s.", table, strings.Join(identity, ", ")),
-						"The log does not tell the old value of the key column %s: the table's replica identity is %s.", k, strings.Join(identity, ", "))
+					add(problem.Blocker, name,
+						fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL; or choose a key among %s.", table,
+							strings.Join(identity, ", ")),
+						"The log does not tell the old value of the key column %s: the table's replica identity is %s.",
+						k, strings.Join(identity, ", "))
 				}
 			}
 		}
 		if t.Table.Partitioned {
-			add(problem.Note, name, "Empty the whole table instead, or delete the rows.", "The table is partitioned: a TRUNCATE, DETACH or DROP of a single partition is not told in the log.")
+			add(problem.Note, name, "Empty the whole table instead, or delete the rows.",
+				"The table is partitioned: a TRUNCATE, DETACH or DROP of a single partition is not told in the log.")
 		}
 		if !t.Whole && version < 150000 {
-			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.", "Columns that the feed drops are sent by this server all the same, and thrown away here.")
+			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.",
+				"Columns that the feed drops are sent by this server all the same, and thrown away here.")
 		}
 	}
 	return findings, nil
@@ -424,20 +472,24 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 
 // mayMakePublication looks whether the user may publish the tables. If not, their owner can
 // make the publication: the first run says by which statement.
-func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followed, add func(level problem.Level, table, remedy, format string, args ...any)) error {
+func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followed,
+	add func(level problem.Level, table, remedy, format string, args ...any)) error {
 	user, database := schema.Quote(s.settings.User), schema.Quote(s.settings.Database)
 	var create bool
 	if err := s.row(ctx, "SELECT has_database_privilege(current_database(), 'CREATE')", nil, &create); err != nil {
 		return err
 	}
 	if !create {
-		add(problem.Warning, "", fmt.Sprintf("Start the feed once, and have the tables' owner run the statement that it then shows. Or, giving the user more than it needs: GRANT CREATE ON DATABASE %s TO %s;", database, user),
+		add(problem.Warning, "", fmt.Sprintf("Start the feed once, and have the tables' owner run the statement "+
+			"that it then shows. Or, giving the user more than it needs: GRANT CREATE ON DATABASE %s TO %s;", database,
+			user),
 			"User %q may not make a publication, which the change log is told by.", s.settings.User)
 	}
 	for _, t := range tables {
 		var owner string
 		var member bool
-		err := s.row(ctx, "SELECT pg_get_userbyid(relowner)::text, pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = to_regclass($1)", []any{t.Table.Name.Quoted()}, &owner, &member)
+		err := s.row(ctx, "SELECT pg_get_userbyid(relowner)::text, pg_has_role(relowner, 'USAGE') FROM pg_class "+
+			"WHERE oid = to_regclass($1)", []any{t.Table.Name.Quoted()}, &owner, &member)
 		if errors.Is(err, pgx.ErrNoRows) {
 			continue
 		}
@@ -445,7 +497,9 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 			return err
 		}
 		if !member {
-			add(problem.Warning, t.Table.Name.Display(), fmt.Sprintf("Start the feed once, and have %s run the statement that it then shows. Or, giving the user all that the owner may: GRANT %[1]s TO %s;", schema.Quote(owner), user),
+			add(problem.Warning, t.Table.Name.Display(),
+				fmt.Sprintf("Start the feed once, and have %s run the statement that it then shows. Or, giving the "+
+					"user all that the owner may: GRANT %[1]s TO %s;", schema.Quote(owner), user),
 				"The table belongs to %q, and only its owner may publish it.", owner)
 		}
 	}

@@ -50,7 +50,8 @@ var session = []string{
 	"SET statement_timeout = '6h'",
 	"SET idle_in_transaction_session_timeout = '1h'",
 	// Whatever is in a database in SQL_ASCII comes as it is; the others give UTF-8.
-	"SELECT set_config('client_encoding', CASE current_setting('server_encoding') WHEN 'SQL_ASCII' THEN 'SQL_ASCII' ELSE 'UTF8' END, false)",
+	"SELECT set_config('client_encoding', CASE current_setting('server_encoding') WHEN 'SQL_ASCII' THEN 'SQL_ASCII' " +
+		"ELSE 'UTF8' END, false)",
 	"SET search_path = pg_catalog",
 	"SET datestyle = 'ISO, YMD'",
 	"SET intervalstyle = 'postgres'",
@@ -118,11 +119,13 @@ func shown(sql string, args []any) string {
 func (s *Source) Test(ctx context.Context) (string, error) {
 	var version string
 	var number int
-	if err := s.row(ctx, "SELECT 'PostgreSQL ' || current_setting('server_version'), current_setting('server_version_num')::int", nil, &version, &number); err != nil {
+	if err := s.row(ctx, "SELECT 'PostgreSQL ' || current_setting('server_version'), "+
+		"current_setting('server_version_num')::int", nil, &version, &number); err != nil {
 		return "", err
 	}
 	if number < 130000 {
-		return "", problem.Newf(problem.Invalid, "Use a server of version 13 or later.", "The server of %s is %s, which is too old.", s.what, version)
+		return "", problem.Newf(problem.Invalid, "Use a server of version 13 or later.",
+			"The server of %s is %s, which is too old.", s.what, version)
 	}
 	return version, nil
 }
@@ -140,7 +143,8 @@ func (s *Source) Moment(ctx context.Context) (window.Moment, error) {
 		return m, err
 	}
 	if standby {
-		err = s.row(ctx, `SELECT coalesce(array_agg(x::text), '{}') FROM pg_snapshot_xip(pg_current_snapshot()) AS x`, nil, &m.Open)
+		err = s.row(ctx, `SELECT coalesce(array_agg(x::text), '{}') FROM pg_snapshot_xip(pg_current_snapshot()) AS x`,
+			nil, &m.Open)
 		return m, err
 	}
 	var prepared int
@@ -174,7 +178,9 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	}
 	zone, err := time.LoadLocation(name)
 	if err != nil {
-		return nil, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The time zone %q of %s is not known here.", name, s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
+		return nil, problem.Wrap(err, problem.Invalid,
+			fmt.Sprintf("The time zone %q of %s is not known here.", name,
+				s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
 	}
 	return zone, nil
 }
@@ -193,7 +199,8 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", grammar.From(q), grammar.Watermark(q)), nil, &n)
+	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", grammar.From(q), grammar.Watermark(q)),
+		nil, &n)
 	return n, err
 }
 

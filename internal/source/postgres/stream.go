@@ -84,7 +84,9 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 			g.values = append(g.values, pgcopy.ValueOf(c))
 			binaryForm = binaryForm && c.Wire != ""
 		}
-		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid = $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH ORDINALITY AS l(n, i) ORDER BY i)`,
+		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid `+
+			`= $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH `+
+			`ORDINALITY AS l(n, i) ORDER BY i)`,
 			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
 			return nil, err
 		}
@@ -93,7 +95,8 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		}
 		x.tables = append(x.tables, g)
 	}
-	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`, schema.Quote(f.Name), uint32(from>>32), uint32(from), schema.Literal(schema.Quote(f.Name)), binaryForm)
+	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`,
+		schema.Quote(f.Name), uint32(from>>32), uint32(from), schema.Literal(schema.Quote(f.Name)), binaryForm)
 	done := statement.Begin(ctx, statement.Source, sql)
 	err = x.start(ctx, sql)
 	// The server may still be busy with the connection that the run before this one has closed.
@@ -126,13 +129,20 @@ func (s *Source) explainLog(err error, name string) error {
 	if errors.As(err, &server) {
 		switch {
 		case isInUse(err):
-			return problem.Wrap(err, problem.Overtaken, fmt.Sprintf("The replication slot %s of %s is in use: another worker reads the log of this feed.", name, s.what), "Nothing was lost; the next run tries again. If no other service runs this feed, look for the slot's active_pid in pg_replication_slots.")
+			return problem.Wrap(err, problem.Overtaken,
+				fmt.Sprintf("The replication slot %s of %s is in use: another worker reads the log of this feed.", name,
+					s.what), "Nothing was lost; the next run tries again. If no other service runs this feed, look "+
+					"for the slot's active_pid in pg_replication_slots.")
 		case server.Code == "55000" || strings.Contains(server.Message, "requested WAL segment"):
-			return lostSlot(fmt.Sprintf("The log of %s cannot be read from where the feed stands: %s.", s.what, server.Message))
+			return lostSlot(fmt.Sprintf("The log of %s cannot be read from where the feed stands: %s.", s.what,
+				server.Message))
 		case server.Code == "XX000" && strings.Contains(server.Message, "could not map filenode"):
-			return lostSlot(fmt.Sprintf("The server of %s cannot decode its own log: %s. That happens where a slot was made while a transaction that truncates was open.", s.what, server.Message))
+			return lostSlot(fmt.Sprintf("The server of %s cannot decode its own log: %s. That happens where a slot "+
+				"was made while a transaction that truncates was open.", s.what, server.Message))
 		case server.Code == "42704" && strings.Contains(server.Message, "publication"):
-			return problem.Wrap(err, problem.Held, fmt.Sprintf("The publication %s of %s was dropped while the log was read: %s.", name, s.what, server.Message), "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
+			return problem.Wrap(err, problem.Held,
+				fmt.Sprintf("The publication %s of %s was dropped while the log was read: %s.", name, s.what,
+					server.Message), "Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past.")
 		}
 	}
 	return s.explain(err)
@@ -308,7 +318,8 @@ func (x *stream) handle(message pgproto3.BackendMessage) (ended bool, err error)
 	case *pgproto3.ErrorResponse:
 		return false, pgconn.ErrorResponseToPgError(m)
 	case *pgproto3.CopyDone, *pgproto3.CommandComplete, *pgproto3.ReadyForQuery:
-		return false, problem.Newf(problem.Unreachable, "The next run goes on where this one ended.", "The server of %s has ended the stream of changes; it is shutting down.", x.s.what)
+		return false, problem.Newf(problem.Unreachable, "The next run goes on where this one ended.",
+			"The server of %s has ended the stream of changes; it is shutting down.", x.s.what)
 	}
 	return false, nil
 }
@@ -379,9 +390,12 @@ func (x *stream) relation(r *reader) error {
 			case place < 0:
 				extra = append(extra, column)
 			case p.table.types[place] != typ && p.unfit == nil:
-				p.unfit = source.CopyAgain(name, "The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
+				p.unfit = source.CopyAgain(name,
+					"The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
 			case place < last && p.unfit == nil:
-				p.unfit = source.CopyAgain(name, "The columns of %s stand in another order than the log has them: if names were exchanged, rows that are not told have the wrong values under them.", name)
+				p.unfit = source.CopyAgain(name,
+					"The columns of %s stand in another order than the log has them: if names were exchanged, rows "+
+						"that are not told have the wrong values under them.", name)
 			}
 			last = max(last, place)
 		}
@@ -393,12 +407,17 @@ func (x *stream) relation(r *reader) error {
 	}
 	for i, c := range p.table.Table.Columns {
 		if !slices.Contains(p.columns, i) && p.unfit == nil {
-			p.unfit = source.CopyAgain(name, "The log holds changes of %s from before it had the column %s, so the column's values are not known.", name, c.Name)
+			p.unfit = source.CopyAgain(name,
+				"The log holds changes of %s from before it had the column %s, so the column's values are not known.",
+				name, c.Name)
 		}
 	}
 	slices.Sort(key)
-	if was := slices.Sorted(slices.Values(p.table.names)); identity != 'f' && p.unfit == nil && p.table.names != nil && !slices.Equal(key, was) {
-		p.unfit = source.CopyAgain(name, "The key of %s was changed: the log names its rows by (%s), and they are known by (%s).", name, strings.Join(key, ", "), strings.Join(was, ", "))
+	if was := slices.Sorted(slices.Values(p.table.names)); identity != 'f' && p.unfit == nil && p.table.names != nil &&
+		!slices.Equal(key, was) {
+		p.unfit = source.CopyAgain(name,
+			"The key of %s was changed: the log names its rows by (%s), and they are known by (%s).", name,
+			strings.Join(key, ", "), strings.Join(was, ", "))
 	}
 	if p.table.Whole && len(extra) > 0 && p.unfit == nil {
 		// A column that was dropped since, or one that was added after this run looked.
@@ -412,7 +431,8 @@ func (x *stream) extra(name schema.Name, columns []string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	var added []string
-	if err := x.s.row(ctx, `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) AND attname = ANY ($2) AND NOT attisdropped)`, []any{name.Quoted(), columns}, &added); err != nil {
+	if err := x.s.row(ctx, `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) `+
+		`AND attname = ANY ($2) AND NOT attisdropped)`, []any{name.Quoted(), columns}, &added); err != nil {
 		return err
 	}
 	if len(added) == 0 {

@@ -16,11 +16,14 @@ import (
 
 func aStream() *stream {
 	columns := []schema.Column{
-		{Name: "id", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}, {Name: "name", Type: schema.Type{Kind: schema.Text}, Wire: "text"},
-		{Name: "fee", Type: schema.Type{Kind: schema.Decimal, Precision: 8, Scale: 2}, Wire: "decimal"}, {Name: "at", Type: schema.Type{Kind: schema.TimestampTZ}, Wire: "timestamptz"},
+		{Name: "id", Type: schema.Type{Kind: schema.Int64}, Wire: "int8"}, {Name: "name",
+			Type: schema.Type{Kind: schema.Text}, Wire: "text"},
+		{Name: "fee", Type: schema.Type{Kind: schema.Decimal, Precision: 8, Scale: 2}, Wire: "decimal"}, {Name: "at",
+			Type: schema.Type{Kind: schema.TimestampTZ}, Wire: "timestamptz"},
 	}
 	x := &stream{relations: map[uint32]*described{}}
-	g := &followed{Changes: x.Table(source.Followed{Table: schema.Table{Name: schema.Name{Schema: "public", Table: "fines"}, Columns: columns}, Key: []string{"id"}, Whole: true}), types: []uint32{20, 25, 1700, 1184}}
+	g := &followed{Changes: x.Table(source.Followed{Table: schema.Table{Name: schema.Name{Schema: "public",
+		Table: "fines"}, Columns: columns}, Key: []string{"id"}, Whole: true}), types: []uint32{20, 25, 1700, 1184}}
 	for _, c := range columns {
 		g.values = append(g.values, pgcopy.ValueOf(c))
 	}
@@ -32,7 +35,8 @@ var (
 	describes = append([]byte("R\x00\x00\x00\x01public\x00fines\x00d\x00\x04"),
 		[]byte("\x01id\x00\x00\x00\x00\x14\xff\xff\xff\xff\x00name\x00\x00\x00\x00\x19\xff\xff\xff\xff\x00fee\x00\x00\x00\x06\xa4\x00\x08\x00\x06\x00at\x00\x00\x00\x04\xa0\xff\xff\xff\xff")...)
 	begins = append([]byte("B"), make([]byte, 20)...)
-	insert = append(append([]byte("I\x00\x00\x00\x01N\x00\x04b\x00\x00\x00\x08"), binary.BigEndian.AppendUint64(nil, 7)...), []byte("t\x00\x00\x00\x05Aelisnn")...)
+	insert = append(append([]byte("I\x00\x00\x00\x01N\x00\x04b\x00\x00\x00\x08"),
+		binary.BigEndian.AppendUint64(nil, 7)...), []byte("t\x00\x00\x00\x05Aelisnn")...)
 )
 
 func TestMessagesOfTheLog(t *testing.T) {
@@ -53,7 +57,8 @@ func TestNoMessageEndsTheProcess(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		x := aStream()
 		for range rapid.IntRange(1, 8).Draw(t, "messages") {
-			m := append([]byte{}, rapid.SampledFrom([][]byte{begins, describes, insert, []byte("C"), []byte("D\x00\x00\x00\x01K"), []byte("T\x00\x00\x00\x01\x00\x00\x00\x00\x01")}).Draw(t, "kind")...)
+			m := append([]byte{}, rapid.SampledFrom([][]byte{begins, describes, insert, []byte("C"),
+				[]byte("D\x00\x00\x00\x01K"), []byte("T\x00\x00\x00\x01\x00\x00\x00\x00\x01")}).Draw(t, "kind")...)
 			for range rapid.IntRange(0, 3).Draw(t, "changed bytes") {
 				m[rapid.IntRange(0, len(m)-1).Draw(t, "place")] = rapid.Byte().Draw(t, "byte")
 			}
@@ -68,7 +73,8 @@ func TestNoMessageEndsTheProcess(t *testing.T) {
 func TestSnapshotsSeeWhatHadCommitted(t *testing.T) {
 	s, err := parseSnapshot("8589934600:8589934610:8589934602,8589934605") // 2 × 2^32 + 8 to + 18
 	require.NoError(t, err)
-	for id, want := range map[uint32]bool{7: true, 8: true, 9: true, 10: false, 13: false, 12: true, 17: true, 18: false, 19: false, 4294967295: true} {
+	for id, want := range map[uint32]bool{7: true, 8: true, 9: true, 10: false, 13: false, 12: true, 17: true,
+		18: false, 19: false, 4294967295: true} {
 		require.Equal(t, want, s.sees(id), "transaction %d", id)
 	}
 	for _, wrong := range []string{"", "1:2", "a:b:"} {

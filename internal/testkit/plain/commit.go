@@ -28,7 +28,8 @@ type commit struct {
 	over      bool
 }
 
-func (c *commit) Move(_ context.Context, feed, table string, from warehouse.Checkpoint, to position.Position, run int64) (
+func (c *commit) Move(_ context.Context, feed, table string, from warehouse.Checkpoint, to position.Position,
+	run int64) (
 	warehouse.Checkpoint, error) {
 	return c.state.move(of{feed, table}, &from.Version, to, run)
 }
@@ -172,7 +173,8 @@ func (p *part) sweep(keys map[string]bool, moment int64) (n int64) {
 		if !holds(p.t, r) || keys[keyOf(p.t, r)] {
 			continue
 		}
-		ends := row{warehouse.StageGone: truth(true), warehouse.StageKeyOnly: truth(true), p.t.Called(warehouse.Run): number(p.load.Run)}
+		ends := row{warehouse.StageGone: truth(true), warehouse.StageKeyOnly: truth(true),
+			p.t.Called(warehouse.Run): number(p.load.Run)}
 		for _, k := range p.t.Key {
 			ends[k] = r[k]
 		}
@@ -196,8 +198,9 @@ func (p *part) TakeCopy(ctx context.Context, begins change.Txn) error {
 		keys[keyOf(p.t, r)] = true
 		r = maps.Clone(r)
 		delete(r, stash.Snapshot)
-		maps.Copy(r, row{p.t.Called(warehouse.Run): number(p.load.Run), p.t.Called(warehouse.ChangedAt): instant(begins.Moment),
-			p.t.Called(warehouse.From): instant(begins.Moment), p.t.Called(warehouse.Current): truth(true),
+		maps.Copy(r, row{p.t.Called(warehouse.Run): number(p.load.Run),
+			p.t.Called(warehouse.ChangedAt): instant(begins.Moment),
+			p.t.Called(warehouse.From):      instant(begins.Moment), p.t.Called(warehouse.Current): truth(true),
 			p.t.Called(warehouse.Position): text(at), p.t.Called(warehouse.Changed): text(change.Copied)})
 		p.stage = append(p.stage, r)
 		p.books.Read++
@@ -228,7 +231,8 @@ func (p *part) giveWay(moment int64) {
 	}
 	for i, r := range t.rows {
 		if holds(p.t, r) {
-			t.rows[i] = p.with(r, row{p.t.Called(warehouse.Until): instant(moment), p.t.Called(warehouse.Current): truth(false)})
+			t.rows[i] = p.with(r, row{p.t.Called(warehouse.Until): instant(moment),
+				p.t.Called(warehouse.Current): truth(false)})
 		}
 	}
 	p.commit.state.tables[p.t.Name] = t
@@ -251,10 +255,13 @@ func (p *part) Truncate(_ context.Context, moment int64, h warehouse.Has) error 
 		case p.t.Keep == feed.KeepHistory && h.Continues && r[p.t.Called(warehouse.From)].text == instant(moment).text:
 			// what the same transaction made never was
 		case p.t.Keep == feed.KeepHistory:
-			left = append(left, p.with(r, row{p.t.Called(warehouse.Until): instant(moment), p.t.Called(warehouse.Current): truth(false)}))
+			left = append(left, p.with(r,
+				row{p.t.Called(warehouse.Until): instant(moment), p.t.Called(warehouse.Current): truth(false)}))
 			p.books.Deleted, p.books.Read = p.books.Deleted+1, p.books.Read+1
 		case p.t.Keep == feed.KeepSoftDelete:
-			left = append(left, p.with(r, row{p.t.Called(warehouse.DeletedAt): instant(moment), p.t.Called(warehouse.ChangedAt): instant(moment)}))
+			left = append(left, p.with(r,
+				row{p.t.Called(warehouse.DeletedAt): instant(moment),
+					p.t.Called(warehouse.ChangedAt): instant(moment)}))
 			p.books.Deleted, p.books.Read = p.books.Deleted+1, p.books.Read+1
 		default:
 			p.books.Deleted, p.books.Read = p.books.Deleted+1, p.books.Read+1
@@ -269,11 +276,13 @@ func (p *part) Close(_ context.Context, to position.Position) (rows.Books, error
 	b := &p.books
 	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
 	if b.Unchanged < 0 || b.Inserted < 0 {
-		return *b, problem.Newf(problem.Held, "Please report this.", "The books of %s do not balance: %+v.", p.load.Table, *b)
+		return *b, problem.Newf(problem.Held, "Please report this.", "The books of %s do not balance: %+v.",
+			p.load.Table, *b)
 	}
 	at := of{p.load.Feed, p.load.Table}
 	p.commit.state.keepAside(at, p.aside, slices.Collect(maps.Keys(p.came)))
-	p.commit.state.loads[at] = append(slices.Clone(p.commit.state.loads[at]), load{p.t.Name.Display(), p.load.From, to, *b})
+	p.commit.state.loads[at] = append(slices.Clone(p.commit.state.loads[at]),
+		load{p.t.Name.Display(), p.load.From, to, *b})
 	return *b, nil
 }
 

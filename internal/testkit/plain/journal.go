@@ -51,12 +51,15 @@ type state struct {
 }
 
 func newState() state {
-	return state{map[schema.Name]table{}, map[of]warehouse.Checkpoint{}, map[of][]load{}, map[of][]rows.Aside{}, map[of]time.Time{},
-		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{}, map[of]table{}}
+	return state{map[schema.Name]table{}, map[of]warehouse.Checkpoint{}, map[of][]load{}, map[of][]rows.Aside{},
+		map[of]time.Time{},
+		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
+		map[of]table{}}
 }
 
 func (s state) clone() state {
-	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside), maps.Clone(s.sweeps),
+	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside),
+		maps.Clone(s.sweeps),
 		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting)}
 }
 
@@ -82,6 +85,8 @@ func (s state) move(at of, expected *int64, to position.Position, run int64) (wa
 }
 
 // note makes one entry.
+//
+// Longer than a screen: it has a case for each entry.
 func (s state) note(feed string, entry warehouse.Entry) error {
 	at := func(table string) of { return of{feed, table} }
 	update := func(table string, expect func(warehouse.Copy) bool, change func(*warehouse.Copy)) error {
@@ -114,7 +119,8 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 		}
 	case warehouse.TakeSnapshot:
 		return update(e.To.Table, func(c warehouse.Copy) bool {
-			return c.Generation == e.From.Generation && slices.Equal(c.Snapshots, e.From.Snapshots) && c.State == warehouse.Copying
+			return c.Generation == e.From.Generation && slices.Equal(c.Snapshots, e.From.Snapshots) &&
+				c.State == warehouse.Copying
 		}, func(c *warehouse.Copy) {
 			c.Generation, c.Layout, c.Snapshots = e.To.Generation, e.To.Layout, slices.Clone(e.To.Snapshots)
 		})
@@ -123,23 +129,32 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 	case warehouse.PartCopied:
 		s.parts[partOf{at(e.Table), e.Generation, e.Part}] = e
 	case warehouse.CopyDone:
-		_ = update(e.Table, func(c warehouse.Copy) bool { return c.Generation == e.Generation && c.State == warehouse.Copying },
+		_ = update(e.Table, func(c warehouse.Copy) bool {
+			return c.Generation == e.Generation &&
+				c.State == warehouse.Copying
+		},
 			func(c *warehouse.Copy) { c.State, c.Reached, c.Moment = warehouse.Joining, e.Reached, e.Moment })
 	case warehouse.SettleCopy:
 		s.settle(at(e.Stash.Table), e)
 	case warehouse.Joined:
 		s.dropStash(at(e.Table))
-		return update(e.Table, func(c warehouse.Copy) bool { return c.Generation == e.Generation && c.State == warehouse.Joining },
+		return update(e.Table, func(c warehouse.Copy) bool {
+			return c.Generation == e.Generation &&
+				c.State == warehouse.Joining
+		},
 			func(c *warehouse.Copy) {
-				*c = warehouse.Copy{Table: e.Table, State: warehouse.Following, Generation: c.Generation, Structure: e.Structure}
+				*c = warehouse.Copy{Table: e.Table, State: warehouse.Following, Generation: c.Generation,
+					Structure: e.Structure}
 			})
 	case warehouse.KeepStructure:
 		return update(e.Table, any, func(c *warehouse.Copy) { c.Structure = e.Structure })
 	case warehouse.Hold:
 		s.dropStash(at(e.Table))
-		return update(e.Table, func(warehouse.Copy) bool { return s.checkpoints[at("")].Version == e.Version }, func(c *warehouse.Copy) {
-			*c = warehouse.Copy{Table: e.Table, State: warehouse.Held, Generation: c.Generation + 1, Reason: e.Reason}
-		})
+		return update(e.Table, func(warehouse.Copy) bool { return s.checkpoints[at("")].Version == e.Version },
+			func(c *warehouse.Copy) {
+				*c = warehouse.Copy{Table: e.Table, State: warehouse.Held, Generation: c.Generation + 1,
+					Reason: e.Reason}
+			})
 	case warehouse.LastMoment:
 		l := s.logs[feed]
 		l.LastMoment = e.Moment
@@ -157,7 +172,8 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 // keepAside keeps rows that are set aside, once each, and takes out those that have healed.
 func (s state) keepAside(at of, list []rows.Aside, healed []string) {
 	kept := slices.DeleteFunc(slices.Clone(s.aside[at]), func(a rows.Aside) bool {
-		return slices.Contains(healed, a.Key) || slices.ContainsFunc(list, func(b rows.Aside) bool { return a.Digest() == b.Digest() })
+		return slices.Contains(healed, a.Key) ||
+			slices.ContainsFunc(list, func(b rows.Aside) bool { return a.Digest() == b.Digest() })
 	})
 	for _, a := range list {
 		if !slices.ContainsFunc(kept, func(b rows.Aside) bool { return a.Digest() == b.Digest() }) {
@@ -306,7 +322,10 @@ func (j journal) Waiting(_ context.Context, s warehouse.Stash, sink func(arrow.R
 	if len(t.rows) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(t.rows, func(a, b row) int { return strings.Compare(a[stash.Event].text, b[stash.Event].text) })
+	slices.SortStableFunc(t.rows, func(a,
+		b row) int {
+		return strings.Compare(a[stash.Event].text, b[stash.Event].text)
+	})
 	return sink(recordOf(t.rows, stash.Columns(s.Columns)))
 }
 

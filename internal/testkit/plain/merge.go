@@ -114,13 +114,15 @@ func (p *part) fill(stage []row, t table) ([]row, error) {
 		}
 		var base row
 		for _, b := range t.rows {
-			newer := base == nil || p.t.Keep != feed.KeepLedger || b[p.t.Called(warehouse.Position)].text > base[p.t.Called(warehouse.Position)].text
+			newer := base == nil || p.t.Keep != feed.KeepLedger ||
+				b[p.t.Called(warehouse.Position)].text > base[p.t.Called(warehouse.Position)].text
 			if keyOf(p.t, b) == rows.KeyJSON(parts) && (p.t.Keep != feed.KeepHistory || holds(p.t, b)) && newer {
 				base = b
 			}
 		}
 		if base == nil {
-			a := rows.Aside{Row: map[string]*string{}, Key: keyOf(p.t, r), Reason: "There is no row to take unknown values from."}
+			a := rows.Aside{Row: map[string]*string{}, Key: keyOf(p.t, r),
+				Reason: "There is no row to take unknown values from."}
 			if err := p.SetAside([]rows.Aside{a}); err != nil {
 				return nil, err
 			}
@@ -260,7 +262,8 @@ func (p *part) history(stage, list []row, h warehouse.Has) []row {
 				at = i
 			}
 			ended = max(ended, list[i][until].micros())
-			replayed = replayed || list[i][from].micros() > r[from].micros() || list[i][until].micros() > r[from].micros()
+			replayed = replayed || list[i][from].micros() > r[from].micros() ||
+				list[i][until].micros() > r[from].micros()
 		}
 		if !p.t.Log {
 			moment := r[from].micros()
@@ -317,7 +320,8 @@ func (p *part) remake(list []row, versions []int, at int, r row) int {
 		return at
 	}
 	for _, i := range versions {
-		if list[i] != nil && !list[i].null(until) && list[i][until].micros() == r[from].micros() && p.values(list[i]) == p.values(r) {
+		if list[i] != nil && !list[i].null(until) && list[i][until].micros() == r[from].micros() &&
+			p.values(list[i]) == p.values(r) {
 			list[i] = p.with(list[i], row{current: truth(true)})
 			delete(list[i], until)
 			at = i

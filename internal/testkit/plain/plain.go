@@ -147,7 +147,8 @@ func (w *Warehouse) Prepare(ctx context.Context, t warehouse.Target) (made bool,
 	}
 	for _, c := range t.All() {
 		if have, ok := (schema.Table{Columns: has.columns}).Column(c.Name); !ok || have.Type != c.Type {
-			return false, problem.Newf(problem.Held, "Copy the table again.", "The target %s does not have the columns that the source has now.", t.Name)
+			return false, problem.Newf(problem.Held, "Copy the table again.",
+				"The target %s does not have the columns that the source has now.", t.Name)
 		}
 	}
 	return false, nil

@@ -50,8 +50,10 @@ func (s *Source) judge(ctx context.Context, ask Ask, keep, table string) ([]stri
 		must = `SELECT id, v::text, sum FROM must_latest WHERE tbl = $1 ORDER BY 1`
 		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + ` FROM ` + target(table)
 	case "soft-delete":
-		must = `SELECT id, v::text, sum, deleted::text, (deleted AND seq <= ` + strconv.FormatInt(s.mark, 10) + `)::text FROM must_soft_delete WHERE tbl = $1 ORDER BY 1`
-		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` + target(table)
+		must = `SELECT id, v::text, sum, deleted::text, (deleted AND seq <= ` + strconv.FormatInt(s.mark,
+			10) + `)::text FROM must_soft_delete WHERE tbl = $1 ORDER BY 1`
+		has = `SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + `, CAST(nm_deleted_at IS NOT NULL AS VARCHAR) FROM ` +
+			target(table)
 	case "history":
 		return s.judgeHistory(ctx, ask, table)
 	default:
@@ -124,7 +126,8 @@ func chains(rows [][]string) map[string][][]string {
 // judgeHistory wants the versions of each key to be the last ones that there must be, all
 // of them but for those that were over when the table was copied, without overlap.
 func (s *Source) judgeHistory(ctx context.Context, ask Ask, table string) ([]string, error) {
-	steps, err := s.rows(ctx, `SELECT id, v::text, sum, closed::text, begins::text, live::text FROM (SELECT h.*, t.live FROM must_history h JOIN steps t USING (tbl, id, seq)) x WHERE tbl = $1 ORDER BY id, seq`, table)
+	steps, err := s.rows(ctx, `SELECT id, v::text, sum, closed::text, begins::text, live::text FROM (SELECT h.*, `+
+		`t.live FROM must_history h JOIN steps t USING (tbl, id, seq)) x WHERE tbl = $1 ORDER BY id, seq`, table)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +160,8 @@ FROM ` + target(table) + ` WINDOW w AS (PARTITION BY branch, no ORDER BY nm_from
 			m := must[missing+i]
 			switch {
 			case x[0] != m[0] || x[1] != m[1]:
-				fault(key, "has version %s where %s must be (%d of %d): %v, must be %v", x[0], m[0], i, len(versions), shorten(versions), shorten(must))
+				fault(key, "has version %s where %s must be (%d of %d): %v, must be %v", x[0], m[0], i, len(versions),
+					shorten(versions), shorten(must))
 			case x[2] != m[2] || x[3] != m[2]:
 				fault(key, "version %s: closed is %s and must be %s", x[0], x[2], m[2])
 			case x[4] == "true":
@@ -165,7 +169,8 @@ FROM ` + target(table) + ` WINDOW w AS (PARTITION BY branch, no ORDER BY nm_from
 			case i > 0 && x[5] != m[3]:
 				fault(key, "version %s begins after a gap: %s, must be %s", x[0], x[5], m[3])
 			case i == 0 && missing > 0 && m[3] != "true" && x[6] != "true":
-				fault(key, "begins with version %s, which is not from the copy, and follows a version that is missing", x[0])
+				fault(key, "begins with version %s, which is not from the copy, and follows a version that is missing",
+					x[0])
 			default:
 				continue
 			}
@@ -191,11 +196,14 @@ func shorten(list [][]string) []string {
 // judgeLedger wants the events of each key to be the last ones that there must be, after a
 // row of the copy if there was one.
 func (s *Source) judgeLedger(ctx context.Context, ask Ask, table string) ([]string, error) {
-	events, err := s.rows(ctx, `SELECT id, change, coalesce(v::text, ''), coalesce(sum, '') FROM must_ledger WHERE tbl = $1 ORDER BY id, seq`, table)
+	events, err := s.rows(ctx, `SELECT id, change, coalesce(v::text, ''), coalesce(sum, '') FROM must_ledger WHERE `+
+		`tbl = $1 ORDER BY id, seq`, table)
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + s.sum + ` END FROM ` + target(table) + ` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
+	got, err := ask(`SELECT ` + id + `, nm_change, CASE WHEN nm_change = 'delete' THEN '' ELSE CAST(v AS VARCHAR) ` +
+		`END, CASE WHEN nm_change = 'delete' THEN '' ELSE ` + s.sum + ` END FROM ` + target(table) +
+		` WHERE nm_change <> 'truncate' ORDER BY branch, no, nm_position`)
 	if err != nil {
 		return nil, err
 	}
@@ -207,13 +215,16 @@ func (s *Source) judgeLedger(ctx context.Context, ask Ask, table string) ([]stri
 			was := list[0]
 			list = list[1:]
 			if i := len(must) - len(list) - 1; i < 0 || must[i][1] != was[1] || must[i][2] != was[2] {
-				faults = append(faults, fmt.Sprintf("%s: %s was copied as version %s, and %d events follow, of %d that there must be: %v", table, key, was[1], len(list), len(must), must[max(len(must)-4, 0):]))
+				faults = append(faults,
+					fmt.Sprintf("%s: %s was copied as version %s, and %d events follow, of %d that there must be: %v",
+						table, key, was[1], len(list), len(must), must[max(len(must)-4, 0):]))
 				continue
 			}
 		}
 		missing := len(must) - len(list)
 		if missing < 0 {
-			faults = append(faults, fmt.Sprintf("%s: %s has %d events and must have %d", table, key, len(list), len(must)))
+			faults = append(faults, fmt.Sprintf("%s: %s has %d events and must have %d", table, key, len(list),
+				len(must)))
 			continue
 		}
 		for i, x := range list {
@@ -230,6 +241,7 @@ func (s *Source) judgeLedger(ctx context.Context, ask Ask, table string) ([]stri
 func (s *Source) Explain(ctx context.Context, fault string) string {
 	table, rest, _ := strings.Cut(fault, ": ")
 	key, _, _ := strings.Cut(rest, " ")
-	rows, err := s.rows(ctx, `SELECT seq, xid, op, v, sum FROM record WHERE tbl = $1 AND (id = $2 OR op = 'T') ORDER BY seq DESC LIMIT 12`, table, key)
+	rows, err := s.rows(ctx, `SELECT seq, xid, op, v, sum FROM record WHERE tbl = $1 AND (id = $2 OR op = 'T') `+
+		`ORDER BY seq DESC LIMIT 12`, table, key)
 	return fmt.Sprint(table, " ", key, " ", rows, err)
 }

@@ -23,13 +23,18 @@ var mariaColumns = []struct{ name, definition, value, there, here string }{
 	{"tiny", "tinyint", "floor(rand() * 250 - 125)", "CAST(tiny AS CHAR)", "CAST(tiny AS VARCHAR)"},
 	{"small", "smallint unsigned", "floor(rand() * 65535)", "CAST(small AS CHAR)", "CAST(small AS VARCHAR)"},
 	{"medium", "mediumint", "floor(rand() * -8388607)", "CAST(medium AS CHAR)", "CAST(medium AS VARCHAR)"},
-	{"large", "bigint unsigned", "floor(rand() * 18000000000000000000)", "CAST(large AS CHAR)", "CAST(large AS VARCHAR)"},
-	{"ratio", "double", "floor(rand() * 1000) / 8", "CAST(CAST(ratio * 8 AS SIGNED) AS CHAR)", "CAST(CAST(ratio * 8 AS BIGINT) AS VARCHAR)"},
+	{"large", "bigint unsigned", "floor(rand() * 18000000000000000000)", "CAST(large AS CHAR)",
+		"CAST(large AS VARCHAR)"},
+	{"ratio", "double", "floor(rand() * 1000) / 8", "CAST(CAST(ratio * 8 AS SIGNED) AS CHAR)",
+		"CAST(CAST(ratio * 8 AS BIGINT) AS VARCHAR)"},
 	{"exact", "decimal(65,30)", "rand() * 1e10 - 5e9", "CAST(exact AS CHAR)", "CAST(exact AS VARCHAR)"},
 	{"day", "date", "'2026-01-01' + INTERVAL floor(rand() * 9999) DAY", "CAST(day AS CHAR)", "CAST(day AS VARCHAR)"},
-	{"stamp", "datetime", "'2026-01-01' + INTERVAL floor(rand() * 99999999) SECOND", "CAST(stamp AS CHAR)", "CAST(stamp AS VARCHAR)"},
-	{"instant", "timestamp(6) NULL", "now(6)", "CAST(CAST(unix_timestamp(instant) * 1000000 AS SIGNED) AS CHAR)", "CAST(CAST(extract(epoch FROM instant) * 1000000 AS BIGINT) AS VARCHAR)"},
-	{"span", "time", "sec_to_time(floor(rand() * 6000000 - 3000000))", "CAST(time_to_sec(span) AS CHAR)", "CAST(CAST(extract(epoch FROM span) AS BIGINT) AS VARCHAR)"},
+	{"stamp", "datetime", "'2026-01-01' + INTERVAL floor(rand() * 99999999) SECOND", "CAST(stamp AS CHAR)",
+		"CAST(stamp AS VARCHAR)"},
+	{"instant", "timestamp(6) NULL", "now(6)", "CAST(CAST(unix_timestamp(instant) * 1000000 AS SIGNED) AS CHAR)",
+		"CAST(CAST(extract(epoch FROM instant) * 1000000 AS BIGINT) AS VARCHAR)"},
+	{"span", "time", "sec_to_time(floor(rand() * 6000000 - 3000000))", "CAST(time_to_sec(span) AS CHAR)",
+		"CAST(CAST(extract(epoch FROM span) AS BIGINT) AS VARCHAR)"},
 	{"made", "year", "floor(1901 + rand() * 250)", "CAST(made AS CHAR)", "CAST(made AS VARCHAR)"},
 	{"kind", "enum('low','high','hôch')", "floor(1 + rand() * 3)", "CAST(kind AS CHAR)", "kind"},
 	{"tags", "set('new','lent','zu prüfen')", "floor(rand() * 8)", "CAST(tags AS CHAR)", "tags"},
@@ -63,7 +68,8 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 	db.SetMaxOpenConns(20)
 	var there, here, list, anew []string
 	for _, c := range mariaColumns {
-		there, here = append(there, "coalesce("+strings.ReplaceAll(c.there, c.name, "NEW."+c.name)+", 'null')"), append(here, c.here)
+		there, here = append(there, "coalesce("+strings.ReplaceAll(c.there, c.name, "NEW."+c.name)+
+			", 'null')"), append(here, c.here)
 		definition := c.name + " " + c.definition
 		if c.value != "" {
 			definition += " DEFAULT (" + c.value + ")"
@@ -73,7 +79,8 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 	}
 	m.sum, m.anew = sumOf(here), strings.Join(anew, ", ")
 	statements := []string{"SET NAMES utf8mb4",
-		"CREATE TABLE record (seq bigint AUTO_INCREMENT PRIMARY KEY, tbl varchar(60) NOT NULL, xid bigint NOT NULL, op char(1) NOT NULL, id varchar(60), v bigint, sum char(32))"}
+		"CREATE TABLE record (seq bigint AUTO_INCREMENT PRIMARY KEY, tbl varchar(60) NOT NULL, xid bigint NOT NULL, " +
+			"op char(1) NOT NULL, id varchar(60), v bigint, sum char(32))"}
 	row := "md5(concat_ws('|', " + strings.Join(there, ", ") + "))"
 	for _, keep := range Keeps {
 		for i, name := range Tables(keep) {
@@ -83,14 +90,22 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 				if op != "D" {
 					v, sum = "NEW.v", row
 				}
-				return fmt.Sprintf("INSERT INTO record (tbl, xid, op, id, v, sum) VALUES (%s, @txn, '%s', concat(%s.branch, '/', %[3]s.no), %[4]s, %[5]s);", "'"+name+"'", op, prefix, v, sum)
+				return fmt.Sprintf("INSERT INTO record (tbl, xid, op, id, v, sum) VALUES (%s, @txn, '%s', "+
+					"concat(%s.branch, '/', %[3]s.no), %[4]s, %[5]s);", "'"+name+"'", op, prefix, v, sum)
 			}
 			statements = append(statements,
-				fmt.Sprintf("CREATE TABLE %s (branch varchar(40), no int, v bigint NOT NULL DEFAULT 0, %s, `Söme \"Column` varchar(20) DEFAULT 'as it is', PRIMARY KEY (branch, no)) CHARACTER SET utf8mb4", table, strings.Join(list, ", ")),
-				fmt.Sprintf("CREATE TRIGGER %s AFTER INSERT ON %s FOR EACH ROW BEGIN %s END", back(fmt.Sprintf("i%d%s", i, keep)), table, note("I", "NEW")),
-				fmt.Sprintf("CREATE TRIGGER %s AFTER DELETE ON %s FOR EACH ROW BEGIN %s END", back(fmt.Sprintf("d%d%s", i, keep)), table, note("D", "OLD")),
-				fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW BEGIN IF OLD.branch <> NEW.branch OR OLD.no <> NEW.no THEN %s %s ELSEIF OLD.v <> NEW.v THEN %s END IF; END", back(fmt.Sprintf("u%d%s", i, keep)), table, note("D", "OLD"), note("I", "NEW"), note("U", "NEW")),
-				"SET @txn = 0", fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', seq, repeat('n', seq * 40) FROM seq_1_to_150", table))
+				fmt.Sprintf("CREATE TABLE %s (branch varchar(40), no int, v bigint NOT NULL DEFAULT 0, %s, `Söme "+
+					"\"Column` varchar(20) DEFAULT 'as it is', PRIMARY KEY (branch, no)) CHARACTER SET utf8mb4", table,
+					strings.Join(list, ", ")),
+				fmt.Sprintf("CREATE TRIGGER %s AFTER INSERT ON %s FOR EACH ROW BEGIN %s END",
+					back(fmt.Sprintf("i%d%s", i, keep)), table, note("I", "NEW")),
+				fmt.Sprintf("CREATE TRIGGER %s AFTER DELETE ON %s FOR EACH ROW BEGIN %s END",
+					back(fmt.Sprintf("d%d%s", i, keep)), table, note("D", "OLD")),
+				fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW BEGIN IF OLD.branch <> NEW.branch OR "+
+					"OLD.no <> NEW.no THEN %s %s ELSEIF OLD.v <> NEW.v THEN %s END IF; END", back(fmt.Sprintf("u%d%s",
+					i, keep)), table, note("D", "OLD"), note("I", "NEW"), note("U", "NEW")),
+				"SET @txn = 0", fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', seq, repeat('n', seq "+
+					"* 40) FROM seq_1_to_150", table))
 		}
 	}
 	conn, err := db.Conn(ctx)
@@ -110,25 +125,27 @@ func back(name string) string { return "`" + strings.ReplaceAll(name, "`", "``")
 
 // bringRecord brings what is new in the record.
 func (m *maria) bringRecord(ctx context.Context) error {
-	found, err := m.db.QueryContext(ctx, "SELECT seq, tbl, xid, op, id, v, sum FROM record WHERE seq > ? ORDER BY seq", m.last)
+	found, err := m.db.QueryContext(ctx, "SELECT seq, tbl, xid, op, id, v, sum FROM record WHERE seq > ? ORDER BY seq",
+		m.last)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = found.Close() }()
-	_, err = m.Pool.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "tbl", "xid", "op", "id", "v", "sum"}, pgx.CopyFromFunc(func() ([]any, error) {
-		if !found.Next() {
-			return nil, found.Err()
-		}
-		var seq, xid int64
-		var tbl, op string
-		var id, sum sql.NullString
-		var v sql.NullInt64
-		if err := found.Scan(&seq, &tbl, &xid, &op, &id, &v, &sum); err != nil {
-			return nil, err
-		}
-		m.last = seq
-		return []any{seq, tbl, uint64(xid), op, id, v, sum}, nil
-	}))
+	_, err = m.Pool.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "tbl", "xid", "op", "id", "v", "sum"},
+		pgx.CopyFromFunc(func() ([]any, error) {
+			if !found.Next() {
+				return nil, found.Err()
+			}
+			var seq, xid int64
+			var tbl, op string
+			var id, sum sql.NullString
+			var v sql.NullInt64
+			if err := found.Scan(&seq, &tbl, &xid, &op, &id, &v, &sum); err != nil {
+				return nil, err
+			}
+			m.last = seq
+			return []any{seq, tbl, uint64(xid), op, id, v, sum}, nil
+		}))
 	return err
 }
 
@@ -151,7 +168,8 @@ func (m *maria) transact(r *rand.Rand) error {
 	r.Shuffle(len(tables), func(i, j int) { tables[i], tables[j] = tables[j], tables[i] })
 	tables = tables[:1+r.IntN(3)]
 	number := m.number.Add(1)
-	if err := exec(fmt.Sprintf("SET @txn = %d, lock_wait_timeout = 5, innodb_lock_wait_timeout = 5, binlog_row_image = '%s'", number, []string{"FULL", "NOBLOB", "MINIMAL"}[r.IntN(3)])); err != nil {
+	if err := exec(fmt.Sprintf("SET @txn = %d, lock_wait_timeout = 5, innodb_lock_wait_timeout = 5, "+
+		"binlog_row_image = '%s'", number, []string{"FULL", "NOBLOB", "MINIMAL"}[r.IntN(3)])); err != nil {
 		return err
 	}
 	if r.IntN(150) == 0 {
@@ -232,7 +250,9 @@ func (m *maria) change(run func(string, ...any) error, r *rand.Rand, table strin
 	note := noteOf(r, no, m.Huge)
 	switch n := r.IntN(1000); {
 	case n < 250:
-		return exec(`INSERT INTO TABLE_ (branch, no, v, note, fee, seen) VALUES ('main', ?, VERSION_, ?, ? / 100, ?) ON DUPLICATE KEY UPDATE v = VERSION_, note = VALUES(note), fee = VALUES(fee)`, no, note, r.IntN(9999), r.IntN(5))
+		return exec(`INSERT INTO TABLE_ (branch, no, v, note, fee, seen) VALUES ('main', ?, VERSION_, ?, ? / 100, `+
+			`?) ON DUPLICATE KEY UPDATE v = VERSION_, note = VALUES(note), fee = VALUES(fee)`, no, note, r.IntN(9999),
+			r.IntN(5))
 	case n < 500: // the note, however long, is left as it is
 		return exec(`UPDATE TABLE_ SET v = VERSION_, seen = ? WHERE branch = 'main' AND no = ?`, r.IntN(5), no)
 	case n < 560:
@@ -244,16 +264,19 @@ func (m *maria) change(run func(string, ...any) error, r *rand.Rand, table strin
 	case n < 800:
 		return exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = ?`, no)
 	case n < 870: // the key changes
-		return exec(`UPDATE TABLE_ SET no = ?, v = VERSION_ WHERE branch = 'main' AND no = ? AND NOT EXISTS (SELECT 1 FROM (SELECT 1 FROM TABLE_ WHERE branch = 'main' AND no = ?) AS there)`, other, no, other)
+		return exec(`UPDATE TABLE_ SET no = ?, v = VERSION_ WHERE branch = 'main' AND no = ? AND NOT EXISTS (SELECT `+
+			`1 FROM (SELECT 1 FROM TABLE_ WHERE branch = 'main' AND no = ?) AS there)`, other, no, other)
 	case n < 900:
 		if err := exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = ?`, no); err != nil {
 			return err
 		}
 		return exec(`INSERT INTO TABLE_ (branch, no, v, note) VALUES ('main', ?, VERSION_, ?)`, no, note)
 	case n < 985:
-		return exec(`UPDATE TABLE_ SET v = VERSION_, fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no BETWEEN ? AND ?`, min(no, other), min(no, other)+10)
+		return exec(`UPDATE TABLE_ SET v = VERSION_, fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no `+
+			`BETWEEN ? AND ?`, min(no, other), min(no, other)+10)
 	case n < 990: // a large transaction
-		if err := exec(fmt.Sprintf(`INSERT INTO TABLE_ (branch, no, v, note) SELECT 'bulk', seq, VERSION_, concat('bulk ', seq) FROM seq_1_to_%d ON DUPLICATE KEY UPDATE v = VERSION_`, m.bulkRows(r))); err != nil {
+		if err := exec(fmt.Sprintf(`INSERT INTO TABLE_ (branch, no, v, note) SELECT 'bulk', seq, VERSION_, `+
+			`concat('bulk ', seq) FROM seq_1_to_%d ON DUPLICATE KEY UPDATE v = VERSION_`, m.bulkRows(r))); err != nil {
 			return err
 		}
 		if r.IntN(2) == 0 {

@@ -44,10 +44,12 @@ var columns = []struct{ name, definition, text string }{
 	{"hour", "time DEFAULT time '08:00' + random() * interval '9 hours'", "CAST(hour AS VARCHAR)"},
 	{"stamp", "timestamp DEFAULT timestamp '2026-01-01' + random() * interval '9 years'", "CAST(stamp AS VARCHAR)"},
 	{"instant", "timestamptz DEFAULT clock_timestamp()", "CAST(instant AT TIME ZONE 'UTC' AS VARCHAR)"},
-	{"span", "interval DEFAULT (random() * 9)::int * interval '1 month 3 days 04:05:06.5'", "CAST(timestamp '2026-01-01 00:00:00' + span AS VARCHAR)"},
+	{"span", "interval DEFAULT (random() * 9)::int * interval '1 month 3 days 04:05:06.5'",
+		"CAST(timestamp '2026-01-01 00:00:00' + span AS VARCHAR)"},
 	{"mark", "uuid DEFAULT gen_random_uuid()", "CAST(mark AS VARCHAR)"},
 	{"doc", "json DEFAULT json_build_object('shelf', random(), 'title', 'Über den Fluß')", "CAST(doc AS VARCHAR)"},
-	{"docb", "jsonb DEFAULT jsonb_build_object('shelf', random(), 'copies', ARRAY[1, NULL, 3])", "CAST(docb AS VARCHAR)"},
+	{"docb", "jsonb DEFAULT jsonb_build_object('shelf', random(), 'copies', ARRAY[1, NULL, 3])",
+		"CAST(docb AS VARCHAR)"},
 	{"raw", "bytea DEFAULT decode(md5(random()::text), 'hex')", "md5(raw)"},
 	{"tags", `text[] DEFAULT ARRAY['new', NULL, 'a "quoted" one', random()::text]`, "CAST(tags AS VARCHAR)"},
 	{"kind", "shelf DEFAULT (enum_range(NULL::shelf))[1 + floor(random() * 3)]", "CAST(kind AS VARCHAR)"},
@@ -114,7 +116,8 @@ CREATE TRIGGER note_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT EXECUTE 
 			if i == 1 {
 				sql += "ALTER TABLE " + table + " REPLICA IDENTITY FULL;"
 			}
-			sql += fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', i, repeat('n', i * 40) FROM generate_series(1, 150) i;", table)
+			sql += fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', i, repeat('n', i * 40) FROM "+
+				"generate_series(1, 150) i;", table)
 		}
 	}
 	_, err = pool.Exec(ctx, sql)
@@ -232,9 +235,12 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 	}
 	switch n := r.IntN(1000); {
 	case n < 250:
-		return exec(`INSERT INTO TABLE_ (branch, no, note, fee, seen) VALUES ('main', $1, $2, $3::int / 100.0, $4) ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions'), note = excluded.note, fee = excluded.fee`, no, note, r.IntN(9999), r.IntN(5))
+		return exec(`INSERT INTO TABLE_ (branch, no, note, fee, seen) VALUES ('main', $1, $2, $3::int / 100.0, $4) `+
+			`ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions'), note = excluded.note, fee = excluded.fee`,
+			no, note, r.IntN(9999), r.IntN(5))
 	case n < 500: // the note, however long, is left as it is
-		return exec(`UPDATE TABLE_ SET v = nextval('versions'), seen = $2 WHERE branch = 'main' AND no = $1`, no, r.IntN(5))
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), seen = $2 WHERE branch = 'main' AND no = $1`, no,
+			r.IntN(5))
 	case n < 560:
 		return exec(`UPDATE TABLE_ SET v = nextval('versions'), `+s.anew+` WHERE branch = 'main' AND no = $1`, no)
 	case n < 600:
@@ -244,16 +250,20 @@ func (s *Source) change(ctx context.Context, tx pgx.Tx, r *rand.Rand, table stri
 	case n < 800:
 		return exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = $1`, no)
 	case n < 870: // the key changes
-		return exec(`UPDATE TABLE_ SET no = $2, v = nextval('versions') WHERE branch = 'main' AND no = $1 AND NOT EXISTS (SELECT 1 FROM TABLE_ WHERE branch = 'main' AND no = $2)`, no, other)
+		return exec(`UPDATE TABLE_ SET no = $2, v = nextval('versions') WHERE branch = 'main' AND no = $1 AND NOT `+
+			`EXISTS (SELECT 1 FROM TABLE_ WHERE branch = 'main' AND no = $2)`, no, other)
 	case n < 900:
 		if err := exec(`DELETE FROM TABLE_ WHERE branch = 'main' AND no = $1`, no); err != nil {
 			return err
 		}
 		return exec(`INSERT INTO TABLE_ (branch, no, note) VALUES ('main', $1, $2)`, no, note)
 	case n < 985:
-		return exec(`UPDATE TABLE_ SET v = nextval('versions'), fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' AND no BETWEEN $1 AND $2`, min(no, other), min(no, other)+10)
+		return exec(`UPDATE TABLE_ SET v = nextval('versions'), fee = coalesce(fee, 0) + 0.01 WHERE branch = 'main' `+
+			`AND no BETWEEN $1 AND $2`, min(no, other), min(no, other)+10)
 	case n < 988: // a large transaction
-		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`, s.bulkRows(r)); err != nil {
+		if err := exec(`INSERT INTO TABLE_ (branch, no, note) SELECT 'bulk', i, 'bulk ' || i FROM `+
+			`generate_series(1, $1) i ON CONFLICT (branch, no) DO UPDATE SET v = nextval('versions')`,
+			s.bulkRows(r)); err != nil {
 			return err
 		}
 		if r.IntN(2) == 0 {

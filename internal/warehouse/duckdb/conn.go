@@ -1,3 +1,5 @@
+//go:build duckdb_arrow
+
 package duckdb
 
 import (
@@ -101,11 +103,13 @@ func named(args []any) []driver.NamedValue {
 }
 
 // Insert hands a record to DuckDB as a view and inserts from it.
-func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, _ *rows.Raw) error {
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch,
+	_ *rows.Raw) error {
 	if err := ctx.Err(); err != nil || record.NumRows() == 0 {
 		return err
 	}
-	sql := fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM %s", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()), c.view)
+	sql := fmt.Sprintf("INSERT INTO %s (%s) SELECT * FROM %s", into,
+		schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()), c.view)
 	if sql != c.inserting {
 		c.note(nil)
 		c.inserting, c.done = sql, statement.Begin(ctx, statement.Warehouse, sql+" -- once for each batch of rows")

@@ -1,3 +1,5 @@
+//go:build duckdb_arrow
+
 // Package duckdb writes warehouses in a DuckDB file, inside the service's own
 // process.
 //
@@ -49,16 +51,18 @@ var dialect = sqlmerge.Dialect{
 	Distinct: func(t schema.Type, a, b string) string {
 		switch t.Kind {
 		case schema.Float32, schema.Float64: // 0 and -0 are equal and yet not the same
-			return fmt.Sprintf("%s IS DISTINCT FROM %s OR signbit(coalesce(%[1]s, 0)) <> signbit(coalesce(%[2]s, 0))", a, b)
+			return fmt.Sprintf("%s IS DISTINCT FROM %s OR signbit(coalesce(%[1]s, 0)) <> signbit(coalesce(%[2]s, 0))",
+				a, b)
 		case schema.Interval: // so are 24 hours and a day
 			return fmt.Sprintf("CAST(%s AS VARCHAR) IS DISTINCT FROM CAST(%s AS VARCHAR)", a, b)
 		}
 		return a + " IS DISTINCT FROM " + b
 	},
 	NoEquals: func(schema.Type) bool { return false },
-	Columns:  `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND schema_name = $1 AND table_name = $2`,
-	Normal:   func(typeName string) string { return typeName },
-	Remake:   true,
+	Columns: `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND ` +
+		`schema_name = $1 AND table_name = $2`,
+	Normal: func(typeName string) string { return typeName },
+	Remake: true,
 	Convert: func(table, column, typeName string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DATA TYPE %s USING CAST(CAST(%[2]s AS VARCHAR) AS %[3]s)", table, column, typeName)
 	},
@@ -88,7 +92,8 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, err
 	}
 	if !filepath.IsAbs(s.Path) || strings.ContainsAny(s.Path, "?#%") { // the driver would read options from it
-		return nil, problem.Newf(problem.Invalid, "Give an absolute path without ? # and %.", "The path %q cannot be opened.", s.Path)
+		return nil, problem.Newf(problem.Invalid, "Give an absolute path without ? # and %.",
+			"The path %q cannot be opened.", s.Path)
 	}
 	w := &Warehouse{file: fileAt(s.Path), what: what}
 	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
@@ -103,11 +108,14 @@ func (w *Warehouse) explain(err error) error {
 		return explain(err, w.what, w.file.path)
 	}
 	had, raised := w.file.raise()
-	at := fmt.Sprintf("A commit to the DuckDB file %s (%s) writes more columns at a time than %d MB of memory have room for.", w.file.path, w.what, had>>20)
+	at := fmt.Sprintf("A commit to the DuckDB file %s (%s) writes more columns at a time than %d MB of memory have "+
+		"room for.", w.file.path, w.what, had>>20)
 	if raised {
-		return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("Nothing was written. The next run opens the file with %d MB and goes on.", memoryMost>>20))
+		return problem.Wrap(err, problem.Failed, at,
+			fmt.Sprintf("Nothing was written. The next run opens the file with %d MB and goes on.", memoryMost>>20))
 	}
-	return problem.Wrap(err, problem.Failed, at, "Nothing was written. Divide the feed into several, with fewer tables or columns each.")
+	return problem.Wrap(err, problem.Failed, at,
+		"Nothing was written. Divide the feed into several, with fewer tables or columns each.")
 }
 
 func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
@@ -156,7 +164,8 @@ func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) 
 	for ; near != "/"; near = filepath.Dir(near) {
 		if info, err := os.Stat(near); err == nil {
 			if !info.IsDir() {
-				return "", problem.Newf(problem.Invalid, "Choose another path.", "The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near)
+				return "", problem.Newf(problem.Invalid, "Choose another path.",
+					"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near)
 			}
 			break
 		}

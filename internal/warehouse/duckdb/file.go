@@ -1,3 +1,5 @@
+//go:build duckdb_arrow
+
 package duckdb
 
 import (
@@ -164,7 +166,8 @@ func (f *file) tryConnect(ctx context.Context, whatever bool) (*conn, error) {
 		return nil, errors.Join(err, d.Close())
 	}
 	f.users++
-	return &conn{file: f, driver: d, arrow: a, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: func(err error) error { return err }}, nil
+	return &conn{file: f, driver: d, arrow: a, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)),
+		explain: func(err error) error { return err }}, nil
 }
 
 func (f *file) open() error {
@@ -174,7 +177,8 @@ func (f *file) open() error {
 	for {
 		connector, err := duckdb.NewConnector(f.path+"?"+optionsOf(f.memory), nil)
 		if isOutOfMemory(err) && f.memory < memoryMost {
-			f.memory = memoryMost // commits of a service that was killed are done once more, and are as wide as they were
+			// commits of a service that was killed are done once more, and are as wide as they were
+			f.memory = memoryMost
 			continue
 		}
 		if err == nil {
@@ -260,24 +264,35 @@ func explain(err error, what, path string) error {
 	at := fmt.Sprintf("The DuckDB file %s (%s)", path, what)
 	switch text := err.Error(); {
 	case strings.Contains(text, "Could not set lock on file"):
-		return problem.Wrap(err, problem.Busy, fmt.Sprintf("%s was waited for: it is open in another program, and only one may have it open. It waits for %s.", at, holder(err)),
+		return problem.Wrap(err, problem.Busy,
+			fmt.Sprintf("%s was waited for: it is open in another program, and only one may have it open. It waits "+
+				"for %s.", at, holder(err)),
 			"Close it there; the next run goes on where this one ended.")
 	case strings.Contains(text, "not a valid DuckDB database file"), strings.Contains(text, "Not a valid"):
-		return problem.Wrap(err, problem.Unreachable, at+" is not a DuckDB database.", "Check the path, or move the file away so that a new one is made.")
-	case errors.Is(err, os.ErrPermission), strings.Contains(text, "Permission denied"), strings.Contains(text, "read-only"):
-		return problem.Wrap(err, problem.NoPrivilege, at+" cannot be written by the service's user.", "Give the user the right to write the file and its folder.")
-	case strings.Contains(text, "Cannot open file"), strings.Contains(text, "not a directory"), strings.Contains(text, "Is a directory"):
+		return problem.Wrap(err, problem.Unreachable, at+" is not a DuckDB database.",
+			"Check the path, or move the file away so that a new one is made.")
+	case errors.Is(err, os.ErrPermission), strings.Contains(text, "Permission denied"), strings.Contains(text,
+		"read-only"):
+		return problem.Wrap(err, problem.NoPrivilege, at+" cannot be written by the service's user.",
+			"Give the user the right to write the file and its folder.")
+	case strings.Contains(text, "Cannot open file"), strings.Contains(text, "not a directory"), strings.Contains(text,
+		"Is a directory"):
 		return problem.Wrap(err, problem.Unreachable, at+" cannot be opened: "+text+".", "Check the path.")
 	case strings.Contains(text, "No space left"):
-		return problem.Wrap(err, problem.Failed, at+" cannot grow: no disk space is left.", "Free some space; the next run goes on where this one ended.")
-	case strings.Contains(text, "Conflict on"), strings.Contains(text, "write-write conflict"), strings.Contains(text, "Failed to commit: PRIMARY KEY"):
-		return problem.Wrap(err, problem.Overtaken, at+" was changed by another worker during the run.", "Nothing was written; the next run goes on.")
+		return problem.Wrap(err, problem.Failed, at+" cannot grow: no disk space is left.",
+			"Free some space; the next run goes on where this one ended.")
+	case strings.Contains(text, "Conflict on"), strings.Contains(text, "write-write conflict"), strings.Contains(text,
+		"Failed to commit: PRIMARY KEY"):
+		return problem.Wrap(err, problem.Overtaken, at+" was changed by another worker during the run.",
+			"Nothing was written; the next run goes on.")
 	case strings.Contains(text, "Catalog Error: Table with name"):
-		return problem.Wrap(err, problem.NoTable, at+": "+text+".", "Was the table dropped? The next run makes it again; clear its position to load it anew.")
+		return problem.Wrap(err, problem.NoTable, at+": "+text+".",
+			"Was the table dropped? The next run makes it again; clear its position to load it anew.")
 	}
 	code := problem.Failed
 	if refusal.MatchString(err.Error()) {
 		code = problem.Refused
 	}
-	return problem.Wrap(err, code, "A statement failed in "+strings.TrimPrefix(at, "The ")+": "+strings.TrimSpace(err.Error()), "See the run's statements.")
+	return problem.Wrap(err, code, "A statement failed in "+strings.TrimPrefix(at, "The ")+": "+
+		strings.TrimSpace(err.Error()), "See the run's statements.")
 }

@@ -1,3 +1,5 @@
+//go:build duckdb_arrow
+
 package duckdb
 
 import (
@@ -73,7 +75,8 @@ func TestAFileIsAllThatDuckDBReaches(t *testing.T) {
 		fmt.Sprintf("EXPORT DATABASE '%s'", filepath.Join(dir, "out")),
 		"INSTALL httpfs", "LOAD httpfs", fmt.Sprintf("LOAD '%s'", other),
 		"SELECT * FROM 'http://127.0.0.1:1/x.parquet'",
-		"SET enable_external_access = true", "SET autoload_known_extensions = true", "SET memory_limit = '10GB'", "SET lock_configuration = false",
+		"SET enable_external_access = true", "SET autoload_known_extensions = true", "SET memory_limit = '10GB'",
+		"SET lock_configuration = false",
 		"SET temp_directory = '/tmp'", "RESET allow_unsigned_extensions", "SET TimeZone = 'Europe/Vienna'",
 	} {
 		_, err := w.Ask(ctx, sql)
@@ -82,7 +85,8 @@ func TestAFileIsAllThatDuckDBReaches(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(dir, "*"))
 	require.NoError(t, err)
 	require.Subset(t, []string{other, w.file.path, w.file.path + ".wal", w.file.path + ".tmp"}, left)
-	for name, value := range map[string]string{"TimeZone": "UTC", "autoinstall_known_extensions": "false", "allow_community_extensions": "false", "allow_unsigned_extensions": "false"} {
+	for name, value := range map[string]string{"TimeZone": "UTC", "autoinstall_known_extensions": "false",
+		"allow_community_extensions": "false", "allow_unsigned_extensions": "false"} {
 		found, err := w.Ask(ctx, "SELECT current_setting('"+name+"')::VARCHAR")
 		require.NoError(t, err)
 		require.Equal(t, value, found[0][0], name)
@@ -108,7 +112,8 @@ func TestTryingLeavesNothingBehind(t *testing.T) {
 func TestStatementsThatMakeAreOneTransaction(t *testing.T) {
 	w, ctx := openAt(t, filepath.Join(t.TempDir(), "lake.duckdb")), context.Background()
 	require.NoError(t, makes(ctx, w, `CREATE TABLE copies ("copy" VARCHAR)`, "INSERT INTO copies VALUES ('C1')"))
-	err := makes(ctx, w, "ALTER TABLE copies ADD COLUMN current BOOLEAN", "UPDATE copies SET current = true", "SELECT * FROM missing")
+	err := makes(ctx, w, "ALTER TABLE copies ADD COLUMN current BOOLEAN", "UPDATE copies SET current = true",
+		"SELECT * FROM missing")
 	require.Error(t, err)
 	columns, err := w.Ask(ctx, "SELECT column_name FROM duckdb_columns() WHERE table_name = 'copies'")
 	require.NoError(t, err)

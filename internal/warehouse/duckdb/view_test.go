@@ -1,3 +1,5 @@
+//go:build duckdb_arrow
+
 package duckdb
 
 import (
@@ -79,7 +81,8 @@ func TestAnInsertThatFailsSaysWhy(t *testing.T) {
 	require.NoError(t, makes(ctx, w, `CREATE TABLE copies ("copy" SMALLINT CHECK ("copy" < 3))`))
 	c := begun(t, w)
 	defer c.Close()
-	b := array.NewRecordBuilder(memory.DefaultAllocator, arrow.NewSchema([]arrow.Field{{Name: "copy", Type: arrow.PrimitiveTypes.Int16}}, nil))
+	b := array.NewRecordBuilder(memory.DefaultAllocator,
+		arrow.NewSchema([]arrow.Field{{Name: "copy", Type: arrow.PrimitiveTypes.Int16}}, nil))
 	defer b.Release()
 	b.Field(0).(*array.Int16Builder).Append(3)
 	record := b.NewRecordBatch()
@@ -128,7 +131,8 @@ func TestAFileWhoseLastCommitsWereWideIsOpened(t *testing.T) {
 	}
 	ctx := context.Background()
 	path := filepath.Join(dir, "lake.duckdb")
-	wide, err := duckdb.NewConnector(path+"?checkpoint_threshold=10GB", nil) // so that commits stay where they are done once more
+	// so that commits stay where they are done once more
+	wide, err := duckdb.NewConnector(path+"?checkpoint_threshold=10GB", nil)
 	require.NoError(t, err)
 	defer func() { _ = wide.Close() }()
 	d, err := wide.Connect(ctx)
@@ -138,7 +142,8 @@ func TestAFileWhoseLastCommitsWereWideIsOpened(t *testing.T) {
 	for i := range 500 {
 		columns = append(columns, fmt.Sprintf("range::VARCHAR AS c%d", i))
 	}
-	_, err = d.(driver.ExecerContext).ExecContext(ctx, fmt.Sprintf("CREATE TABLE wide AS SELECT %s FROM range(100)", strings.Join(columns, ", ")), nil)
+	_, err = d.(driver.ExecerContext).ExecContext(ctx,
+		fmt.Sprintf("CREATE TABLE wide AS SELECT %s FROM range(100)", strings.Join(columns, ", ")), nil)
 	require.NoError(t, err)
 	for _, end := range []string{"", ".wal"} { // as they are when the process is killed now
 		content, err := os.ReadFile(path + end)
@@ -160,7 +165,8 @@ func TestAFileIsOpenedAgainAfterStatementsThatWereStopped(t *testing.T) {
 	w, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
 	require.NoError(t, err)
 	ctx := context.Background()
-	require.NoError(t, makes(ctx, w, "CREATE TABLE copies AS SELECT 'seen on shelf ' || range AS note FROM range(400000)"))
+	require.NoError(t, makes(ctx, w, "CREATE TABLE copies AS SELECT 'seen on shelf ' || range AS note FROM "+
+		"range(400000)"))
 	ended := make(chan error, 1)
 	go func() {
 		for range 600 {

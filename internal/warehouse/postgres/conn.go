@@ -85,8 +85,10 @@ func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error
 const chunkRows = 4096
 
 // Insert sends rows by COPY, which goes on until another statement is run.
-func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, raw *rows.Raw) error {
-	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", into, schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()))
+func (c *conn) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch,
+	raw *rows.Raw) error {
+	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", into,
+		schema.QuoteAll("", schema.Table{Columns: columns}.ColumnNames()))
 	if c.copy == nil || c.copy.sql != sql {
 		if err := c.flush(); err != nil {
 			return err

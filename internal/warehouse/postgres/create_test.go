@@ -24,7 +24,8 @@ func TestASchemaIsMadeOnce(t *testing.T) {
 	require.NoError(t, err)
 	defer w.Close()
 	target := warehouse.Target{Name: schema.Name{Schema: "kept", Table: "loans"}, Keep: feed.KeepReplace, Prefix: "nm_",
-		Columns: warehouse.ColumnsOf([]schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}}}, "nm_", feed.KeepReplace, false)}
+		Columns: warehouse.ColumnsOf([]schema.Column{{Name: "id", Type: schema.Type{Kind: schema.Int64}}}, "nm_",
+			feed.KeepReplace, false)}
 	aside := target
 	aside.Name.Schema = "aside"
 	_, err = w.Prepare(t.Context(), aside) // the control schema is there
@@ -39,7 +40,8 @@ func TestASchemaIsMadeOnce(t *testing.T) {
 	}()
 	require.Eventually(t, func() bool {
 		var waits bool
-		err := other.QueryRow(context.Background(), `SELECT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND NOT granted)`).Scan(&waits)
+		err := other.QueryRow(context.Background(),
+			`SELECT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND NOT granted)`).Scan(&waits)
 		return err == nil && waits
 	}, 10*time.Second, 20*time.Millisecond)
 	testkit.Exec(t, other, `CREATE SCHEMA kept; COMMIT`)

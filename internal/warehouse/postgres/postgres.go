@@ -146,7 +146,9 @@ func (w *Warehouse) Test(ctx context.Context) (string, error) {
 		return "", w.explain(err)
 	}
 	if !may {
-		return "", problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT CREATE, TEMPORARY ON DATABASE %s TO %s;", schema.Quote(w.settings.Database), schema.Quote(w.settings.User)),
+		return "", problem.Newf(problem.NoPrivilege,
+			fmt.Sprintf("GRANT CREATE, TEMPORARY ON DATABASE %s TO %s;", schema.Quote(w.settings.Database),
+				schema.Quote(w.settings.User)),
 			"User %q of %s may not make schemas and temporary tables.", w.settings.User, w.what)
 	}
 	return version, nil
@@ -157,19 +159,27 @@ func (w *Warehouse) MayWrite(ctx context.Context, t warehouse.Target) error {
 	user := schema.Quote(w.settings.User)
 	for _, name := range []string{"noemata", t.Name.Schema} {
 		var missing bool
-		if err := w.pool.QueryRow(ctx, `SELECT CASE WHEN to_regnamespace($1) IS NULL THEN NOT has_database_privilege(current_database(), 'CREATE') ELSE NOT has_schema_privilege($2, 'CREATE, USAGE') END`, schema.Quote(name), name).Scan(&missing); err != nil {
+		if err := w.pool.QueryRow(ctx, `SELECT CASE WHEN to_regnamespace($1) IS NULL THEN NOT `+
+			`has_database_privilege(current_database(), 'CREATE') ELSE NOT has_schema_privilege($2, 'CREATE, `+
+			`USAGE') END`, schema.Quote(name), name).Scan(&missing); err != nil {
 			return w.explain(err)
 		}
 		if missing {
-			return problem.Newf(problem.NoPrivilege, fmt.Sprintf("CREATE SCHEMA IF NOT EXISTS %s; GRANT USAGE, CREATE ON SCHEMA %[1]s TO %s;", schema.Quote(name), user), "User %q of %s may not make tables in the schema %s.", w.settings.User, w.what, name)
+			return problem.Newf(problem.NoPrivilege,
+				fmt.Sprintf("CREATE SCHEMA IF NOT EXISTS %s; GRANT USAGE, CREATE ON SCHEMA %[1]s TO %s;",
+					schema.Quote(name), user), "User %q of %s may not make tables in the schema %s.", w.settings.User,
+				w.what, name)
 		}
 	}
 	var owned bool
-	if err := w.pool.QueryRow(ctx, `SELECT coalesce((SELECT pg_has_role(c.relowner, 'USAGE') FROM pg_class c WHERE c.oid = to_regclass($1)), true)`, t.Name.Quoted()).Scan(&owned); err != nil {
+	if err := w.pool.QueryRow(ctx, `SELECT coalesce((SELECT pg_has_role(c.relowner, 'USAGE') FROM pg_class c WHERE `+
+		`c.oid = to_regclass($1)), true)`, t.Name.Quoted()).Scan(&owned); err != nil {
 		return w.explain(err)
 	}
 	if !owned {
-		return problem.Newf(problem.NoPrivilege, fmt.Sprintf("ALTER TABLE %s OWNER TO %s;", t.Name.Quoted(), user), "The target table %s of %s belongs to another user than %q, who can add neither columns nor indexes to it.", t.Name, w.what, w.settings.User)
+		return problem.Newf(problem.NoPrivilege, fmt.Sprintf("ALTER TABLE %s OWNER TO %s;", t.Name.Quoted(), user),
+			"The target table %s of %s belongs to another user than %q, who can add neither columns nor indexes to it.",
+			t.Name, w.what, w.settings.User)
 	}
 	return nil
 }

@@ -52,8 +52,10 @@ func asideStatements(of aside, list []rows.Aside, healed []string) (statements [
 		seen[digest] = true
 		content, _ := json.Marshal(a.Row) // a map of texts always marshals
 		digests = append(digests, schema.Literal(digest))
-		values = append(values, fmt.Sprintf("(%s, %s, %s, %s, %s, %s, %d, now())", schema.Literal(of.feed), schema.Literal(of.table),
-			schema.Literal(digest), schema.Literal(a.Key), schema.Literal(string(content)), schema.Literal(a.Reason), of.run))
+		values = append(values, fmt.Sprintf("(%s, %s, %s, %s, %s, %s, %d, now())", schema.Literal(of.feed),
+			schema.Literal(of.table),
+			schema.Literal(digest), schema.Literal(a.Key), schema.Literal(string(content)), schema.Literal(a.Reason),
+			of.run))
 	}
 	for chunk := range slices.Chunk(digests, 500) {
 		statements = append(statements,
@@ -72,5 +74,6 @@ func asideStatements(of aside, list []rows.Aside, healed []string) (statements [
 			"INSERT INTO noemata.set_aside (feed, source_table, digest, key, content, reason, run, noted_at) VALUES "+
 				strings.Join(chunk, ", "))
 	}
-	return statements, fmt.Sprintf("DELETE and INSERT INTO noemata.set_aside -- %d rows set aside, %d no longer", len(list), len(healed))
+	return statements, fmt.Sprintf("DELETE and INSERT INTO noemata.set_aside -- %d rows set aside, %d no longer",
+		len(list), len(healed))
 }

@@ -125,7 +125,8 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	}
 	if len(existing) == 0 {
 		b.keyed.Delete(strings.Join(b.SQL.Keys(t), ";"))
-		return true, b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema), b.SQL.CreateTable(t)}, b.SQL.asOf(t)...))
+		return true, b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema),
+			b.SQL.CreateTable(t)}, b.SQL.asOf(t)...))
 	}
 	change, err := b.SQL.ChangeKeep(t, existing)
 	if err != nil {
@@ -205,10 +206,14 @@ func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
 			} else if !problem.OfTable(err) {
 				return err
 			} else if t.Keep != feed.KeepLatest && t.Keep != feed.KeepReplace {
-				return problem.Wrap(err, problem.Held, fmt.Sprintf("The column %s of the target table %s is %s, and its values cannot all be converted to %s, which is needed for the source's %s.", c.Name, t.Name, have, want, c.Native),
-					fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s; and copy the table again.", table, name, schema.Quote(c.Name+"_before")))
+				return problem.Wrap(err, problem.Held,
+					fmt.Sprintf("The column %s of the target table %s is %s, and its values cannot all be converted "+
+						"to %s, which is needed for the source's %s.", c.Name, t.Name, have, want, c.Native),
+					fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s; and copy the table again.", table, name,
+						schema.Quote(c.Name+"_before")))
 			}
-			steps = append(steps, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, name), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, want))
+			steps = append(steps, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, name),
+				fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, want))
 		}
 	}
 	if steps == nil {
@@ -223,7 +228,9 @@ func (d Dialect) asOf(t warehouse.Target) []string {
 		return nil
 	}
 	return d.AsOf(t, warehouse.AsOfName(t.Name), func(moment string) string {
-		return fmt.Sprintf("SELECT %s FROM %s WHERE %s <= %[4]s AND (%[5]s IS NULL OR %[5]s > %[4]s)", names(t.Values()), t.Name.Quoted(), schema.Quote(t.Called(warehouse.From)), moment, schema.Quote(t.Called(warehouse.Until)))
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s <= %[4]s AND (%[5]s IS NULL OR %[5]s > %[4]s)",
+			names(t.Values()), t.Name.Quoted(), schema.Quote(t.Called(warehouse.From)), moment,
+			schema.Quote(t.Called(warehouse.Until)))
 	})
 }
 

@@ -51,7 +51,8 @@ func (c *commit) AddCopied(ctx context.Context, s warehouse.Stash, snapshot int6
 	column := numbers.NewArray()
 	defer column.Release()
 	columns := stash.CopiedColumns(s.Columns)
-	tagged := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, record.Columns()...), column), record.NumRows())
+	tagged := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, record.Columns()...), column),
+		record.NumRows())
 	defer tagged.Release()
 	return c.conn.Insert(ctx, copiedTable(s.Feed, s.Table).Quoted(), columns, tagged, nil)
 }
@@ -62,7 +63,8 @@ func (c *commit) AddWaiting(ctx context.Context, s warehouse.Stash, record arrow
 }
 
 // Move advances a position by compare-and-set. In a server it makes a second worker wait.
-func (c *commit) Move(ctx context.Context, feed, table string, from warehouse.Checkpoint, to position.Position, run int64) (warehouse.Checkpoint, error) {
+func (c *commit) Move(ctx context.Context, feed, table string, from warehouse.Checkpoint, to position.Position,
+	run int64) (warehouse.Checkpoint, error) {
 	sql, args := moveSQL, []any{feed, table, stored(to), run, from.Version}
 	if from.Version == 0 {
 		sql, args = enterSQL, args[:4]
@@ -75,7 +77,8 @@ func (c *commit) Move(ctx context.Context, feed, table string, from warehouse.Ch
 		}
 		return warehouse.Checkpoint{}, warehouse.Overtaken(table)
 	}
-	return warehouse.Checkpoint{Table: table, Position: to, Version: from.Version + 1, Run: run, MovedAt: time.Now()}, err
+	return warehouse.Checkpoint{Table: table, Position: to, Version: from.Version + 1, Run: run, MovedAt: time.Now()},
+		err
 }
 
 // Finish makes everything visible.

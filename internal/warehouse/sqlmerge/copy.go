@@ -118,8 +118,9 @@ func (p *part) sameKey(ctx context.Context, moment int64) (bool, error) {
 	if t.Keep == feed.KeepHistory {
 		where = " WHERE " + current
 	}
-	found, err := p.commit.conn.Ask(ctx, fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM %s%s GROUP BY %s HAVING count(*) > 1)",
-		t.Name.Quoted(), where, schema.QuoteAll("", t.Key)))
+	found, err := p.commit.conn.Ask(ctx,
+		fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM %s%s GROUP BY %s HAVING count(*) > 1)",
+			t.Name.Quoted(), where, schema.QuoteAll("", t.Key)))
 	if err != nil || !found[0][0].(bool) {
 		return true, err
 	}

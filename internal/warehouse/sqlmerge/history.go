@@ -35,7 +35,8 @@ func (m *merge) historyByWatermark() {
 		" WHERE %[4]s AND t.%[5]s AND s.%[2]s <= t.%[2]s AND (s.%[6]s OR %[7]s)",
 		m.stage, from, m.target(), m.match(), m.added(warehouse.Current), warehouse.StageGone, m.differ())
 	m.step(None, "UPDATE %s AS s SET %s = l.ended FROM"+
-		" (SELECT %s, max(%s) AS ended FROM %s WHERE %[4]s IS NOT NULL GROUP BY %[3]s) AS l WHERE %[6]s AND s.%[2]s < l.ended",
+		" (SELECT %s, max(%s) AS ended FROM %s WHERE %[4]s IS NOT NULL GROUP BY %[3]s) AS l WHERE %[6]s AND s.%[2]s "+
+		"< l.ended",
 		m.stage, from, schema.QuoteAll("", m.t.Key), until, m.target(), equal(m.t.Key, "l", "s"))
 	m.dropUnchanged()
 	m.closeFirst()
@@ -80,7 +81,8 @@ func (m *merge) historyOfChains() {
 	if m.has.Chains {
 		m.step(None, "UPDATE %s AS s SET %s = %d FROM (SELECT %s, min(%s) AS first FROM %[1]s GROUP BY %[4]s) AS f"+
 			" WHERE %[6]s AND s.%[5]s = f.first AND s.%[2]s <> %[3]d",
-			m.stage, warehouse.StageOrder, fold.FirstOfKey, schema.QuoteAll("", m.t.Key), from, equal(m.t.Key, "f", "s"))
+			m.stage, warehouse.StageOrder, fold.FirstOfKey, schema.QuoteAll("", m.t.Key), from, equal(m.t.Key, "f",
+				"s"))
 		m.ask(Deleted, "SELECT count(*) FROM %s WHERE %s AND %s <> %d",
 			m.stage, warehouse.StageGone, warehouse.StageOrder, fold.FirstOfKey)
 		m.ask(Rewritten, "SELECT count(*) FROM %s WHERE NOT %s AND %s = %d",
@@ -110,7 +112,8 @@ func (m *merge) closeFirst() {
 // close ends the current versions of the keys whose rows in the stage meet a condition.
 func (m *merge) close(counter Counter, condition string) {
 	m.step(counter, "UPDATE %s AS t SET %s = s.%s, %s = false FROM %s AS s WHERE %s AND t.%[4]s AND %[7]s",
-		m.target(), m.added(warehouse.Until), m.added(warehouse.From), m.added(warehouse.Current), m.stage, m.match(), condition)
+		m.target(), m.added(warehouse.Until), m.added(warehouse.From), m.added(warehouse.Current), m.stage, m.match(),
+		condition)
 }
 
 // insertVersions adds the versions of the stage.

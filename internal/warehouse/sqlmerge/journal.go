@@ -52,11 +52,13 @@ func (j journal) Checkpoints(ctx context.Context, feed string) ([]warehouse.Chec
 	return j.checkpoints(ctx, feed, "", false)
 }
 
-func (j journal) checkpoints(ctx context.Context, feed, table string, one bool) (list []warehouse.Checkpoint, err error) {
+func (j journal) checkpoints(ctx context.Context, feed, table string, one bool) (list []warehouse.Checkpoint,
+	err error) {
 	found, err := j.ask(ctx, "positions", `SELECT source_table, position, version, run, moved_at FROM noemata.positions
 WHERE feed = $1 AND (NOT $3 OR source_table = $2) ORDER BY source_table`, feed, table, one)
 	for _, row := range found {
-		c := warehouse.Checkpoint{Table: row[0].(string), Version: row[2].(int64), Run: row[3].(int64), MovedAt: row[4].(time.Time)}
+		c := warehouse.Checkpoint{Table: row[0].(string), Version: row[2].(int64), Run: row[3].(int64),
+			MovedAt: row[4].(time.Time)}
 		if text, ok := row[1].(string); ok {
 			if c.Position, err = position.Parse(text); err != nil {
 				return nil, err
@@ -125,7 +127,8 @@ WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed,
 
 // LastSweep is when the keys of a table were last compared.
 func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, error) {
-	found, err := j.ask(ctx, "sweeps", "SELECT swept_at FROM noemata.sweeps WHERE feed = $1 AND source_table = $2", feed, table)
+	found, err := j.ask(ctx, "sweeps", "SELECT swept_at FROM noemata.sweeps WHERE feed = $1 AND source_table = $2",
+		feed, table)
 	if err != nil || len(found) == 0 {
 		return time.Time{}, err
 	}
@@ -170,7 +173,8 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 		statements = append(statements, dropStash(feed, row[0].(string))...)
 	}
 	for _, table := range []string{"logs", "copies", "copy_parts"} {
-		statements = append(statements, fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
+		statements = append(statements,
+			fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
 	}
 	if err := j.create(ctx, statements); err != nil {
 		return err
@@ -184,7 +188,8 @@ func (j journal) Copies(ctx context.Context, feed string) (list []warehouse.Copy
 coalesce(structure, ''), coalesce(reason, '') FROM noemata.copies WHERE feed = $1 ORDER BY source_table`, feed)
 	for _, row := range found {
 		text := func(i int) string { return row[i].(string) }
-		c := warehouse.Copy{Table: text(0), State: warehouse.State(text(1)), Generation: row[2].(int64), Layout: text(3),
+		c := warehouse.Copy{Table: text(0), State: warehouse.State(text(1)), Generation: row[2].(int64),
+			Layout:  text(3),
 			Reached: text(5), Moment: row[6].(int64), Structure: text(7), Reason: text(8)}
 		if err := json.Unmarshal([]byte(text(4)), &c.Snapshots); err != nil {
 			return nil, fmt.Errorf("the snapshots of %s in noemata.copies: %w", c.Table, err)
@@ -208,7 +213,8 @@ WHERE feed = $1 AND source_table = $2 AND generation = $3 ORDER BY part`, feed, 
 // Waiting passes on the changes that wait for a copy.
 func (j journal) Waiting(ctx context.Context, s warehouse.Stash, sink func(arrow.RecordBatch) error) error {
 	columns := stash.Columns(s.Columns)
-	q := warehouse.Query{Target: warehouse.Target{Name: waitingTable(s.Feed, s.Table)}, Columns: columns, OrderBy: []string{stash.Event}}
+	q := warehouse.Query{Target: warehouse.Target{Name: waitingTable(s.Feed, s.Table)}, Columns: columns,
+		OrderBy: []string{stash.Event}}
 	return j.Rows(ctx, q, func(r arrow.RecordBatch) error {
 		typed := make([]arrow.Array, len(columns))
 		for i, c := range columns {
@@ -306,7 +312,8 @@ moment = 0, structure = NULL, reason = NULL WHERE feed = $1 AND source_table = $
 	case warehouse.TakeSnapshot:
 		return expect(ctx, c, e.To.Table, `UPDATE noemata.copies SET generation = $3, layout = $4, snapshots = $5
 WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7 AND state = $8`, feed, e.To.Table,
-			e.To.Generation, e.To.Layout, list(e.To.Snapshots), e.From.Generation, list(e.From.Snapshots), string(warehouse.Copying))
+			e.To.Generation, e.To.Layout, list(e.To.Snapshots), e.From.Generation, list(e.From.Snapshots),
+			string(warehouse.Copying))
 	case warehouse.EmptyStash:
 		return exec("DELETE FROM " + copiedTable(e.Stash.Feed, e.Stash.Table).Quoted())
 	case warehouse.PartCopied:
@@ -326,7 +333,8 @@ WHERE feed = $1 AND source_table = $2 AND generation = $6 AND state = $7`, feed,
 reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AND generation = $5 AND state = $6`,
 			feed, e.Table, string(warehouse.Following), e.Structure, e.Generation, string(warehouse.Joining))
 	case warehouse.KeepStructure:
-		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table, e.Structure)
+		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
+			e.Structure)
 	case warehouse.Hold:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err
@@ -360,7 +368,8 @@ func list(texts []string) string {
 
 // settleCopy leaves the latest row of each key, and takes out the changes it shows.
 func settleCopy(ctx context.Context, c Conn, e warehouse.SettleCopy) error {
-	copied, waiting := copiedTable(e.Stash.Feed, e.Stash.Table).Quoted(), waitingTable(e.Stash.Feed, e.Stash.Table).Quoted()
+	copied, waiting := copiedTable(e.Stash.Feed, e.Stash.Table).Quoted(), waitingTable(e.Stash.Feed,
+		e.Stash.Table).Quoted()
 	same := equal(e.Stash.Key, "c", "p")
 	for n, positions := range e.Shown {
 		for chunk := range slices.Chunk(positions, 1000) {
@@ -370,11 +379,13 @@ func settleCopy(ctx context.Context, c Conn, e warehouse.SettleCopy) error {
 			}
 			if _, err := c.Exec(ctx, fmt.Sprintf(
 				"DELETE FROM %s AS p WHERE p.%s IN (%s) AND coalesce((SELECT max(c.%s) FROM %s AS c WHERE %s), %d) >= %d",
-				waiting, stash.Commit, strings.Join(literals, ", "), stash.Snapshot, copied, same, e.Snapshots, n)); err != nil {
+				waiting, stash.Commit, strings.Join(literals,
+					", "), stash.Snapshot, copied, same, e.Snapshots, n)); err != nil {
 				return err
 			}
 		}
 	}
-	_, err := c.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", copied, same, stash.Snapshot))
+	_, err := c.Exec(ctx, fmt.Sprintf("DELETE FROM %s AS p USING %[1]s AS c WHERE %s AND p.%s < c.%[3]s", copied, same,
+		stash.Snapshot))
 	return err
 }

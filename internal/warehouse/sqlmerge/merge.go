@@ -106,7 +106,8 @@ func (m *merge) fill() {
 	var sets, base []string
 	for i, c := range m.t.Values() {
 		name := m.col(c.Name)
-		sets = append(sets, fmt.Sprintf("%s = CASE WHEN substr(s.%s, %d, 1) = '1' THEN t.%[1]s ELSE s.%[1]s END", name, warehouse.StageUnknown, i+1))
+		sets = append(sets, fmt.Sprintf("%s = CASE WHEN substr(s.%s, %d, 1) = '1' THEN t.%[1]s ELSE s.%[1]s END", name,
+			warehouse.StageUnknown, i+1))
 	}
 	for i, k := range m.t.Key {
 		base = append(base, fmt.Sprintf("t.%s = s.%s", m.col(k), warehouse.StageBase(i)))
@@ -124,10 +125,13 @@ func (m *merge) fill() {
 		for i := range keys {
 			same = append(same, keys[i]+" = "+bases[i])
 		}
-		from = fmt.Sprintf("(SELECT DISTINCT ON (%s) l.* FROM %s AS l WHERE EXISTS (SELECT 1 FROM %s AS b WHERE b.%s IS NOT NULL AND %s) ORDER BY %[1]s, l.%[6]s DESC)",
-			strings.Join(keys, ", "), m.target(), m.stage, warehouse.StageUnknown, strings.Join(same, " AND "), m.added(warehouse.Position))
+		from = fmt.Sprintf("(SELECT DISTINCT ON (%s) l.* FROM %s AS l WHERE EXISTS (SELECT 1 FROM %s AS b WHERE "+
+			"b.%s IS NOT NULL AND %s) ORDER BY %[1]s, l.%[6]s DESC)",
+			strings.Join(keys, ", "), m.target(), m.stage, warehouse.StageUnknown, strings.Join(same,
+				" AND "), m.added(warehouse.Position))
 	}
-	m.step(None, "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %[5]s", m.stage, strings.Join(sets, ", "), warehouse.StageUnknown, from, strings.Join(base, " AND "))
+	m.step(None, "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %[5]s", m.stage,
+		strings.Join(sets, ", "), warehouse.StageUnknown, from, strings.Join(base, " AND "))
 	m.ask(Baseless, "SELECT count(*) FROM %s WHERE %s IS NOT NULL", m.stage, warehouse.StageUnknown)
 }
 
@@ -138,7 +142,8 @@ func (m *merge) latest() {
 	}
 	if m.t.Keep == feed.KeepLatest {
 		if m.has.Gone {
-			m.step(Deleted, "DELETE FROM %s AS t USING %s AS s WHERE s.%s AND %s", m.target(), m.stage, warehouse.StageGone, m.match())
+			m.step(Deleted, "DELETE FROM %s AS t USING %s AS s WHERE s.%s AND %s", m.target(), m.stage,
+				warehouse.StageGone, m.match())
 		}
 		stays := "true"
 		if warehouse.Ends(m.t) {
@@ -149,7 +154,8 @@ func (m *merge) latest() {
 	}
 	if m.has.Gone {
 		at, changed, run := m.added(warehouse.DeletedAt), m.added(warehouse.ChangedAt), m.added(warehouse.Run)
-		m.step(Deleted, "UPDATE %s AS t SET %s = s.%[2]s, %[3]s = s.%[3]s, %[4]s = s.%[4]s FROM %[5]s AS s WHERE s.%[6]s AND %[7]s AND t.%[2]s IS NULL",
+		m.step(Deleted, "UPDATE %s AS t SET %s = s.%[2]s, %[3]s = s.%[3]s, %[4]s = s.%[4]s FROM %[5]s AS s WHERE "+
+			"s.%[6]s AND %[7]s AND t.%[2]s IS NULL",
 			m.target(), at, changed, run, m.stage, warehouse.StageKeyOnly, m.match())
 		m.put("s."+warehouse.StageGone+" AND NOT s."+warehouse.StageKeyOnly, None, Deleted, Deleted)
 	}
@@ -160,15 +166,18 @@ func (m *merge) latest() {
 func (m *merge) put(condition string, rewritten, updated, inserted Counter) {
 	all := names(m.t.All())
 	if m.Rewrite {
-		m.step(rewritten, "DELETE FROM %s AS t USING %s AS s WHERE %s AND %s AND (%s)", m.target(), m.stage, condition, m.match(), m.differ())
+		m.step(rewritten, "DELETE FROM %s AS t USING %s AS s WHERE %s AND %s AND (%s)", m.target(), m.stage, condition,
+			m.match(), m.differ())
 	} else {
 		var sets []string
 		for _, c := range m.t.All() {
 			sets = append(sets, m.col(c.Name)+" = s."+m.col(c.Name))
 		}
-		m.step(updated, "UPDATE %s AS t SET %s FROM %s AS s WHERE %s AND %s AND (%s)", m.target(), strings.Join(sets, ", "), m.stage, condition, m.match(), m.differ())
+		m.step(updated, "UPDATE %s AS t SET %s FROM %s AS s WHERE %s AND %s AND (%s)", m.target(),
+			strings.Join(sets, ", "), m.stage, condition, m.match(), m.differ())
 	}
-	m.step(inserted, "INSERT INTO %s (%s) SELECT %s FROM %s AS s WHERE %s AND NOT EXISTS (SELECT 1 FROM %[1]s AS t WHERE %[6]s)",
+	m.step(inserted, "INSERT INTO %s (%s) SELECT %s FROM %s AS s WHERE %s AND NOT EXISTS (SELECT 1 FROM %[1]s AS t "+
+		"WHERE %[6]s)",
 		m.target(), all, schema.QuoteAll("s.", columnNames(m.t.All())), m.stage, condition, m.match())
 	if !m.Rewrite {
 		m.last().When = Unless
@@ -177,7 +186,8 @@ func (m *merge) put(condition string, rewritten, updated, inserted Counter) {
 
 // foldByKey leaves the last row of each key in the stage.
 func (m *merge) foldByKey() {
-	m.step(Folded, "DELETE FROM %s AS s USING (SELECT %s, max(%s) AS last FROM %[1]s GROUP BY %[2]s) AS l WHERE %[4]s AND s.%[3]s < l.last",
+	m.step(Folded, "DELETE FROM %s AS s USING (SELECT %s, max(%s) AS last FROM %[1]s GROUP BY %[2]s) AS l WHERE "+
+		"%[4]s AND s.%[3]s < l.last",
 		m.stage, schema.QuoteAll("", m.t.Key), warehouse.StageRow, equal(m.t.Key, "s", "l"))
 }
 
@@ -240,7 +250,8 @@ func (m *merge) appendNew(run int64) string {
 	if len(m.t.Watermark) > 1 {
 		w = "coalesce(" + w + ")"
 	}
-	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT %s FROM %s EXCEPT ALL SELECT %[4]s FROM %[1]s WHERE %[6]s >= (SELECT min(%[6]s) FROM %[5]s) AND %[6]s <= (SELECT max(%[6]s) FROM %[5]s)) AS fresh",
+	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT %s FROM %s EXCEPT ALL SELECT %[4]s FROM %[1]s "+
+		"WHERE %[6]s >= (SELECT min(%[6]s) FROM %[5]s) AND %[6]s <= (SELECT max(%[6]s) FROM %[5]s)) AS fresh",
 		m.target(), names(m.t.All()), strings.Join(back, ", "), strings.Join(list, ", "), m.stage, w)
 }
 
@@ -249,12 +260,15 @@ func (d Dialect) Truncate(t warehouse.Target, moment int64, h warehouse.Has) []S
 	m, at := merge{Dialect: d, t: t}, instant(moment)
 	switch t.Keep {
 	case feed.KeepSoftDelete:
-		m.step(Removed, "UPDATE %s SET %s = %s, %s = %[3]s WHERE %[2]s IS NULL", m.target(), m.col(t.Called(warehouse.DeletedAt)), at, m.col(t.Called(warehouse.ChangedAt)))
+		m.step(Removed, "UPDATE %s SET %s = %s, %s = %[3]s WHERE %[2]s IS NULL", m.target(),
+			m.col(t.Called(warehouse.DeletedAt)), at, m.col(t.Called(warehouse.ChangedAt)))
 	case feed.KeepHistory:
 		if h.Continues {
-			m.step(None, "DELETE FROM %s WHERE %s AND %s = %s", m.target(), m.col(t.Called(warehouse.Current)), m.col(t.Called(warehouse.From)), at)
+			m.step(None, "DELETE FROM %s WHERE %s AND %s = %s", m.target(), m.col(t.Called(warehouse.Current)),
+				m.col(t.Called(warehouse.From)), at)
 		}
-		m.step(Removed, "UPDATE %s SET %s = %s, %s = false WHERE %[4]s", m.target(), m.col(t.Called(warehouse.Until)), at, m.col(t.Called(warehouse.Current)))
+		m.step(Removed, "UPDATE %s SET %s = %s, %s = false WHERE %[4]s", m.target(), m.col(t.Called(warehouse.Until)),
+			at, m.col(t.Called(warehouse.Current)))
 	case feed.KeepLatest:
 		m.step(Removed, "DELETE FROM %s", m.target())
 	}
@@ -273,7 +287,8 @@ func (d Dialect) SameRows(t warehouse.Target, stage string) string {
 		list = append(list, name)
 	}
 	columns := strings.Join(list, ", ")
-	return fmt.Sprintf("SELECT (SELECT count(*) FROM %s), (SELECT count(*) FROM (SELECT %s FROM %[1]s INTERSECT ALL SELECT %[2]s FROM %[3]s) AS same)", t.Name.Quoted(), columns, stage)
+	return fmt.Sprintf("SELECT (SELECT count(*) FROM %s), (SELECT count(*) FROM (SELECT %s FROM %[1]s INTERSECT ALL "+
+		"SELECT %[2]s FROM %[3]s) AS same)", t.Name.Quoted(), columns, stage)
 }
 
 // Sweep puts a row that ends its key into the stage for each key that holds in the
@@ -302,7 +317,8 @@ func (d Dialect) Sweep(t warehouse.Target, keys string, moment, run int64) strin
 		holds = " AND t." + h
 	}
 	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s AS t WHERE NOT EXISTS (SELECT 1 FROM %s AS k WHERE %s)%s",
-		StageName(t), schema.QuoteAll("", columns), strings.Join(values, ", "), t.Name.Quoted(), keys, equal(t.Key, "t", "k"), holds)
+		StageName(t), schema.QuoteAll("", columns), strings.Join(values, ", "), t.Name.Quoted(), keys, equal(t.Key, "t",
+			"k"), holds)
 }
 
 func equal(columns []string, a, b string) string {

@@ -77,7 +77,8 @@ func (c *commit) Table(ctx context.Context, l warehouse.Load) (warehouse.Part, e
 }
 
 func newPart(l warehouse.Load, waiting []string) *part {
-	p := &part{load: l, stage: StageName(l.Target), columns: warehouse.StageColumns(l.Target), waiting: map[string]bool{}, key: schema.Indexes(l.Target.Values(), l.Target.Key)}
+	p := &part{load: l, stage: StageName(l.Target), columns: warehouse.StageColumns(l.Target),
+		waiting: map[string]bool{}, key: schema.Indexes(l.Target.Values(), l.Target.Key)}
 	for _, key := range waiting {
 		p.waiting[key] = true
 	}
@@ -261,13 +262,17 @@ func (p *part) baseless(ctx context.Context) error {
 	for _, k := range p.load.Target.Key {
 		list = append(list, schema.Quote(k), "CAST("+schema.Quote(k)+" AS VARCHAR)")
 	}
-	found, err := p.commit.conn.Ask(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d", strings.Join(list, ", "), p.stage, warehouse.StageUnknown, warehouse.MostAside+1))
+	found, err := p.commit.conn.Ask(ctx,
+		fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d", strings.Join(list, ", "), p.stage,
+			warehouse.StageUnknown, warehouse.MostAside+1))
 	if err != nil {
 		return err
 	}
 	var aside []rows.Aside
 	for _, values := range found {
-		a := rows.Aside{Row: map[string]*string{}, Reason: "The log leaves out values that did not change, and the warehouse has no row to take them from. It comes in when the row is written whole, or when the table is copied again."}
+		a := rows.Aside{Row: map[string]*string{},
+			Reason: "The log leaves out values that did not change, and the warehouse has no row to take them from. " +
+				"It comes in when the row is written whole, or when the table is copied again."}
 		key := make([]string, len(p.load.Target.Key))
 		for i := range key {
 			column, _ := schema.Table{Columns: p.load.Target.Values()}.Column(p.load.Target.Key[i])
@@ -350,7 +355,8 @@ func (p *part) Close(ctx context.Context, to position.Position) (rows.Books, err
 		return p.books, err
 	}
 	b, l := p.books, p.load
-	_, err := p.commit.conn.Exec(ctx, auditSQL, l.Feed, l.Table, l.Target.Name.Display(), l.Run, stored(l.From), stored(to), b.Read, b.Filtered, b.Folded, b.SetAside, b.Unchanged, b.Inserted, b.Updated, b.Deleted)
+	_, err := p.commit.conn.Exec(ctx, auditSQL, l.Feed, l.Table, l.Target.Name.Display(), l.Run, stored(l.From),
+		stored(to), b.Read, b.Filtered, b.Folded, b.SetAside, b.Unchanged, b.Inserted, b.Updated, b.Deleted)
 	return b, err
 }
 
@@ -358,7 +364,8 @@ func (p *part) balance() error {
 	b := &p.books
 	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
 	if b.Unchanged < 0 || b.Inserted < 0 {
-		return problem.Newf(problem.Held, "Nothing was written. Is the key unique in the target? Please report this with the run's statements.",
+		return problem.Newf(problem.Held,
+			"Nothing was written. Is the key unique in the target? Please report this with the run's statements.",
 			"The books of %s do not balance: %+v of %d rows merged.", p.load.Table, *b, p.merged)
 	}
 	return nil

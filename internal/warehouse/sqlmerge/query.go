@@ -54,7 +54,8 @@ func (d Dialect) keyIs(t warehouse.Target, values []string) (conditions []string
 				return nil, problem.Newf(problem.Invalid, "Write it as 2026-03-01T09:00:00Z.",
 					"%q is no value of the key's column %s.", value, t.Key[i])
 			}
-			conditions = append(conditions, fmt.Sprintf("%s = CAST(%s AS %s)", name, schema.Literal(value), d.TypeName(column.Type)))
+			conditions = append(conditions,
+				fmt.Sprintf("%s = CAST(%s AS %s)", name, schema.Literal(value), d.TypeName(column.Type)))
 		default:
 			conditions = append(conditions, fmt.Sprintf("CAST(%s AS VARCHAR) = %s", name, schema.Literal(value)))
 		}

@@ -48,28 +48,34 @@ func (d Dialect) ChangeKeep(t warehouse.Target, existing map[string]string) ([]s
 	toHistory := func(where string) []string {
 		return []string{
 			add(warehouse.From), add(warehouse.Until), add(warehouse.Current), add(warehouse.Position),
-			fmt.Sprintf("UPDATE %s SET %s = coalesce(%s, now()), %s = %s, %s = '' ", table, q(warehouse.From), q(warehouse.ChangedAt), q(warehouse.Current), where, q(warehouse.Position)),
+			fmt.Sprintf("UPDATE %s SET %s = coalesce(%s, now()), %s = %s, %s = '' ", table, q(warehouse.From),
+				q(warehouse.ChangedAt), q(warehouse.Current), where, q(warehouse.Position)),
 		}
 	}
 	fromHistory := []string{
 		fmt.Sprintf("DELETE FROM %s WHERE NOT %s", table, q(warehouse.Current)),
-		add(warehouse.ChangedAt), fmt.Sprintf("UPDATE %s SET %s = %s", table, q(warehouse.ChangedAt), q(warehouse.From)),
+		add(warehouse.ChangedAt), fmt.Sprintf("UPDATE %s SET %s = %s", table, q(warehouse.ChangedAt),
+			q(warehouse.From)),
 	}
 	var dropIndexes []string
 	for _, index := range d.Keys(warehouse.Target{Name: t.Name, Key: t.Key, Keep: was, Prefix: t.Prefix, Log: t.Log}) {
 		dropIndexes = append(dropIndexes, dropIndex(t.Name.Schema, index))
 	}
-	dropHistory := []string{drop(warehouse.From), drop(warehouse.Until), drop(warehouse.Current), drop(warehouse.Position)}
+	dropHistory := []string{drop(warehouse.From), drop(warehouse.Until), drop(warehouse.Current),
+		drop(warehouse.Position)}
 	var steps []string
 	switch {
 	case was == feed.KeepLatest && t.Keep == feed.KeepSoftDelete:
 		steps = []string{add(warehouse.DeletedAt)}
 	case was == feed.KeepSoftDelete && t.Keep == feed.KeepLatest:
-		steps = []string{fmt.Sprintf("DELETE FROM %s WHERE %s IS NOT NULL", table, q(warehouse.DeletedAt)), drop(warehouse.DeletedAt)}
+		steps = []string{fmt.Sprintf("DELETE FROM %s WHERE %s IS NOT NULL", table, q(warehouse.DeletedAt)),
+			drop(warehouse.DeletedAt)}
 	case was == feed.KeepLatest && t.Keep == feed.KeepHistory:
 		steps = append(toHistory("true"), drop(warehouse.ChangedAt))
 	case was == feed.KeepSoftDelete && t.Keep == feed.KeepHistory:
-		steps = append(toHistory(q(warehouse.DeletedAt)+" IS NULL"), fmt.Sprintf("UPDATE %s SET %s = %s", table, q(warehouse.Until), q(warehouse.DeletedAt)), drop(warehouse.ChangedAt), drop(warehouse.DeletedAt))
+		steps = append(toHistory(q(warehouse.DeletedAt)+" IS NULL"),
+			fmt.Sprintf("UPDATE %s SET %s = %s", table, q(warehouse.Until),
+				q(warehouse.DeletedAt)), drop(warehouse.ChangedAt), drop(warehouse.DeletedAt))
 	case was == feed.KeepHistory && t.Keep == feed.KeepLatest:
 		steps = append(fromHistory, dropHistory...)
 	case was == feed.KeepHistory && t.Keep == feed.KeepSoftDelete:
@@ -95,7 +101,8 @@ func (d Dialect) remake(t warehouse.Target, was feed.Keep) ([]string, error) {
 	case was == feed.KeepSoftDelete && t.Keep == feed.KeepHistory:
 		values[warehouse.Until], values[warehouse.Current] = q(warehouse.DeletedAt), q(warehouse.DeletedAt)+" IS NULL"
 	case was == feed.KeepHistory && (t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete):
-		values[warehouse.ChangedAt], values[warehouse.DeletedAt], where = q(warehouse.From), "NULL", " WHERE "+q(warehouse.Current)
+		values[warehouse.ChangedAt], values[warehouse.DeletedAt], where = q(warehouse.From), "NULL", " WHERE "+
+			q(warehouse.Current)
 	default:
 		return nil, cannotRekeep(t, was)
 	}
@@ -112,13 +119,16 @@ func (d Dialect) remake(t warehouse.Target, was feed.Keep) ([]string, error) {
 		list = append(list, fmt.Sprintf("CAST(%s AS %s) AS %s", value, d.TypeName(c.Type), name))
 	}
 	return append([]string{
-		fmt.Sprintf("CREATE TEMPORARY TABLE noemata_remade AS SELECT %s FROM %s%s", strings.Join(list, ", "), t.Name.Quoted(), where),
-		"DROP TABLE " + t.Name.Quoted(), d.CreateTable(t), "INSERT INTO " + t.Name.Quoted() + " SELECT * FROM noemata_remade", "DROP TABLE noemata_remade",
+		fmt.Sprintf("CREATE TEMPORARY TABLE noemata_remade AS SELECT %s FROM %s%s", strings.Join(list, ", "),
+			t.Name.Quoted(), where),
+		"DROP TABLE " + t.Name.Quoted(), d.CreateTable(t), "INSERT INTO " + t.Name.Quoted() +
+			" SELECT * FROM noemata_remade", "DROP TABLE noemata_remade",
 	}, d.asOf(t)...), nil
 }
 
 func cannotRekeep(t warehouse.Target, was feed.Keep) error {
-	return problem.Newf(problem.Held, "Rename the table or choose another target, so that it is made and loaded anew after its position is cleared.",
+	return problem.Newf(problem.Held, "Rename the table or choose another target, so that it is made and loaded "+
+		"anew after its position is cleared.",
 		"The target table %s was kept as %s, and what %s needs cannot be made from that.", t.Name, was, t.Keep)
 }
 

@@ -19,7 +19,8 @@ import (
 )
 
 var dialect = Dialect{
-	Types:    map[schema.Kind]string{schema.Int64: "BIGINT", schema.Text: "VARCHAR", schema.JSON: "JSON", schema.TimestampTZ: "TIMESTAMPTZ", schema.Bool: "BOOLEAN", schema.Int16: "SMALLINT"},
+	Types: map[schema.Kind]string{schema.Int64: "BIGINT", schema.Text: "VARCHAR", schema.JSON: "JSON",
+		schema.TimestampTZ: "TIMESTAMPTZ", schema.Bool: "BOOLEAN", schema.Int16: "SMALLINT"},
 	Distinct: func(_ schema.Type, a, b string) string { return a + " IS DISTINCT FROM " + b },
 	NoEquals: func(t schema.Type) bool { return t.Kind == schema.JSON },
 }
@@ -29,8 +30,10 @@ func column(name string, kind schema.Kind) schema.Column {
 }
 
 func target(keep feed.Keep) warehouse.Target {
-	columns := []schema.Column{column("id", schema.Int64), column(`n"ote`, schema.JSON), column("at", schema.TimestampTZ)}
-	return warehouse.Target{Name: schema.Name{Schema: `sh"elf`, Table: "loans"}, Keep: keep, Key: []string{"id"}, Unique: true, Prefix: "nm_",
+	columns := []schema.Column{column("id", schema.Int64), column(`n"ote`, schema.JSON),
+		column("at", schema.TimestampTZ)}
+	return warehouse.Target{Name: schema.Name{Schema: `sh"elf`, Table: "loans"}, Keep: keep, Key: []string{"id"},
+		Unique: true, Prefix: "nm_",
 		Watermark: []string{"at"}, Columns: warehouse.ColumnsOf(columns, "nm_", keep, false)}
 }
 
@@ -80,7 +83,8 @@ func TestMergeStatements(t *testing.T) {
 				} else {
 					text.WriteString("-- counts as nothing")
 				}
-				text.WriteString(map[When]string{Always: "", Unless: ", unless the step before touched all rows", Only: ", only where the step before touched all rows"}[s.When] + "\n")
+				text.WriteString(map[When]string{Always: "", Unless: ", unless the step before touched all rows",
+					Only: ", only where the step before touched all rows"}[s.When] + "\n")
 				text.WriteString(strings.ReplaceAll(s.SQL, StageName(x.target), "stage") + ";\n\n")
 			}
 			golden(t, filepath.Join("testdata", name+".sql"), text.String())
@@ -102,8 +106,12 @@ func golden(t *testing.T, file, text string) {
 func TestMisfitSaysWhatToDo(t *testing.T) {
 	lower := strings.ToLower
 	dialect := dialect
-	dialect.Convert = func(table, column, typeName string) string { return "CONVERT " + table + " " + column + " " + typeName }
-	whole := map[string]string{"id": "bigint", `n"ote`: "json", "at": "timestamptz", "nm_run": "bigint", "nm_changed_at": "timestamptz", "of the user's own": "text"}
+	dialect.Convert = func(table, column, typeName string) string {
+		return "CONVERT " + table + " " + column + " " +
+			typeName
+	}
+	whole := map[string]string{"id": "bigint", `n"ote`: "json", "at": "timestamptz", "nm_run": "bigint",
+		"nm_changed_at": "timestamptz", "of the user's own": "text"}
 	require.NoError(t, dialect.Misfit(target(feed.KeepLatest), whole, lower))
 	delete(whole, `n"ote`)
 	err := dialect.Misfit(target(feed.KeepLatest), whole, lower)
@@ -111,7 +119,8 @@ func TestMisfitSaysWhatToDo(t *testing.T) {
 	require.ErrorContains(t, err, `ALTER TABLE "sh""elf"."loans" ADD COLUMN "n""ote" JSON`)
 	whole[`n"ote`] = "text"
 	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower), `n"ote is text and must be JSON`)
-	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower), `CONVERT "sh""elf"."loans" "n""ote" JSON;`)
+	require.ErrorContains(t, dialect.Misfit(target(feed.KeepLatest), whole, lower),
+		`CONVERT "sh""elf"."loans" "n""ote" JSON;`)
 }
 
 func batch(ids []int64, aside ...rows.Aside) rows.Batch {
@@ -161,9 +170,11 @@ func TestTooManyRowsSetAsideHoldTheTable(t *testing.T) {
 func TestAsideStatements(t *testing.T) {
 	note := "O'Malvey's"
 	row := rows.Aside{Key: `["4"]`, Row: map[string]*string{"note": &note, "fee": nil}, Reason: "Column fee is NaN."}
-	made, shown := asideStatements(aside{feed: "f", table: "public.loans", run: 7}, []rows.Aside{row, row}, []string{`["2"]`})
+	made, shown := asideStatements(aside{feed: "f", table: "public.loans", run: 7}, []rows.Aside{row, row},
+		[]string{`["2"]`})
 	require.Len(t, made, 3)
-	require.Contains(t, made[0], "DELETE FROM noemata.set_aside WHERE feed = 'f' AND source_table = 'public.loans' AND digest IN ('"+row.Digest()+"')")
+	require.Contains(t, made[0], "DELETE FROM noemata.set_aside WHERE feed = 'f' AND source_table = 'public.loans' "+
+		"AND digest IN ('"+row.Digest()+"')")
 	require.Contains(t, made[1], `key IN ('["2"]')`)
 	require.Equal(t, 1, strings.Count(made[2], "O''Malvey''s"))
 	require.NotContains(t, shown, "Malvey")

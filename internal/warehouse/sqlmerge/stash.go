@@ -35,6 +35,7 @@ func dropStash(feed, table string) []string {
 	return []string{
 		"DROP TABLE IF EXISTS " + copiedTable(feed, table).Quoted(),
 		"DROP TABLE IF EXISTS " + waitingTable(feed, table).Quoted(),
-		fmt.Sprintf("DELETE FROM noemata.copy_parts WHERE feed = %s AND source_table = %s", schema.Literal(feed), schema.Literal(table)),
+		fmt.Sprintf("DELETE FROM noemata.copy_parts WHERE feed = %s AND source_table = %s", schema.Literal(feed),
+			schema.Literal(table)),
 	}
 }

@@ -55,7 +55,8 @@ func (d Dialect) CreateStage(t warehouse.Target) string {
 	for _, c := range warehouse.StageColumns(t) {
 		columns = append(columns, schema.Quote(c.Name)+" "+d.TypeName(c.Type))
 	}
-	return fmt.Sprintf("CREATE TEMPORARY TABLE IF NOT EXISTS %s (%s)%s", StageName(t), strings.Join(columns, ", "), d.Stage)
+	return fmt.Sprintf("CREATE TEMPORARY TABLE IF NOT EXISTS %s (%s)%s", StageName(t), strings.Join(columns, ", "),
+		d.Stage)
 }
 
 // Keys makes the indexes that merges need, where the warehouse has any.
@@ -66,16 +67,19 @@ func (d Dialect) Keys(t warehouse.Target) []string {
 	h := fnv.New64a()
 	_, _ = fmt.Fprint(h, t.Name.Quoted()+"\x00"+schema.QuoteAll("", t.Key))
 	index := func(kind, name, columns, where string) string {
-		return fmt.Sprintf("CREATE %sINDEX IF NOT EXISTS nm_%s_%016x ON %s (%s)%s", kind, name, h.Sum64(), t.Name.Quoted(), columns, where)
+		return fmt.Sprintf("CREATE %sINDEX IF NOT EXISTS nm_%s_%016x ON %s (%s)%s", kind, name, h.Sum64(),
+			t.Name.Quoted(), columns, where)
 	}
 	switch t.Keep {
 	case feed.KeepLatest, feed.KeepSoftDelete:
 		return []string{index("UNIQUE ", "key", schema.QuoteAll("", t.Key), "")}
 	case feed.KeepHistory:
-		return []string{index("UNIQUE ", "current", schema.QuoteAll("", t.Key), " WHERE "+schema.Quote(t.Called(warehouse.Current)))}
+		return []string{index("UNIQUE ", "current", schema.QuoteAll("", t.Key), " WHERE "+
+			schema.Quote(t.Called(warehouse.Current)))}
 	case feed.KeepLedger:
 		if t.Log {
-			return []string{index("", "key", schema.QuoteAll("", append(append([]string{}, t.Key...), t.Called(warehouse.Position))), "")}
+			return []string{index("", "key",
+				schema.QuoteAll("", append(append([]string{}, t.Key...), t.Called(warehouse.Position))), "")}
 		}
 	}
 	return nil
@@ -100,7 +104,8 @@ func (d Dialect) Misfit(t warehouse.Target, existing map[string]string, normal f
 		switch {
 		case !ok:
 			missing = append(missing, c.Name)
-			mend = append(mend, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s;", t.Name.Quoted(), schema.Quote(c.Name), want))
+			mend = append(mend, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s;", t.Name.Quoted(), schema.Quote(c.Name),
+				want))
 		case normal(have) != normal(want):
 			other = append(other, fmt.Sprintf("%s is %s and must be %s", c.Name, have, want))
 			mend = append(mend, d.Convert(t.Name.Quoted(), schema.Quote(c.Name), want)+";")
@@ -116,9 +121,11 @@ func (d Dialect) Misfit(t warehouse.Target, existing map[string]string, normal f
 	if other != nil {
 		said += " " + strings.Join(other, "; ") + "."
 	}
-	remedy := strings.Join(mend, " ") + " Then have older rows read again, which have no values in it yet: noemata positions clear FEED TABLE"
+	remedy := strings.Join(mend, " ") + " Then have older rows read again, which have no values in it yet: noemata " +
+		"positions clear FEED TABLE"
 	if t.Log {
 		remedy = "Copy the table again, which makes the target fit: noemata feeds copy FEED --table TABLE."
 	}
-	return problem.Newf(problem.Held, remedy, "The target table %s does not have the columns that the source has now.%s", t.Name, said)
+	return problem.Newf(problem.Held, remedy,
+		"The target table %s does not have the columns that the source has now.%s", t.Name, said)
 }

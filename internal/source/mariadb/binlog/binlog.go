@@ -105,7 +105,8 @@ func (d *Decoder) Decode(event []byte) (h Header, what any, err error) {
 		return h, nil, errShort
 	}
 	le := binary.LittleEndian
-	h = Header{Timestamp: le.Uint32(event), Type: event[4], Server: le.Uint32(event[5:]), Next: le.Uint32(event[13:]), Flags: le.Uint16(event[17:])}
+	h = Header{Timestamp: le.Uint32(event), Type: event[4], Server: le.Uint32(event[5:]), Next: le.Uint32(event[13:]),
+		Flags: le.Uint16(event[17:])}
 	body := event[headerSize:]
 	if h.Type == typeFormat {
 		return h, nil, d.format(event)

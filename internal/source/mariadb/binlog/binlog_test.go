@@ -72,7 +72,8 @@ func told(what any) string {
 			if !more {
 				return strings.Join(lines, "\n")
 			}
-			lines = append(lines, [...]string{"", "insert", "update", "delete"}[e.Kind]+cells("-", e.Table, e.Before)+cells("+", e.Table, e.After))
+			lines = append(lines, [...]string{"", "insert", "update", "delete"}[e.Kind]+cells("-", e.Table, e.Before)+
+				cells("+", e.Table, e.After))
 		}
 	}
 	return ""
@@ -161,7 +162,8 @@ func TestTheNameOfTheFileComesWithoutItsChecksum(t *testing.T) {
 	event := make([]byte, 19, 64)
 	event[4] = 4
 	event = append(binary.LittleEndian.AppendUint64(event, 4), name...)
-	for _, e := range [][]byte{event, binary.LittleEndian.AppendUint32(slices.Clone(event), crc32.ChecksumIEEE(event))} {
+	for _, e := range [][]byte{event, binary.LittleEndian.AppendUint32(slices.Clone(event),
+		crc32.ChecksumIEEE(event))} {
 		_, what, err := binlog.NewDecoder().Decode(e)
 		require.NoError(t, err)
 		require.Equal(t, &binlog.Rotate{File: name, Offset: 4}, what)

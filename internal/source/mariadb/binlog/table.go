@@ -316,7 +316,8 @@ func (d *Decoder) rowsOf(h Header, r *reader, kind Kind) (*Rows, error) {
 		return nil, fmt.Errorf("the binary log has rows of table number %d, which it has not described", id)
 	}
 	if n != len(t.Columns) {
-		return nil, fmt.Errorf("the binary log has rows of %d columns of %s.%s, which has %d", n, t.Schema, t.Name, len(t.Columns))
+		return nil, fmt.Errorf("the binary log has rows of %d columns of %s.%s, which has %d", n, t.Schema, t.Name,
+			len(t.Columns))
 	}
 	rows := &d.rows
 	rows.Table, rows.Kind, rows.before, rows.after = t, kind, nil, nil
@@ -398,7 +399,8 @@ func (r *Rows) image(cells []Cell, told []bool) ([]Cell, error) {
 		value, size := c.Cut(data)
 		if size < 0 {
 			if _, to := c.extent(data); to < 0 && len(data) > 8 {
-				return cells, fmt.Errorf("column %d of %s.%s has type %d, which is not known", i+1, r.Table.Schema, r.Table.Name, c.Type)
+				return cells, fmt.Errorf("column %d of %s.%s has type %d, which is not known", i+1, r.Table.Schema,
+					r.Table.Name, c.Type)
 			}
 			return cells, errShort
 		}

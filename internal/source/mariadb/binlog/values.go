@@ -91,14 +91,16 @@ func DateTimeParts(b []byte, scale int) Parts {
 	n := Bits(b[:5]) - 0x8000000000
 	date, clock := n>>17, n&(1<<17-1)
 	month := int(date >> 5)
-	return Parts{Year: month / 13, Month: month % 13, Day: int(date & 31), Hour: int(clock >> 12), Minute: int(clock >> 6 & 63), Second: int(clock & 63), Micro: fraction(b[5:], scale)}
+	return Parts{Year: month / 13, Month: month % 13, Day: int(date & 31), Hour: int(clock >> 12),
+		Minute: int(clock >> 6 & 63), Second: int(clock & 63), Micro: fraction(b[5:], scale)}
 }
 
 // OldDateTimeParts reads a date and time as servers stored it before version 10.1.2.
 func OldDateTimeParts(b []byte) Parts {
 	n := int(Uint(b))
 	date, clock := n/1_000_000, n%1_000_000
-	return Parts{Year: date / 10000, Month: date / 100 % 100, Day: date % 100, Hour: clock / 10000, Minute: clock / 100 % 100, Second: clock % 100}
+	return Parts{Year: date / 10000, Month: date / 100 % 100, Day: date % 100, Hour: clock / 10000,
+		Minute: clock / 100 % 100, Second: clock % 100}
 }
 
 // Seconds reads a moment: seconds since 1970 UTC, and microseconds.

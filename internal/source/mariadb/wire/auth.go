@@ -19,7 +19,8 @@ var ErrNoTLS = errors.New("the server does not offer TLS")
 
 // ErrInClear says that the server wants the password as it is, and nothing tells that it is
 // the right server.
-var ErrInClear = errors.New("the server asks for the password in the clear, and TLS does not verify that it is the right one")
+var ErrInClear = errors.New("the server asks for the password in the clear, and TLS does not verify that it is the " +
+	"right one")
 
 // UnknownPluginError names a way to sign in that is not known here.
 type UnknownPluginError struct{ Plugin string }
@@ -206,7 +207,8 @@ func signature(password, challenge []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	public, commitment := new(edwards25519.Point).ScalarBaseMult(s).Bytes(), new(edwards25519.Point).ScalarBaseMult(r).Bytes()
+	public, commitment := new(edwards25519.Point).ScalarBaseMult(s).Bytes(),
+		new(edwards25519.Point).ScalarBaseMult(r).Bytes()
 	k, err := edwards25519.NewScalar().SetUniformBytes(sum(commitment, public, challenge))
 	if err != nil {
 		return nil, err

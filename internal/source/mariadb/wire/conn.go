@@ -20,8 +20,9 @@ import (
 
 // Options say where to connect and as whom.
 type Options struct {
-	Dial     func(ctx context.Context, network, address string) (net.Conn, error) // each wait of what it opens must have an end
-	Network  string                                                               // tcp or unix
+	// each wait of what it opens must have an end
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
+	Network  string // tcp or unix
 	Address  string
 	User     string
 	Password string
@@ -115,7 +116,8 @@ const mostColumns = 4096
 type TooLongError struct{ Bytes, Most int }
 
 func (e *TooLongError) Error() string {
-	return fmt.Sprintf("the server sent a packet of %d bytes or more, and %d are the most that is taken in", e.Bytes, e.Most)
+	return fmt.Sprintf("the server sent a packet of %d bytes or more, and %d are the most that is taken in", e.Bytes,
+		e.Most)
 }
 
 // read gives the next packet, joined where it was split. It is valid until the next read.

@@ -86,7 +86,8 @@ func (p *pooled) QueryContext(ctx context.Context, query string, args []driver.N
 				continue
 			}
 			if size += len(text) + 24; size > mostAnswer {
-				return fmt.Errorf("the server's answer to a query of its catalogue is longer than %d MB", mostAnswer>>20)
+				return fmt.Errorf("the server's answer to a query of its catalogue is longer than %d MB",
+					mostAnswer>>20)
 			}
 			if values[i], err = valueOf(c.Type, text); err != nil {
 				return err

@@ -18,7 +18,9 @@ import (
 // pool opens a pool of one connection, so that a test knows which one it has.
 func pool(t *testing.T, o wire.Options) *sql.DB {
 	t.Helper()
-	db := sql.OpenDB(&wire.Connector{Options: o, Sets: []string{"SET SESSION sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', time_zone = '+00:00'", "SET NAMES utf8mb4"}})
+	db := sql.OpenDB(&wire.Connector{Options: o,
+		Sets: []string{"SET SESSION sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', time_zone = '+00:00'",
+			"SET NAMES utf8mb4"}})
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { _ = db.Close() })
 	return db
@@ -28,18 +30,21 @@ func pool(t *testing.T, o wire.Options) *sql.DB {
 // places for them.
 func TestValuesOfQueries(t *testing.T) {
 	db := pool(t, options(testkit.MariaDB(t)))
-	for _, text := range []string{"", "plain", "it's", `\`, `\'`, "''", `"quoted"`, "a ? b", "'; DROP TABLE loans; --", "\x00\n\r\x1a", "Œsling 本 🙂", strings.Repeat("'", 1000)} {
+	for _, text := range []string{"", "plain", "it's", `\`, `\'`, "''", `"quoted"`, "a ? b", "'; DROP TABLE loans; --",
+		"\x00\n\r\x1a", "Œsling 本 🙂", strings.Repeat("'", 1000)} {
 		var back, twice string
 		var number int64
 		var null sql.NullString
-		require.NoError(t, db.QueryRow(`SELECT ?, concat(?, ?), ?, ? /* it?s */`, text, text, text, int64(-7), nil, "the comment's").Scan(&back, &twice, &number, &null), "%q", text)
+		require.NoError(t, db.QueryRow(`SELECT ?, concat(?, ?), ?, ? /* it?s */`, text, text, text, int64(-7), nil,
+			"the comment's").Scan(&back, &twice, &number, &null), "%q", text)
 		require.Equal(t, text, back)
 		require.Equal(t, text+text, twice)
 		require.EqualValues(t, -7, number)
 		require.False(t, null.Valid)
 	}
 	var literal, name string
-	require.NoError(t, db.QueryRow("SELECT 'is it ?', x.\"what ?\" FROM (SELECT ? AS `what ?`) AS x", "this").Scan(&literal, &name))
+	require.NoError(t, db.QueryRow("SELECT 'is it ?', x.\"what ?\" FROM (SELECT ? AS `what ?`) AS x",
+		"this").Scan(&literal, &name))
 	require.Equal(t, "is it ?", literal)
 	require.Equal(t, "this", name)
 	require.ErrorContains(t, db.QueryRow("SELECT ?, ?", "one").Scan(&literal, &name), "more places than values")
@@ -58,7 +63,9 @@ func TestValuesOfAnswers(t *testing.T) {
 	var decimal, text string
 	var number int64
 	var yes bool
-	require.NoError(t, db.QueryRow(`SELECT CAST('2026-11-25 09:30:15.123456' AS datetime(6)), CAST('2026-02-28' AS date), UTC_TIMESTAMP(6), CAST('12.340' AS decimal(6,3)), repeat('x', 100000), CAST(18446744073709551615 AS signed), 1 = 1`).
+	require.NoError(t, db.QueryRow(`SELECT CAST('2026-11-25 09:30:15.123456' AS datetime(6)), CAST('2026-02-28' AS `+
+		`date), UTC_TIMESTAMP(6), CAST('12.340' AS decimal(6,3)), repeat('x', 100000), CAST(18446744073709551615 AS `+
+		`signed), 1 = 1`).
 		Scan(&at, &day, &stamp, &decimal, &text, &number, &yes))
 	require.Equal(t, time.Date(2026, 11, 25, 9, 30, 15, 123_456_000, time.UTC), at)
 	require.Equal(t, time.Date(2026, 2, 28, 0, 0, 0, 0, time.UTC), day)
@@ -102,7 +109,9 @@ func TestAnAnswerHasABound(t *testing.T) {
 func TestConnectionsAreGivenUpWhereTheyMust(t *testing.T) {
 	s := testkit.MariaDB(t)
 	admin := connect(t, options(s))
-	for _, sql := range []string{"CREATE DATABASE IF NOT EXISTS pooled", "CREATE TABLE IF NOT EXISTS pooled.loans (id int)", "CREATE USER 'reader'@'127.0.0.1' IDENTIFIED BY 'a secret'"} {
+	for _, sql := range []string{"CREATE DATABASE IF NOT EXISTS pooled",
+		"CREATE TABLE IF NOT EXISTS pooled.loans (id int)",
+		"CREATE USER 'reader'@'127.0.0.1' IDENTIFIED BY 'a secret'"} {
 		require.NoError(t, admin.Exec(t.Context(), sql), sql)
 	}
 	o := options(s)
@@ -143,6 +152,7 @@ func TestAQueryThatIsGivenUpEndsAtTheServer(t *testing.T) {
 	require.True(t, errors.Is(err, context.DeadlineExceeded), "%v", err)
 	require.Less(t, time.Since(began), 10*time.Second)
 	require.Eventually(t, func() bool {
-		return ask(t, admin, "SELECT count(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%/* given up */' AND ID <> CONNECTION_ID()")[0] == "0"
+		return ask(t, admin, "SELECT count(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%/* given up */' "+
+			"AND ID <> CONNECTION_ID()")[0] == "0"
 	}, 10*time.Second, 100*time.Millisecond)
 }

@@ -35,7 +35,8 @@ func (c *Conn) Follow(ctx context.Context, d Dump) error {
 	offset := d.Offset
 	if d.File == "" {
 		offset = 4
-		for _, sql := range []string{"SET @slave_connect_state = '" + d.GTID + "'", "SET @slave_gtid_strict_mode = 0", "SET @slave_gtid_ignore_duplicates = 0"} {
+		for _, sql := range []string{"SET @slave_connect_state = '" + d.GTID + "'", "SET @slave_gtid_strict_mode = 0",
+			"SET @slave_gtid_ignore_duplicates = 0"} {
 			if err := c.Exec(ctx, sql); err != nil {
 				return err
 			}

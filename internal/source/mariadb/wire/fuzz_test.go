@@ -46,14 +46,19 @@ const greeted = "\x0a10.11.19-MariaDB\x00\x07\x00\x00\x00abcdefgh\x00\xfe\xf7\x2
 // Whatever a server says, it is an answer or an error: from its greeting to its rows.
 func FuzzServer(f *testing.F) {
 	column := "\x03def\x00\x00\x00\x01n\x00\x0c\x3f\x00\x14\x00\x00\x00\x03\x00\x00\x00\x00\x00"
-	f.Add(join(packet(0, greeted), packet(2, "\x00\x00\x00\x02\x00\x00\x00"), packet(1, "\x01"), packet(2, column), packet(3, "\xfe\x00\x00\x02\x00"), packet(4, "\x0242"), packet(5, "\xfe\x00\x00\x02\x00")))
-	f.Add(join(packet(0, greeted), packet(2, "\xfeclient_ed25519\x0001234567890123456789012345678901"), packet(4, "\x00\x00\x00\x02\x00\x00\x00"), packet(1, "\xff\x15\x04#28000no")))
+	f.Add(join(packet(0, greeted), packet(2, "\x00\x00\x00\x02\x00\x00\x00"), packet(1, "\x01"), packet(2, column),
+		packet(3, "\xfe\x00\x00\x02\x00"), packet(4, "\x0242"), packet(5, "\xfe\x00\x00\x02\x00")))
+	f.Add(join(packet(0, greeted), packet(2, "\xfeclient_ed25519\x0001234567890123456789012345678901"),
+		packet(4, "\x00\x00\x00\x02\x00\x00\x00"), packet(1, "\xff\x15\x04#28000no")))
 	f.Add(join(packet(0, greeted), packet(2, "\x00"), packet(1, "\xfe\xff\xff\xff\xff\xff\xff\xff\x7f")))
 	f.Add(join(packet(0, greeted), packet(2, "\xfemysql_clear_password\x00")))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		ctx := context.Background()
 		conn := &said{data: data}
-		c, err := Connect(ctx, Options{Dial: func(context.Context, string, string) (net.Conn, error) { return conn, nil }, User: "reader", Password: "spring tide", Timeout: time.Minute})
+		c, err := Connect(ctx, Options{Dial: func(context.Context, string, string) (net.Conn, error) {
+			return conn,
+				nil
+		}, User: "reader", Password: "spring tide", Timeout: time.Minute})
 		if err != nil {
 			return
 		}

@@ -22,7 +22,8 @@ import (
 func TestMain(m *testing.M) { testkit.Main(m) }
 
 func options(s *mariaserver.Server) wire.Options {
-	return wire.Options{Dial: connection.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", s.Port), User: mariaserver.User, Password: s.Password, Timeout: 5 * time.Second}
+	return wire.Options{Dial: connection.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", s.Port),
+		User: mariaserver.User, Password: s.Password, Timeout: 5 * time.Second}
 }
 
 func connect(t *testing.T, o wire.Options) *wire.Conn {
@@ -55,7 +56,8 @@ func TestRows(t *testing.T) {
 	for _, n := range []int{250, 251, 65_535, 65_536, 1<<24 - 5, 1<<24 - 1, 1 << 24, 40_000_000} {
 		require.Equal(t, strings.Repeat("x", n), ask(t, c, fmt.Sprintf("SELECT repeat('x', %d)", n))[0], n)
 	}
-	require.Equal(t, []string{"1"}, ask(t, c, "SELECT 1 -- "+strings.Repeat("long ", 4_000_000)), "a statement may be long, too")
+	require.Equal(t, []string{"1"}, ask(t, c, "SELECT 1 -- "+strings.Repeat("long ", 4_000_000)),
+		"a statement may be long, too")
 	var server *wire.Error
 	require.ErrorAs(t, c.Exec(t.Context(), "SELECT nonsense"), &server)
 	require.Equal(t, 1054, server.Number)
@@ -70,7 +72,8 @@ func TestRows(t *testing.T) {
 func TestSigningInAgainAndAgain(t *testing.T) {
 	s := testkit.MariaDB(t)
 	admin := connect(t, options(s))
-	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'", "CREATE USER 'often'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')"} {
+	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'",
+		"CREATE USER 'often'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')"} {
 		require.NoError(t, admin.Exec(t.Context(), sql), sql)
 	}
 	o := options(s)
@@ -86,7 +89,9 @@ func TestSigningInAgainAndAgain(t *testing.T) {
 func TestSigningIn(t *testing.T) {
 	s := testkit.MariaDB(t)
 	admin := connect(t, options(s))
-	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'", "CREATE USER 'native'@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING PASSWORD('a sëcret')", "CREATE USER 'signed'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')",
+	for _, sql := range []string{"INSTALL PLUGIN IF NOT EXISTS ed25519 SONAME 'auth_ed25519'",
+		"CREATE USER 'native'@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING PASSWORD('a sëcret')",
+		"CREATE USER 'signed'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('a sëcret')",
 		"CREATE USER 'open'@'127.0.0.1'", "CREATE USER 'local'@'127.0.0.1' IDENTIFIED VIA unix_socket"} {
 		require.NoError(t, admin.Exec(t.Context(), sql), sql)
 	}
@@ -110,7 +115,8 @@ func TestSigningIn(t *testing.T) {
 	o.Database = "nowhere"
 	_, err = wire.Connect(t.Context(), o)
 	require.ErrorContains(t, err, "nowhere")
-	_, err = wire.Connect(t.Context(), wire.Options{Dial: connection.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", testkit.Postgres(t).Port), User: "x", Timeout: time.Second})
+	_, err = wire.Connect(t.Context(), wire.Options{Dial: connection.Dial, Network: "tcp",
+		Address: fmt.Sprintf("127.0.0.1:%d", testkit.Postgres(t).Port), User: "x", Timeout: time.Second})
 	require.Error(t, err, "another kind of server")
 }
 
@@ -125,12 +131,14 @@ func TestTLS(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Stop() })
 	o := options(s)
-	require.Equal(t, []string{""}, ask(t, connect(t, o), "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'"))
+	require.Equal(t, []string{""}, ask(t, connect(t, o),
+		"SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'"))
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(ca))
 	o.TLS = &tls.Config{RootCAs: pool, ServerName: "127.0.0.1"}
 	c := connect(t, o)
-	require.NotEmpty(t, ask(t, c, "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'")[0])
+	require.NotEmpty(t, ask(t, c, "SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME "+
+		"= 'Ssl_cipher'")[0])
 	require.Equal(t, strings.Repeat("x", 20_000_000), ask(t, c, "SELECT repeat('x', 20000000)")[0])
 	o.TLS = &tls.Config{RootCAs: pool, ServerName: "db.example"}
 	_, err = wire.Connect(t.Context(), o)
