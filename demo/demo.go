@@ -22,10 +22,10 @@ import (
 	"noemata/internal/cli"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
-	"noemata/internal/daemon"
+	"noemata/internal/background"
 	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
-	"noemata/internal/serve"
+	"noemata/internal/service"
 )
 
 //go:embed feeds/*.yaml
@@ -49,7 +49,7 @@ type world struct {
 	dir     string
 	server  *pgserver.Server
 	maria   *mariaserver.Server
-	service *serve.Service
+	service *service.Service
 	client  *client.Client
 	signIn  signIn
 	fresh   bool // this run has made the world
@@ -137,7 +137,7 @@ func (w *world) running(ctx context.Context) *client.Client {
 func (w *world) start(ctx context.Context) error {
 	dir, err := filepath.Abs(w.dir)
 	if err == nil {
-		err = daemon.MakePassable(dir)
+		err = background.MakePassable(dir)
 	}
 	if err != nil {
 		return problem.Wrap(err, problem.Failed, "The demo's folder cannot be made: "+err.Error()+".",
@@ -167,8 +167,8 @@ func (w *world) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.service, _, err = serve.Start(ctx,
-		serve.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
+	w.service, _, err = service.Start(ctx,
+		service.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
 	if err != nil {
 		return err
 	}

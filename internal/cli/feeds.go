@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
-	"noemata/internal/service"
+	"noemata/internal/httpapi"
 )
 
 // Longer than a screen: it is a list of commands.
@@ -60,7 +60,7 @@ func (a *app) feedsCommand() *cobra.Command {
 		})}
 	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors",
 		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-			content, err := service.FeedSchema()
+			content, err := httpapi.FeedSchema()
 			if err != nil {
 				return err
 			}

@@ -15,18 +15,18 @@ import (
 	"golang.org/x/term"
 
 	"noemata/client"
-	"noemata/internal/serve"
+	"noemata/internal/httpapi"
 	"noemata/internal/service"
 )
 
 func (a *app) serveCommand() *cobra.Command {
-	o := serve.Options{Version: a.version}
+	o := service.Options{Version: a.version}
 	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			slog.SetDefault(slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil)))
 			syscall.Umask(0o077)
 			o.DatabaseURL = firstOf(o.DatabaseURL, os.Getenv("NOEMATA_DATABASE_URL"))
-			s, first, err := serve.Start(cmd.Context(), o)
+			s, first, err := service.Start(cmd.Context(), o)
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ func (a *app) serveCommand() *cobra.Command {
 		}}
 	f := c.Flags()
 	f.StringVar(&o.Listen, "listen", DefaultListen, "host and port to listen on")
-	f.StringVar(&o.DataDir, "data", serve.DefaultDataDir(),
+	f.StringVar(&o.DataDir, "data", service.DefaultDataDir(),
 		"folder for the key and, without --database-url, the records")
 	f.StringVar(&o.DatabaseURL, "database-url", "",
 		"PostgreSQL database for the records (else NOEMATA_DATABASE_URL, which no list of processes shows); without "+
@@ -136,7 +136,7 @@ func (a *app) aboutCommand() *cobra.Command {
 func (a *app) openAPICommand() *cobra.Command {
 	return &cobra.Command{Use: "openapi", Short: "Print the API's description, OpenAPI 3.1 in JSON", Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			description, err := service.OpenAPI(a.version)
+			description, err := httpapi.OpenAPI(a.version)
 			if err != nil {
 				return err
 			}

@@ -36,7 +36,7 @@ func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.S
 	if err != nil {
 		return s, err
 	}
-	return r.Links.Folders.Resolve(s)
+	return r.Databases.Folders.Resolve(s)
 }
 
 // AddConnection adds a source or a warehouse.
@@ -91,7 +91,7 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 		defer open.Close()
 		return open.Test(ctx)
 	}
-	settings, err := r.Links.Folders.Resolve(settings)
+	settings, err := r.Databases.Folders.Resolve(settings)
 	if err != nil {
 		return "", err
 	}

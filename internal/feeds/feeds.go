@@ -13,16 +13,16 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/engine"
 	"noemata/internal/jobs"
-	"noemata/internal/links"
+	"noemata/internal/opened"
 	"noemata/internal/records"
 	"noemata/internal/store"
 )
 
 // Rules act on what the service keeps, and wake what has to run for it.
 type Rules struct {
-	Store  *store.Store
-	Links  *links.Links
-	Runner *jobs.Runner
+	Store     *store.Store
+	Databases *opened.Databases
+	Runner    *jobs.Runner
 }
 
 // Feed is a feed and how it is doing.
@@ -59,11 +59,11 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	}
 	out := records.Applied{Feed: f.Name, New: old == nil, Changes: feed.Diff(old, f), Findings: []problem.Finding{}}
 	if how != Compare {
-		src, err := r.Links.Source(ctx, f.Source)
+		src, err := r.Databases.Source(ctx, f.Source)
 		if err != nil {
 			return records.Applied{}, err
 		}
-		wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+		wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
 		if err != nil {
 			return records.Applied{}, err
 		}
@@ -216,11 +216,11 @@ func (r *Rules) quiet(ctx context.Context, name string) error {
 func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	src, err := r.Links.Source(ctx, f.Source)
+	src, err := r.Databases.Source(ctx, f.Source)
 	if err != nil {
 		return err
 	}
-	wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+	wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
 	if err == nil {
 		err = engine.DropLog(ctx, f, src, wh)
 	}

@@ -19,7 +19,7 @@ func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoin
 	if err != nil {
 		return nil, err
 	}
-	wh, err := r.Links.Warehouse(ctx, f.Warehouse)
+	wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
 	if err != nil {
 		return nil, err
 	}

@@ -336,11 +336,11 @@ func (r *Runner) measureLogs(ctx context.Context) error {
 func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l records.LogStatus) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	src, err := r.links.Source(ctx, f.Source)
+	src, err := r.databases.Source(ctx, f.Source)
 	if err != nil {
 		return
 	}
-	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
 	if err != nil {
 		return
 	}

@@ -26,7 +26,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
-	"noemata/internal/links"
+	"noemata/internal/opened"
 	"noemata/internal/records"
 	"noemata/internal/statement"
 	"noemata/internal/store"
@@ -62,15 +62,15 @@ func (feedJob) InsertOpts() river.InsertOpts {
 
 // Runner schedules feeds and works on them.
 type Runner struct {
-	id     string // of this process
-	store  *store.Store
-	links  *links.Links
-	events *Events
-	record recorder
-	engine *engine.Engine
-	river  *river.Client[pgx.Tx]
-	cancel context.CancelFunc
-	done   sync.WaitGroup
+	id        string // of this process
+	store     *store.Store
+	databases *opened.Databases
+	events    *Events
+	record    recorder
+	engine    *engine.Engine
+	river     *river.Client[pgx.Tx]
+	cancel    context.CancelFunc
+	done      sync.WaitGroup
 
 	slots    slots
 	stopping chan struct{} // closed by Stop
@@ -81,8 +81,8 @@ type Runner struct {
 }
 
 // New makes a Runner; Start starts it.
-func New(s *store.Store, l *links.Links, e *Events, registry prometheus.Registerer) (*Runner, error) {
-	r := &Runner{id: rand.Text(), store: s, links: l, events: e, record: recorder{s, e}, engine: engine.New(),
+func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer) (*Runner, error) {
+	r := &Runner{id: rand.Text(), store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(),
 		stopping: make(chan struct{}),
 		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
 			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
@@ -454,11 +454,11 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	if err != nil {
 		return rows.Books{}, err
 	}
-	src, err := r.links.Source(ctx, f.Source)
+	src, err := r.databases.Source(ctx, f.Source)
 	if err != nil {
 		return rows.Books{}, err
 	}
-	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
 	if err != nil {
 		return rows.Books{}, err
 	}
@@ -592,11 +592,11 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 			"Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", name,
 			table)
 	}
-	src, err := r.links.Source(ctx, f.Source)
+	src, err := r.databases.Source(ctx, f.Source)
 	if err != nil {
 		return engine.Work{}, err
 	}
-	wh, err := r.links.Warehouse(ctx, f.Warehouse)
+	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
 	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh}, err
 }
 

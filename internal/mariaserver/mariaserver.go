@@ -19,9 +19,9 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"noemata/internal/background"
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
-	"noemata/internal/daemon"
 )
 
 // User may do everything at the server, from this machine.
@@ -39,7 +39,7 @@ type Server struct {
 	Port     int
 	Password string
 	dir      string
-	process  *daemon.Process
+	process  *background.Process
 }
 
 const name = "MariaDB"
@@ -57,7 +57,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 				"Install Debian's package mariadb-server.")
 		}
 	}
-	owner, err := daemon.OwnerOf(name, "mysql", "mariadb-server")
+	owner, err := background.OwnerOf(name, "mysql", "mariadb-server")
 	if err != nil {
 		return nil, err
 	}
@@ -70,14 +70,14 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	var last error
 	if o.Port == 0 {
-		o.Port = daemon.LastPort(s.dir)
+		o.Port = background.LastPort(s.dir)
 	}
 	for attempt := range 5 {
 		wanted := o.Port
 		if attempt > 0 {
 			wanted = 0
 		}
-		if s.Port, err = daemon.Port(wanted); err != nil {
+		if s.Port, err = background.Port(wanted); err != nil {
 			return nil, err
 		}
 		if last = s.launch(ctx, program, owner, o.Settings); last == nil || ctx.Err() != nil {
@@ -103,10 +103,10 @@ func (s *Server) secret() string { return filepath.Join(s.dir, "set-up.sql") }
 
 // initialize makes the database files, once. The statements that the server runs when it
 // starts make the user, with a password that only the owner of the folder can read.
-func (s *Server) initialize(owner *daemon.Owner) error {
-	err := daemon.MakeHome(s.dir, owner)
+func (s *Server) initialize(owner *background.Owner) error {
+	err := background.MakeHome(s.dir, owner)
 	if err == nil {
-		err = daemon.MakeDir(s.temporary(), owner)
+		err = background.MakeDir(s.temporary(), owner)
 	}
 	if err != nil {
 		return fmt.Errorf("make the folder for MariaDB: %w", err)
@@ -118,11 +118,11 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 		return nil
 	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
-	if err := daemon.MakeDir(s.data(), owner); err != nil {
+	if err := background.MakeDir(s.data(), owner); err != nil {
 		return fmt.Errorf("make the folder for MariaDB's data: %w", err)
 	}
 	s.Password = rand.Text()
-	c := daemon.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(),
+	c := background.Command(owner, s.dir, "mariadb-install-db", "--no-defaults", "--datadir="+s.data(),
 		"--auth-root-authentication-method=socket", "--auth-root-socket-user=root", "--skip-test-db",
 		"--skip-name-resolve")
 	c.Env = append(c.Env, "TMPDIR="+s.temporary())
@@ -132,7 +132,7 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 	}
 	sets := fmt.Sprintf("SET SESSION sql_log_bin = 0;\nCREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY "+
 		"'%s';\nGRANT ALL ON *.* TO '%[1]s'@'127.0.0.1' WITH GRANT OPTION;\n", User, s.Password)
-	if err := daemon.WriteNew(s.secret(), []byte(sets), owner); err != nil {
+	if err := background.WriteNew(s.secret(), []byte(sets), owner); err != nil {
 		return fmt.Errorf("write MariaDB's password: %w", err)
 	}
 	return nil
@@ -140,16 +140,16 @@ func (s *Server) initialize(owner *daemon.Owner) error {
 
 // adopt finds a server that is still running in the folder.
 func (s *Server) adopt(ctx context.Context) bool {
-	process, _ := daemon.Find(name, s.pidFile(), "mariadbd")
+	process, _ := background.Find(name, s.pidFile(), "mariadbd")
 	if process == nil {
 		return false
 	}
 	s.process = process
-	s.Port = daemon.LastPort(s.dir)
+	s.Port = background.LastPort(s.dir)
 	return s.wait(ctx) == nil
 }
 
-func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner, settings map[string]string) error {
+func (s *Server) launch(ctx context.Context, program string, owner *background.Owner, settings map[string]string) error {
 	all := map[string]string{"datadir": s.data(), "tmpdir": s.temporary(), "bind-address": "127.0.0.1",
 		"port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
 		"init-file": s.secret(), "skip-name-resolve": "ON", "character-set-server": "utf8mb4"}
@@ -162,10 +162,10 @@ func (s *Server) launch(ctx context.Context, program string, owner *daemon.Owner
 	}
 	var err error
 	log := filepath.Join(s.dir, "server.log")
-	if s.process, err = daemon.Start(name, daemon.Command(owner, s.dir, program, args...), log); err != nil {
+	if s.process, err = background.Start(name, background.Command(owner, s.dir, program, args...), log); err != nil {
 		return err
 	}
-	if err := daemon.KeepPort(s.dir, s.Port); err != nil {
+	if err := background.KeepPort(s.dir, s.Port); err != nil {
 		return err
 	}
 	if err := s.wait(ctx); err != nil {

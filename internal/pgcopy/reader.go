@@ -17,7 +17,7 @@ import (
 // Reader turns the stream of COPY TO STDOUT (FORMAT binary) into batches. It
 // is the io.Writer that the connection writes to (PostgreSQL, SQL COPY, Binary Format).
 type Reader struct {
-	*rows.Gatherer
+	*rows.Batcher
 	columns  []schema.Column // of the records
 	mappings []mapping
 	table    int    // how many of them are the table's own
@@ -55,7 +55,7 @@ func (r *Reader) value(place int) []byte {
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table,
+	r := &Reader{Batcher: rows.NewBatcher(columns, sink), columns: columns, table: table,
 		key: schema.Indexes(columns, key), values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)

@@ -20,9 +20,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"noemata/internal/background"
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
-	"noemata/internal/daemon"
 )
 
 // User is the superuser of the server.
@@ -41,7 +41,7 @@ type Server struct {
 	Port     int
 	Password string
 	dir      string
-	process  *daemon.Process
+	process  *background.Process
 }
 
 // Start starts the server in a folder, or finds it running there.
@@ -55,7 +55,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	owner, err := daemon.OwnerOf("PostgreSQL", "postgres", "postgresql")
+	owner, err := background.OwnerOf("PostgreSQL", "postgres", "postgresql")
 	if err != nil {
 		return nil, err
 	}
@@ -68,19 +68,19 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	var last error
 	if o.Port == 0 {
-		o.Port = daemon.LastPort(s.dir)
+		o.Port = background.LastPort(s.dir)
 	}
 	for attempt := range 5 {
 		wanted := o.Port
 		if attempt > 0 {
 			wanted = 0
 		}
-		port, err := daemon.Port(wanted)
+		port, err := background.Port(wanted)
 		if err != nil {
 			return nil, err
 		}
 		if last = s.launch(ctx, bin, owner, port, o.Settings); last == nil || ctx.Err() != nil {
-			return s, errors.Join(last, daemon.KeepPort(s.dir, port))
+			return s, errors.Join(last, background.KeepPort(s.dir, port))
 		}
 	}
 	return nil, last
@@ -107,9 +107,9 @@ func version(path string) int {
 }
 
 // initialize makes the database files, once.
-func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner, o Options) error {
+func (s *Server) initialize(ctx context.Context, bin string, owner *background.Owner, o Options) error {
 	secret := filepath.Join(s.dir, "password")
-	if err := daemon.MakeHome(s.dir, owner); err != nil {
+	if err := background.MakeHome(s.dir, owner); err != nil {
 		return fmt.Errorf("make the folder for PostgreSQL: %w", err)
 	}
 	if content, err := os.ReadFile(secret); err == nil {
@@ -119,17 +119,17 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner
 		}
 	}
 	_ = os.RemoveAll(s.data()) // left by a set-up that was interrupted
-	if err := daemon.MakeDir(s.data(), owner); err != nil {
+	if err := background.MakeDir(s.data(), owner); err != nil {
 		return fmt.Errorf("make the folder for PostgreSQL's data: %w", err)
 	}
 	s.Password = o.Password
 	if s.Password == "" {
 		s.Password = rand.Text()
 	}
-	if err := daemon.WriteNew(secret, []byte(s.Password), owner); err != nil {
+	if err := background.WriteNew(secret, []byte(s.Password), owner); err != nil {
 		return fmt.Errorf("write PostgreSQL's password: %w", err)
 	}
-	c := daemon.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8",
+	c := background.Command(owner, s.dir, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", User, "-E", "UTF8",
 		"--locale=C.UTF-8",
 		"--auth=scram-sha-256", "--pwfile="+secret)
 	if out, err := c.CombinedOutput(); err != nil {
@@ -147,7 +147,7 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *daemon.Owner
 // adopt finds a server that is still running in the folder. What a dead one left
 // behind is cleared away.
 func (s *Server) adopt(ctx context.Context) bool {
-	process, lines := daemon.Find("PostgreSQL", s.pidFile(), "postgres")
+	process, lines := background.Find("PostgreSQL", s.pidFile(), "postgres")
 	if process == nil || len(lines) < 4 {
 		return false
 	}
@@ -156,7 +156,7 @@ func (s *Server) adopt(ctx context.Context) bool {
 	return s.wait(ctx) == nil
 }
 
-func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, port int,
+func (s *Server) launch(ctx context.Context, bin string, owner *background.Owner, port int,
 	settings map[string]string) error {
 	args := []string{"-D", s.data()}
 	all := map[string]string{"listen_addresses": "127.0.0.1", "port": strconv.Itoa(port), "unix_socket_directories": "",
@@ -168,8 +168,8 @@ func (s *Server) launch(ctx context.Context, bin string, owner *daemon.Owner, po
 		args = append(args, "-c", k+"="+v)
 	}
 	var err error
-	if s.process, err = daemon.Start("PostgreSQL",
-		daemon.Command(owner, s.dir, filepath.Join(bin, "postgres"), args...), s.log()); err != nil {
+	if s.process, err = background.Start("PostgreSQL",
+		background.Command(owner, s.dir, filepath.Join(bin, "postgres"), args...), s.log()); err != nil {
 		return err
 	}
 	s.Port = port

@@ -1,414 +1,232 @@
-// Package service is the HTTP side of Noemata: sign-in, the API under /api/v1, live
-// events, metrics, and the console's files.
+// Package service puts the parts of a service together and runs them.
 package service
 
 import (
 	"context"
-	"encoding/json"
+	"crypto/tls"
+	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"mime"
 	"net"
-	"net/http"
-	"net/url"
-	"reflect"
-	"strings"
-	"syscall"
+	"os"
+	"path/filepath"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
-	"github.com/gofiber/fiber/v2"
-	"github.com/gofiber/fiber/v2/middleware/adaptor"
-	"github.com/gofiber/fiber/v2/middleware/compress"
-	"github.com/gofiber/fiber/v2/middleware/filesystem"
-	"github.com/gofiber/fiber/v2/middleware/helmet"
-	"github.com/gofiber/fiber/v2/middleware/limiter"
-	"github.com/gofiber/fiber/v2/middleware/recover"
 	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 
-	"noemata/client"
-	"noemata/internal/core/feed"
+	"noemata/console"
+	"noemata/internal/background"
 	"noemata/internal/core/problem"
-	"noemata/internal/feeds"
+	"noemata/internal/httpapi"
 	"noemata/internal/jobs"
-	"noemata/internal/links"
-	"noemata/internal/source"
+	"noemata/internal/opened"
+	"noemata/internal/pgserver"
+	"noemata/internal/secret"
 	"noemata/internal/store"
-	"noemata/internal/warehouse"
 )
 
-// Service answers HTTP requests.
+// Options say how a service runs.
+type Options struct {
+	Listen      string // host:port
+	DataDir     string // for the key and, without DatabaseURL, the records
+	DatabaseURL string // of the records; empty starts PostgreSQL in DataDir
+	Certificate string // PEM files for HTTPS; both or neither
+	Key         string
+	PlainHTTP   bool     // tokens may travel in the clear beyond this machine
+	Proxies     []string // addresses, or networks, of proxies that are believed
+	Folders     []string // where warehouse files may be; empty is warehouses/ in DataDir
+	Paused      bool     // nothing runs until a person starts it
+	Version     string
+}
+
+// Service is a running service.
 type Service struct {
-	store   *store.Store
-	links   *links.Links
-	rules   *feeds.Rules
-	runner  *jobs.Runner
-	events  *jobs.Events
-	app     *fiber.App
-	version string
-	stopped chan struct{} // closed when the service stops: live events end
+	Address string // such as http://127.0.0.1:8420
+	Store   *store.Store
+
+	server    *pgserver.Server
+	databases *opened.Databases
+	runner    *jobs.Runner
+	service   *httpapi.Service
+	end       context.CancelFunc
+	failed    chan error
 }
 
-// Parts are what a Service is made of.
-type Parts struct {
-	Store    *store.Store
-	Links    *links.Links
-	Runner   *jobs.Runner
-	Events   *jobs.Events
-	Registry *prometheus.Registry
-	Console  fs.FS // the built console
-	Version  string
-	Proxies  []string // addresses, or networks, of proxies that tell whom a request is from
-}
-
-// tokenLocal is what a request carries who it is from.
-const tokenLocal = "token"
-
-// SignInsPerMinute is how many failed sign-ins one address may make in a minute.
-const SignInsPerMinute = 10
-
-// New makes a Service; Listen starts it.
-func New(p Parts) *Service {
-	s := &Service{store: p.Store, links: p.Links, rules: &feeds.Rules{Store: p.Store, Links: p.Links, Runner: p.Runner},
-		runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
-	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10,
-		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
-		// Texts of a request are copied, so that whoever keeps one keeps it as it was.
-		Immutable:               true,
-		EnableTrustedProxyCheck: true, TrustedProxies: p.Proxies, ProxyHeader: fiber.HeaderXForwardedFor,
-		EnableIPValidation: true})
-	s.app.Use(recover.New(), helmet.New(helmet.Config{
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
-			"frame-ancestors 'none'",
-		XFrameOptions:         "DENY",
-		HSTSMaxAge:            365 * 24 * 60 * 60, // over HTTPS alone
-		HSTSExcludeSubdomains: true,
-	}))
-	s.app.Get("/healthz", func(c *fiber.Ctx) error { return c.SendString("ok\n") })
-	s.app.Get("/readyz", s.ready)
-	s.app.Use("/api/v1/session", limiter.New(limiter.Config{
-		Max: SignInsPerMinute, Expiration: time.Minute, SkipSuccessfulRequests: true,
-		// Who knows a token signs in, however often others at the same address have failed.
-		Next: func(c *fiber.Ctx) bool { return c.Method() != fiber.MethodPost || s.knows(c) },
-		LimitReached: func(*fiber.Ctx) error {
-			return &ProblemDetails{Type: "about:blank", Title: "Too Many Requests", Status: http.StatusTooManyRequests,
-				Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
-		},
-	}))
-	s.app.Use("/api/v1", onlyJSON, s.authenticate, untilAbandoned)
-	s.app.Use("/metrics", s.authenticate)
-	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(p.Registry, promhttp.HandlerOpts{})))
-	api := humafiber.New(s.app, apiConfig(p.Version))
-	s.register(api)
-	s.app.Get("/api/v1/events", s.streamEvents)
-	s.app.Use("/api", func(*fiber.Ctx) error {
-		return &ProblemDetails{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound, Code: "not-found",
-			Detail: "The API has no such path.", Remedy: "See /openapi.json for those it has."}
-	})
-	s.app.Use(compress.New(), filesystem.New(filesystem.Config{Root: http.FS(p.Console), NotFoundFile: "index.html",
-		MaxAge: 0}))
-	return s
-}
-
-// Listen answers requests until Stop.
-func (s *Service) Listen(l net.Listener) error { return s.app.Listener(l) }
-
-// knows tells whether a sign-in names a token that is known.
-func (s *Service) knows(c *fiber.Ctx) bool {
-	var in signInRequest
-	if json.Unmarshal(c.Body(), &in.Body) != nil {
-		return false
-	}
-	_, known := s.store.TokenOf(c.UserContext(), in.Body.Token)
-	return known
-}
-
-// onlyJSON refuses bodies of another type: a form of another site's page can be sent
-// without asking first, and JSON cannot (Fetch Standard, CORS-safelisted request-header).
-func onlyJSON(c *fiber.Ctx) error {
-	if len(c.Request().Body()) == 0 {
-		return c.Next()
-	}
-	if media, _, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType)); err == nil &&
-		media == fiber.MIMEApplicationJSON {
-		return c.Next()
-	}
-	return &ProblemDetails{Type: "about:blank", Title: "Unsupported Media Type",
-		Status: http.StatusUnsupportedMediaType, Code: string(problem.Invalid), Detail: "The request's body is not " +
-			"said to be JSON.", Remedy: "Send it with Content-Type: application/json."}
-}
-
-// Stop lets running requests end, for a few seconds.
-func (s *Service) Stop(ctx context.Context) {
-	close(s.stopped)
-	if err := s.app.ShutdownWithContext(ctx); err != nil {
-		slog.Warn("Some requests were cut off.", "error", err)
-	}
-}
-
-// apiConfig describes the API as a whole.
-func apiConfig(version string) huma.Config {
-	huma.NewError = newError
-	huma.DefaultArrayNullable = false // answers have empty lists, never null
-	config := huma.DefaultConfig("Noemata", version)
-	config.DocsPath, config.SchemasPath = "", ""
-	config.OpenAPIPath = "/openapi"
-	config.CreateHooks = nil // no $schema links in answers
-	config.Info.Description = "Keeps tables of databases replicated into a warehouse. Sign in with a token as " +
-		"bearer; errors are problem details (RFC 9457)."
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
-	config.Security = []map[string][]string{{"token": {}}}
-	return config
-}
-
-// OpenAPI is the description of the API, indented JSON.
-func OpenAPI(version string) ([]byte, error) {
-	api := humafiber.New(fiber.New(), apiConfig(version))
-	(&Service{}).register(api)
-	return json.MarshalIndent(api.OpenAPI(), "", "  ")
-}
-
-// FeedSchema is the JSON Schema (2020-12) of a feed file.
-func FeedSchema() ([]byte, error) {
-	huma.DefaultArrayNullable = false
-	registry := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
-	root := registry.Schema(reflect.TypeFor[feed.Feed](), true, "")
-	return json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema",
-		"title": "A feed of Noemata", "$ref": root.Ref, "$defs": registry.Map()}, "", "  ")
-}
-
-func fiberError(c *fiber.Ctx, err error) error {
-	p, ok := err.(*ProblemDetails)
-	if !ok {
-		p = &ProblemDetails{Type: "about:blank", Status: http.StatusInternalServerError,
-			Detail: "The service failed at this request: " + err.Error() + ".", Code: string(problem.Failed),
-			Remedy: "Try again. If it fails again, look into the service's log."}
-		if e, isFiber := err.(*fiber.Error); isFiber && e.Code < 500 {
-			p.Status, p.Code, p.Detail, p.Remedy = e.Code, string(problem.Invalid), "The service does not take this "+
-				"request: "+e.Message+".", "See /openapi.json for what it takes."
-		} else {
-			slog.Error("A request failed.", "error", err)
-		}
-		p.Title = http.StatusText(p.Status)
-	}
-	return c.Status(p.Status).JSON(p, "application/problem+json")
-}
-
-func (s *Service) ready(c *fiber.Ctx) error {
-	ctx, cancel := context.WithTimeout(c.UserContext(), 3*time.Second)
-	defer cancel()
-	if err := s.store.Ping(ctx); err != nil {
-		return &ProblemDetails{Type: "about:blank", Title: "Service Unavailable", Status: http.StatusServiceUnavailable,
-			Code: "unreachable", Detail: "The database for the records does not answer.", Remedy: "Check that it runs."}
-	}
-	return c.SendString("ready\n")
-}
-
-func unauthorized(detail, remedy string) *ProblemDetails {
-	return &ProblemDetails{Type: "about:blank", Title: "Unauthorized", Status: http.StatusUnauthorized,
-		Code: "unauthorized", Detail: detail, Remedy: remedy}
-}
-
-// authenticate lets a request pass that carries a token or the console's cookie.
-func (s *Service) authenticate(c *fiber.Ctx) error {
-	if bearer, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		token, known := s.store.TokenOf(c.UserContext(), strings.TrimSpace(bearer))
-		if !known {
-			return unauthorized("The token is not known.",
-				"Sign in with a token that was not removed; noemata tokens add makes one.")
-		}
-		c.Locals(tokenLocal, token)
-		return c.Next()
-	}
-	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost {
-		return s.sameOrigin(c)
-	}
-	cookie := c.Cookies(cookieName(c.Secure()))
-	token, known := s.store.SessionOf(c.UserContext(), cookie)
-	if cookie == "" || !known {
-		return unauthorized("You are not signed in.", "Sign in with a token.")
-	}
-	c.Locals(tokenLocal, token)
-	return s.sameOrigin(c)
-}
-
-// sameOrigin refuses changes that another site's page asks for in the name of
-// someone who is signed in. Browsers say where a request comes from (Fetch Metadata,
-// Sec-Fetch-Site; Origin in those that do not).
-func (s *Service) sameOrigin(c *fiber.Ctx) error {
-	switch c.Method() {
-	case fiber.MethodGet, fiber.MethodHead, fiber.MethodOptions:
-		return c.Next()
-	}
-	site := c.Get("Sec-Fetch-Site")
-	if site == "same-origin" || site == "none" {
-		return c.Next()
-	}
-	said := c.Get(fiber.HeaderOrigin)
-	origin, err := url.Parse(said)
-	if site == "" && err == nil && (said == "" || origin.Host == string(c.Request().Host())) {
-		return c.Next()
-	}
-	return &ProblemDetails{Type: "about:blank", Title: "Forbidden", Status: http.StatusForbidden, Code: "other-origin",
-		Detail: "The request comes from another site.", Remedy: "Use the console at its own address."}
-}
-
-// untilAbandoned ends what a request has begun when whoever made it has gone: a count at a
-// source would go on for nobody.
-func untilAbandoned(c *fiber.Ctx) error {
-	conn, ok := socketOf(c.Context().Conn())
-	if !ok {
-		return c.Next()
-	}
-	ctx, cancel := context.WithCancel(c.UserContext())
-	defer cancel()
-	c.SetUserContext(ctx)
-	go func() {
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(lookForCaller):
-			}
-			if hasEnded(conn) {
-				cancel()
-				return
-			}
+// Start starts a service. firstToken is what the first administrator signs in
+// with; it is empty unless this is the first start on these records.
+func Start(ctx context.Context, o Options) (s *Service, firstToken string, err error) {
+	s = &Service{failed: make(chan error, 1)}
+	defer func() {
+		if err != nil {
+			s.Stop()
+			s = nil
 		}
 	}()
-	return c.Next()
-}
-
-// lookForCaller is how often it is looked whether the caller of a request is still there.
-const lookForCaller = 500 * time.Millisecond
-
-// socketOf finds the socket below TLS and the like.
-func socketOf(conn net.Conn) (syscall.Conn, bool) {
-	if secure, ok := conn.(interface{ NetConn() net.Conn }); ok {
-		conn = secure.NetConn()
+	if o, err = prepare(o); err != nil {
+		return s, "", err
 	}
-	socket, ok := conn.(syscall.Conn)
-	return socket, ok
-}
-
-// hasEnded looks, without taking anything in, whether the other side has closed a socket.
-func hasEnded(conn syscall.Conn) (ended bool) {
-	raw, err := conn.SyscallConn()
+	box, err := secret.Open(filepath.Join(o.DataDir, "key"))
 	if err != nil {
-		return true
+		return s, "", err
 	}
-	err = raw.Control(func(fd uintptr) {
-		n, _, err := syscall.Recvfrom(int(fd), make([]byte, 1), syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		ended = n == 0 && err == nil || err == syscall.ECONNRESET
-	})
-	return ended || err != nil
-}
-
-// knownAgain is how often the token or session of a stream of events is looked at again.
-const knownAgain = 3 * time.Second
-
-// describeEvents tells of the stream, which no handler of the API's kind can give.
-func describeEvents(api huma.API) {
-	event := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Event](), true, "Event")
-	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events",
-		Summary: "What happens, as it happens", Tags: []string{"events"},
-		Description: "A stream of server-sent events; the data of each is an Event, and its name the event's kind.",
-		Responses: map[string]*huma.Response{"200": {Description: "OK",
-			Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
-}
-
-// streamEvents sends what happens as server-sent events (HTML Living Standard, 9.2), until
-// the token or the session that asked for them ends.
-func (s *Service) streamEvents(c *fiber.Ctx) error {
-	c.Set(fiber.HeaderContentType, "text/event-stream")
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	c.Set("X-Accel-Buffering", "no")
-	known := s.stillKnown(c)
-	events, end := s.events.Listen()
-	c.Context().SetBodyStreamWriter(func(w *bufioWriter) {
-		defer end()
-		again := time.NewTicker(knownAgain)
-		defer again.Stop()
-		_, _ = fmt.Fprint(w, ": listening\n\n")
-		for quiet := time.Now(); ; {
-			if w.Flush() != nil {
-				return // the client is gone
-			}
-			select {
-			case <-s.stopped:
-				return
-			case event := <-events:
-				_, _ = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event.Kind, encode(event))
-				quiet = time.Now()
-			case <-again.C:
-				if !known() {
-					return
-				}
-				if time.Since(quiet) > 15*time.Second {
-					_, _ = fmt.Fprint(w, ": still here\n\n")
-					quiet = time.Now()
-				}
-			}
+	url := o.DatabaseURL
+	if url == "" {
+		s.server, err = pgserver.Start(ctx,
+			pgserver.Options{Dir: filepath.Join(o.DataDir, "records"),
+				Settings: map[string]string{"shared_buffers": "64MB", "max_connections": "60"}})
+		if err != nil {
+			return s, "", err
 		}
-	})
+		if err := s.server.CreateDatabase(ctx, "noemata"); err != nil {
+			return s, "", fmt.Errorf("make the database for the records: %w", err)
+		}
+		url = s.server.URL("noemata")
+	}
+	if s.Store, err = store.Open(ctx, url, box); err != nil {
+		return s, "", err
+	}
+	tokens, err := s.Store.Tokens(ctx)
+	if err != nil {
+		return s, "", err
+	}
+	if len(tokens) == 0 {
+		t, err := s.Store.AddToken(ctx, "first administrator")
+		if err != nil {
+			return s, "", err
+		}
+		firstToken = t.Secret
+	}
+	return s, firstToken, s.listen(o)
+}
+
+// prepare makes the data folder. Its files are their owner's alone; the folder itself may
+// be passed through by the user that runs the records' database.
+func prepare(o Options) (Options, error) {
+	dir, err := filepath.Abs(o.DataDir)
+	if err == nil {
+		err = background.MakePassable(dir)
+	}
+	if err != nil {
+		return o, problem.Wrap(err, problem.Failed, "The data folder cannot be used: "+err.Error()+".",
+			"Choose another with --data.")
+	}
+	o.DataDir = dir
+	if len(o.Folders) == 0 {
+		o.Folders = []string{filepath.Join(dir, "warehouses")}
+	}
+	for i, folder := range o.Folders {
+		if o.Folders[i], err = filepath.Abs(folder); err == nil {
+			err = os.MkdirAll(folder, 0o700)
+		}
+		if err != nil {
+			return o, problem.Wrap(err, problem.Failed, "The folder for warehouse files cannot be used: "+err.Error()+
+				".", "Choose another with --warehouse-dir.")
+		}
+	}
+	return o, nil
+}
+
+func (s *Service) listen(o Options) error {
+	certificate, err := certificateOf(o)
+	if err != nil {
+		return err
+	}
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	s.databases = opened.New(s.Store, o.Folders)
+	events := jobs.NewEvents(s.Store.Pool)
+	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners",
+		Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
+	if s.runner, err = jobs.New(s.Store, s.databases, events, registry); err != nil {
+		return err
+	}
+	running, end := context.WithCancel(context.Background())
+	s.end = end
+	go events.Run(running)
+	// Before anything runs, so that a port in use is told at once.
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err),
+			"Stop what uses the port, or choose another with --listen.")
+	}
+	address := listener.Addr().String()
+	s.Address = "http://" + address
+	if certificate != nil {
+		s.Address = "https://" + address
+		listener = tls.NewListener(listener, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get})
+	}
+	if o.Paused {
+		if err := s.pause(running); err != nil {
+			return errors.Join(err, listener.Close())
+		}
+	}
+	if err := s.runner.Start(running); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	s.service = httpapi.New(httpapi.Parts{Store: s.Store, Databases: s.databases, Runner: s.runner, Events: events,
+		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
+	go func() { s.failed <- s.service.Listen(listener) }()
 	return nil
 }
 
-// stillKnown looks whether whoever made a request might make it again.
-func (s *Service) stillKnown(c *fiber.Ctx) func() bool {
-	bearer, isBearer := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
-	cookie := c.Cookies(cookieName(c.Secure()))
-	return func() (known bool) {
-		ctx, cancel := context.WithTimeout(context.Background(), knownAgain)
-		defer cancel()
-		if isBearer {
-			_, known = s.store.TokenOf(ctx, strings.TrimSpace(bearer))
-		} else {
-			_, known = s.store.SessionOf(ctx, cookie)
-		}
-		return known
+// pause leaves nothing that would run by itself.
+func (s *Service) pause(ctx context.Context) error {
+	names, err := s.Store.PauseAll(ctx)
+	if err == nil {
+		_, err = s.Store.DropQueued(ctx, 0, "")
+	}
+	if len(names) > 0 {
+		slog.Warn("Feeds were paused, as --paused asks; each runs again once it is started.", "feeds", names)
+	}
+	return err
+}
+
+// Wait returns when the context ends or the service fails.
+func (s *Service) Wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-s.failed:
+		return err
 	}
 }
 
-// operation describes one call of the API.
-type operation struct {
-	id, method, path, summary, group string
-	status                           int
+// Stop ends the service: runs that go on are given up and rolled back.
+func (s *Service) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if s.service != nil {
+		s.service.Stop(ctx)
+	}
+	if s.runner != nil {
+		s.runner.Stop(ctx)
+	}
+	if s.end != nil {
+		s.end()
+	}
+	if s.databases != nil {
+		s.databases.Close()
+	}
+	if s.Store != nil {
+		s.Store.Close()
+	}
+	if s.server != nil {
+		if err := s.server.Stop(); err != nil {
+			slog.Warn("The records' database did not stop.", "error", err)
+		}
+	}
 }
 
-// handle registers a call whose errors become problem details.
-func handle[I, O any](api huma.API, op operation, work func(context.Context, *I) (*O, error)) {
-	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path,
-		Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status},
-		func(ctx context.Context, in *I) (*O, error) {
-			out, err := work(ctx, in)
-			if err != nil {
-				return nil, fromError(err)
-			}
-			return out, nil
-		})
-}
-
-// answer is a response with a body.
-type answer[T any] struct{ Body T }
-
-func reply[T any](body T, err error) (*answer[T], error) { return &answer[T]{Body: body}, err }
-
-type none struct{}
-
-type named struct {
-	Name string `path:"name" doc:"Its name"`
-}
-
-type ofTable struct {
-	Name  string `path:"name" doc:"Its name"`
-	Table string `query:"table" required:"true" doc:"The table, as a feed file has it"`
-}
-
-func (s *Service) about(context.Context, *none) (*answer[client.About], error) {
-	return reply(client.About{Version: s.version, Sources: source.Kinds.Names(), Warehouses: warehouse.Kinds.Names()},
-		nil)
+// DefaultDataDir is where a service keeps its data when nothing else is named.
+func DefaultDataDir() string {
+	if os.Getuid() == 0 {
+		return "/var/lib/noemata"
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "noemata-data"
+	}
+	return filepath.Join(home, ".local", "share", "noemata")
 }

@@ -296,7 +296,7 @@ func literal(c schema.Column, value string) string {
 
 // gatherer makes batches of the rows of a query.
 type gatherer struct {
-	*rows.Gatherer
+	*rows.Batcher
 	columns []schema.Column
 	table   int // how many of them are the table's own
 	codecs  []codec
@@ -306,7 +306,7 @@ type gatherer struct {
 }
 
 func newGatherer(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *gatherer {
-	g := &gatherer{Gatherer: rows.NewGatherer(columns, sink), columns: columns, table: table,
+	g := &gatherer{Batcher: rows.NewBatcher(columns, sink), columns: columns, table: table,
 		key: schema.Indexes(columns, key), values: make([]scalar, len(columns))}
 	for _, c := range columns {
 		g.codecs = append(g.codecs, codecOf(c, nil))

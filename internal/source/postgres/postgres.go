@@ -21,7 +21,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/pgcopy"
-	"noemata/internal/pglink"
+	"noemata/internal/pgdial"
 	"noemata/internal/source"
 	"noemata/internal/statement"
 )
@@ -30,7 +30,7 @@ import (
 const Kind = "postgresql"
 
 // Opener is what to register.
-var Opener = connection.Kind[source.Source]{Check: pglink.Check, Open: Open}
+var Opener = connection.Kind[source.Source]{Check: pgdial.Check, Open: Open}
 
 // A source uses this many connections at most, and as many tables are copied at once.
 // Each feed that follows the log has one more.
@@ -73,15 +73,15 @@ type Source struct {
 
 // Open prepares to read a database; nothing is connected yet.
 func Open(s connection.Settings, what string) (source.Source, error) {
-	s, err := pglink.Check(s)
+	s, err := pgdial.Check(s)
 	if err != nil {
 		return nil, err
 	}
-	pool, err := pglink.Open(s, Connections, application, session)
+	pool, err := pgdial.Open(s, Connections, application, session)
 	if err != nil {
 		return nil, err
 	}
-	copies, err := pglink.Open(s, copiesOpen, application, session)
+	copies, err := pgdial.Open(s, copiesOpen, application, session)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +97,7 @@ func (s *Source) Close() {
 	s.pool.Close()
 }
 
-func (s *Source) explain(err error) error { return pglink.Explain(err, s.what, s.settings) }
+func (s *Source) explain(err error) error { return pgdial.Explain(err, s.what, s.settings) }
 
 // row runs a query of one row and records it.
 func (s *Source) row(ctx context.Context, sql string, args []any, into ...any) error {

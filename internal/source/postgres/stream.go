@@ -21,7 +21,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
-	"noemata/internal/pglink"
+	"noemata/internal/pgdial"
 	"noemata/internal/source"
 	"noemata/internal/statement"
 )
@@ -149,7 +149,7 @@ func (s *Source) explainLog(err error, name string) error {
 }
 
 func (x *stream) start(ctx context.Context, sql string) error {
-	conn, err := pglink.Replicate(ctx, x.s.settings, application, format)
+	conn, err := pgdial.Replicate(ctx, x.s.settings, application, format)
 	if err != nil {
 		return err
 	}

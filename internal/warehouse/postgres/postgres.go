@@ -18,7 +18,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
-	"noemata/internal/pglink"
+	"noemata/internal/pgdial"
 	"noemata/internal/statement"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
@@ -28,7 +28,7 @@ import (
 const Kind = "postgresql"
 
 // Opener is what to register.
-var Opener = connection.Kind[warehouse.Warehouse]{Check: pglink.Check, Open: Open}
+var Opener = connection.Kind[warehouse.Warehouse]{Check: pgdial.Check, Open: Open}
 
 // Connections is how many connections a warehouse uses at most.
 const Connections = 24
@@ -107,11 +107,11 @@ type Warehouse struct {
 
 // Open prepares to write a database; nothing is connected yet.
 func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
-	s, err := pglink.Check(s)
+	s, err := pgdial.Check(s)
 	if err != nil {
 		return nil, err
 	}
-	pool, err := pglink.Open(s, Connections, "noemata writer", session)
+	pool, err := pgdial.Open(s, Connections, "noemata writer", session)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (w *Warehouse) Form() string { return pgcopy.Form }
 // Close ends all connections.
 func (w *Warehouse) Close() { w.pool.Close() }
 
-func (w *Warehouse) explain(err error) error { return pglink.Explain(err, w.what, w.settings) }
+func (w *Warehouse) explain(err error) error { return pgdial.Explain(err, w.what, w.settings) }
 
 func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
 	c, err := w.pool.Acquire(ctx)

@@ -1,6 +1,6 @@
-// Package pglink connects to PostgreSQL servers and says in plain words why a
+// Package pgdial connects to PostgreSQL servers and says in plain words why a
 // connection or a statement failed.
-package pglink
+package pgdial
 
 import (
 	"context"

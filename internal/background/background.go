@@ -1,7 +1,7 @@
-// Package daemon runs a server program in the background: as a user that is not root,
+// Package background runs a server program in the background: as a user that is not root,
 // in a folder of its own, on a free port of loopback. It outlives a service that is
 // killed; who starts it next finds it by its process.
-package daemon
+package background
 
 import (
 	"context"

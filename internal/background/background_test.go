@@ -1,4 +1,4 @@
-package daemon_test
+package background_test
 
 import (
 	"context"
@@ -14,16 +14,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"noemata/internal/daemon"
+	"noemata/internal/background"
 )
 
 // somebody is a user that files are given to, as a database's is: where we are root, who may
 // give them away, another one.
-func somebody() *daemon.Owner {
+func somebody() *background.Owner {
 	if os.Getuid() == 0 {
-		return &daemon.Owner{Uid: 65534, Gid: 65534}
+		return &background.Owner{Uid: 65534, Gid: 65534}
 	}
-	return &daemon.Owner{Uid: uint32(os.Getuid()), Gid: uint32(os.Getgid())}
+	return &background.Owner{Uid: uint32(os.Getuid()), Gid: uint32(os.Getgid())}
 }
 
 func modeOf(t *testing.T, path string) (mode os.FileMode, uid uint32) {
@@ -47,18 +47,18 @@ func TestAHomeIsNoLadder(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(home, "port"), []byte("5432"), 0o600))
 
-	require.NoError(t, daemon.MakeHome(home, owner))
+	require.NoError(t, background.MakeHome(home, owner))
 	mode, uid := modeOf(t, home)
 	require.Equal(t, os.FileMode(0o711), mode)
 	require.EqualValues(t, os.Getuid(), uid)
 	entries, err := os.ReadDir(home)
 	require.NoError(t, err)
 	require.Len(t, entries, 1, "the links are gone, and what is no link stays")
-	require.NoError(t, daemon.MakeDir(filepath.Join(home, "data"), owner))
+	require.NoError(t, background.MakeDir(filepath.Join(home, "data"), owner))
 	mode, uid = modeOf(t, filepath.Join(home, "data"))
 	require.Equal(t, os.FileMode(0o700), mode)
 	require.Equal(t, owner.Uid, uid)
-	require.NoError(t, daemon.WriteNew(filepath.Join(home, "password"), []byte("a secret"), owner))
+	require.NoError(t, background.WriteNew(filepath.Join(home, "password"), []byte("a secret"), owner))
 	mode, uid = modeOf(t, filepath.Join(home, "password"))
 	require.Equal(t, os.FileMode(0o600), mode)
 	require.Equal(t, owner.Uid, uid)
@@ -78,10 +78,10 @@ func TestNoLinkIsFollowed(t *testing.T) {
 	for _, name := range []string{"password", "log", "pid"} {
 		require.NoError(t, os.Symlink(precious, filepath.Join(dir, name)))
 	}
-	require.NoError(t, daemon.WriteNew(filepath.Join(dir, "password"), []byte("a secret"), nil))
-	_, err := daemon.Start("the server", daemon.Command(nil, dir, "true"), filepath.Join(dir, "log"))
+	require.NoError(t, background.WriteNew(filepath.Join(dir, "password"), []byte("a secret"), nil))
+	_, err := background.Start("the server", background.Command(nil, dir, "true"), filepath.Join(dir, "log"))
 	require.ErrorIs(t, err, syscall.ELOOP)
-	p, _ := daemon.Find("the server", filepath.Join(dir, "pid"), "true")
+	p, _ := background.Find("the server", filepath.Join(dir, "pid"), "true")
 	require.Nil(t, p)
 	content, err := os.ReadFile(precious)
 	require.NoError(t, err)
@@ -93,13 +93,13 @@ func TestFoldersToPassThrough(t *testing.T) {
 	defer syscall.Umask(syscall.Umask(0o077))
 	dir := t.TempDir()
 	path := filepath.Join(dir, "data", "demo", "records")
-	require.NoError(t, daemon.MakePassable(path))
+	require.NoError(t, background.MakePassable(path))
 	for ; path != dir; path = filepath.Dir(path) {
 		mode, _ := modeOf(t, path)
 		require.Equal(t, os.FileMode(0o711), mode, path)
 	}
 	before, _ := modeOf(t, dir)
-	require.NoError(t, daemon.MakePassable(dir))
+	require.NoError(t, background.MakePassable(dir))
 	after, _ := modeOf(t, dir)
 	require.Equal(t, before, after, "a folder that is there keeps its mode")
 }
@@ -108,7 +108,7 @@ func TestFoldersToPassThrough(t *testing.T) {
 // is removed. It ends when it is told to.
 func TestAProcessIsFoundAndEnds(t *testing.T) {
 	dir := t.TempDir()
-	started, err := daemon.Start("the sleeper", daemon.Command(nil, dir, "/bin/sleep", "60"), filepath.Join(dir, "log"))
+	started, err := background.Start("the sleeper", background.Command(nil, dir, "/bin/sleep", "60"), filepath.Join(dir, "log"))
 	require.NoError(t, err)
 	file := filepath.Join(dir, "sleeper.pid")
 	write := func(pid int) {
@@ -117,26 +117,26 @@ func TestAProcessIsFoundAndEnds(t *testing.T) {
 	}
 	write(started.Pid)
 	require.Eventually(t, func() bool {
-		found, lines := daemon.Find("the sleeper", file, "sleep")
+		found, lines := background.Find("the sleeper", file, "sleep")
 		return found != nil && found.Pid == started.Pid && lines[2] == "5432"
 	}, 5*time.Second, 10*time.Millisecond)
-	other, _ := daemon.Find("the sleeper", file, "postgres")
+	other, _ := background.Find("the sleeper", file, "postgres")
 	require.Nil(t, other, "another program has the number by now")
 	require.NoFileExists(t, file)
 	write(started.Pid)
-	found, _ := daemon.Find("the sleeper", file, "sleep")
+	found, _ := background.Find("the sleeper", file, "sleep")
 	require.NotNil(t, found)
 
 	require.NoError(t, started.Signal(syscall.SIGTERM))
 	require.ErrorContains(t, started.Wait(context.Background(), func() error { return errors.New("refused") }),
 		"the server ended")
 	require.NoError(t, found.Signal(syscall.SIGTERM), "nothing is left to end")
-	gone, _ := daemon.Find("the sleeper", file, "sleep")
+	gone, _ := background.Find("the sleeper", file, "sleep")
 	require.Nil(t, gone)
 	require.NoFileExists(t, file)
 	for _, nonsense := range []string{"", "not a number", "-1", "99999999999999999999"} {
 		require.NoError(t, os.WriteFile(file, []byte(nonsense), 0o600))
-		p, _ := daemon.Find("the sleeper", file, "sleep")
+		p, _ := background.Find("the sleeper", file, "sleep")
 		require.Nil(t, p, nonsense)
 	}
 }
@@ -144,18 +144,18 @@ func TestAProcessIsFoundAndEnds(t *testing.T) {
 // A server comes up on the port that it had, or on another one where that is taken.
 func TestPortsAreKept(t *testing.T) {
 	dir := t.TempDir()
-	require.Zero(t, daemon.LastPort(dir))
-	free, err := daemon.Port(0)
+	require.Zero(t, background.LastPort(dir))
+	free, err := background.Port(0)
 	require.NoError(t, err)
-	require.NoError(t, daemon.KeepPort(dir, free))
-	require.Equal(t, free, daemon.LastPort(dir))
-	again, err := daemon.Port(free)
+	require.NoError(t, background.KeepPort(dir, free))
+	require.Equal(t, free, background.LastPort(dir))
+	again, err := background.Port(free)
 	require.NoError(t, err)
 	require.Equal(t, free, again)
 	l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(free))
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
-	another, err := daemon.Port(free)
+	another, err := background.Port(free)
 	require.NoError(t, err)
 	require.NotEqual(t, free, another)
 }
@@ -163,7 +163,7 @@ func TestPortsAreKept(t *testing.T) {
 // Who waits for a server does so no longer than the context.
 func TestWaitingEnds(t *testing.T) {
 	dir := t.TempDir()
-	p, err := daemon.Start("the sleeper", daemon.Command(nil, dir, "/bin/sleep", "60"), filepath.Join(dir, "log"))
+	p, err := background.Start("the sleeper", background.Command(nil, dir, "/bin/sleep", "60"), filepath.Join(dir, "log"))
 	require.NoError(t, err)
 	defer func() { _ = p.Signal(syscall.SIGKILL) }()
 	ctx, stop := context.WithTimeout(context.Background(), 100*time.Millisecond)

@@ -1,6 +1,6 @@
-// Package links keeps the connections to sources and warehouses open between runs,
+// Package opened keeps the connections to sources and warehouses open between runs,
 // and opens them anew when their settings change.
-package links
+package opened
 
 import (
 	"context"
@@ -13,8 +13,8 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Links opens sources and warehouses by name.
-type Links struct {
+// Databases opens sources and warehouses by name.
+type Databases struct {
 	Folders    connection.Folders // where database files may be
 	store      *store.Store
 	mu         sync.Mutex
@@ -29,24 +29,24 @@ type link[T any] struct {
 	replaced bool // by one with other settings: it is closed when its last user has gone
 }
 
-// New makes Links to what the store knows; database files may be below the folders.
-func New(s *store.Store, folders connection.Folders) *Links {
-	return &Links{Folders: folders, store: s, sources: map[string]*link[source.Source]{},
+// New makes Databases to what the store knows; database files may be below the folders.
+func New(s *store.Store, folders connection.Folders) *Databases {
+	return &Databases{Folders: folders, store: s, sources: map[string]*link[source.Source]{},
 		warehouses: map[string]*link[warehouse.Warehouse]{}}
 }
 
 // Source gives an open source. The caller does not close it; it stays open until the context
 // ends, whatever is changed meanwhile.
-func (l *Links) Source(ctx context.Context, name string) (source.Source, error) {
+func (l *Databases) Source(ctx context.Context, name string) (source.Source, error) {
 	return find(ctx, l, store.Sources, name, l.sources, source.Kinds.Open)
 }
 
 // Warehouse gives an open warehouse, as Source does.
-func (l *Links) Warehouse(ctx context.Context, name string) (warehouse.Warehouse, error) {
+func (l *Databases) Warehouse(ctx context.Context, name string) (warehouse.Warehouse, error) {
 	return find(ctx, l, store.Warehouses, name, l.warehouses, warehouse.Kinds.Open)
 }
 
-func find[T interface{ Close() }](ctx context.Context, l *Links, side store.Side, name string, kept map[string]*link[T],
+func find[T interface{ Close() }](ctx context.Context, l *Databases, side store.Side, name string, kept map[string]*link[T],
 	open func(string, connection.Settings, string) (T, error)) (T, error) {
 	var none T
 	kind, settings, stamp, err := l.store.Settings(ctx, side, name)
@@ -89,7 +89,7 @@ func use[T interface{ Close() }](ctx context.Context, mu *sync.Mutex, k *link[T]
 }
 
 // Close closes everything.
-func (l *Links) Close() {
+func (l *Databases) Close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, k := range l.sources {

@@ -1,4 +1,4 @@
-package service
+package httpapi
 
 import (
 	"bufio"
@@ -141,7 +141,7 @@ func (c connections) remove(ctx context.Context, in *named) (*none, error) {
 }
 
 func (s *Service) sourceTables(ctx context.Context, in *named) (*answer[[]client.SourceTable], error) {
-	src, err := s.links.Source(ctx, in.Name)
+	src, err := s.databases.Source(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +158,7 @@ func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Invalid, err.Error()+".", "Quote a part that contains a dot.")
 	}
-	src, err := s.links.Source(ctx, in.Name)
+	src, err := s.databases.Source(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}

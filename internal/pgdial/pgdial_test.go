@@ -1,4 +1,4 @@
-package pglink_test
+package pgdial_test
 
 import (
 	"context"
@@ -10,7 +10,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
-	"noemata/internal/pglink"
+	"noemata/internal/pgdial"
 	"noemata/internal/pgserver"
 	"noemata/internal/testkit"
 )
@@ -29,12 +29,12 @@ func TestTLS(t *testing.T) {
 	connect := func(host string, mode connection.TLS, trusted string) (encrypted bool, err error) {
 		s := server.Settings("postgres")
 		s.Host, s.TLS, s.CA = host, mode, trusted
-		pool, err := pglink.Open(s, 1, "test", []string{"SET timezone = 'UTC'"})
+		pool, err := pgdial.Open(s, 1, "test", []string{"SET timezone = 'UTC'"})
 		require.NoError(t, err)
 		defer pool.Close()
 		err = pool.QueryRow(context.Background(),
 			"SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()").Scan(&encrypted)
-		return encrypted, pglink.Explain(err, `source "circulation"`, s)
+		return encrypted, pgdial.Explain(err, `source "circulation"`, s)
 	}
 	for _, c := range []struct {
 		host    string
@@ -75,7 +75,7 @@ func TestModesWhenNoneIsGiven(t *testing.T) {
 
 func TestSettingsThatCannotBe(t *testing.T) {
 	whole := connection.Settings{Host: "h", Database: "d", User: "u"}
-	checked, err := pglink.Check(whole)
+	checked, err := pgdial.Check(whole)
 	require.NoError(t, err)
 	require.Equal(t, 5432, checked.Port)
 	for what, change := range map[string]func(*connection.Settings){
@@ -88,7 +88,7 @@ func TestSettingsThatCannotBe(t *testing.T) {
 	} {
 		s := whole
 		change(&s)
-		_, err := pglink.Check(s)
+		_, err := pgdial.Check(s)
 		require.ErrorContains(t, err, what)
 	}
 }
@@ -118,7 +118,7 @@ func TestWhatServersSay(t *testing.T) {
 		"22003": problem.Refused, "23505": problem.Refused, "42601": problem.Refused, "XX000": problem.Failed,
 		"": problem.Failed, "4": problem.Failed,
 	} {
-		err := pglink.Explain(&pgconn.PgError{Severity: "ERROR", Code: sqlstate, Message: "no"}, `source "circulation"`,
+		err := pgdial.Explain(&pgconn.PgError{Severity: "ERROR", Code: sqlstate, Message: "no"}, `source "circulation"`,
 			s)
 		p := problem.Of(err)
 		require.Equal(t, want, p.Code, "%q: %v", sqlstate, err)

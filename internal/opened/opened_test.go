@@ -1,4 +1,4 @@
-package links_test
+package opened_test
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/connection"
-	"noemata/internal/links"
+	"noemata/internal/opened"
 	"noemata/internal/secret"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
@@ -34,7 +34,7 @@ func TestAChangedSourceStaysOpenForItsUsers(t *testing.T) {
 	maria, _ := testkit.MariaDatabase(t)
 	postgres, _ := testkit.Database(t)
 	for kind, settings := range map[string]connection.Settings{mariadb.Kind: maria, pgsource.Kind: postgres} {
-		l := links.New(s, connection.Folders{})
+		l := opened.New(s, connection.Folders{})
 		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, settings, false))
 		running, end := context.WithCancel(t.Context())
 		first, err := l.Source(running, kind)

@@ -22,7 +22,7 @@ func TestRowsLeaveInTheirOrder(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var got, aside []int64
 		endsAside := false
-		g := rows.NewGatherer(columns, func(b rows.Batch) error {
+		g := rows.NewBatcher(columns, func(b rows.Batch) error {
 			require.Positive(t, b.Rows())
 			for i := range int(b.Record.NumRows()) {
 				got = append(got, b.Record.Column(1).(*array.Int64).Value(i))
@@ -67,7 +67,7 @@ func TestRowsLeaveInTheirOrder(t *testing.T) {
 func TestAFullBatchIsPassedOn(t *testing.T) {
 	no := errors.New("the warehouse is full")
 	batches := 0
-	g := rows.NewGatherer(columns[1:2], func(b rows.Batch) error {
+	g := rows.NewBatcher(columns[1:2], func(b rows.Batch) error {
 		batches++
 		b.Record.Release()
 		if batches == 2 {

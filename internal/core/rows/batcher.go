@@ -19,8 +19,8 @@ const (
 // IsNullKey is why a row without a value in its key is set aside.
 const IsNullKey = "is null, and it is part of the key"
 
-// Gatherer makes batches of rows that come in one by one.
-type Gatherer struct {
+// Batcher makes batches of rows that come in one by one.
+type Batcher struct {
 	Total  int64           // rows that came in
 	Fields []array.Builder // a value is appended to each of them, and then the row is added
 	Most   int             // how many rows a batch has
@@ -34,29 +34,29 @@ type Gatherer struct {
 	size      int // of what came in since the last batch, in bytes
 }
 
-// NewGatherer makes a Gatherer of rows with these columns.
-func NewGatherer(columns []schema.Column, sink func(Batch) error) *Gatherer {
-	g := &Gatherer{Most: batchRows, sink: sink,
+// NewBatcher makes a Batcher of rows with these columns.
+func NewBatcher(columns []schema.Column, sink func(Batch) error) *Batcher {
+	g := &Batcher{Most: batchRows, sink: sink,
 		builder: array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))}
 	g.Fields = g.builder.Fields()
 	return g
 }
 
 // Add adds the row whose values were appended. It was so many bytes long.
-func (g *Gatherer) Add(size int) error {
+func (g *Batcher) Add(size int) error {
 	g.count++
 	g.endsAside = false
 	return g.came(size)
 }
 
 // SetAside adds a row that cannot be stored.
-func (g *Gatherer) SetAside(a Aside, size int) error {
+func (g *Batcher) SetAside(a Aside, size int) error {
 	g.aside = append(g.aside, a)
 	g.endsAside = true
 	return g.came(size)
 }
 
-func (g *Gatherer) came(size int) error {
+func (g *Batcher) came(size int) error {
 	g.Total++
 	g.size += size
 	if g.count+len(g.aside) < g.Most && g.size < batchBytes {
@@ -66,7 +66,7 @@ func (g *Gatherer) came(size int) error {
 }
 
 // PassOn hands over what has gathered.
-func (g *Gatherer) PassOn() error {
+func (g *Batcher) PassOn() error {
 	if g.count+len(g.aside) == 0 {
 		return nil
 	}
