@@ -272,3 +272,21 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	s.start()
 	b.sees("● live")
 }
+
+// Whoever is signed out elsewhere is asked to sign in again, also when nothing is clicked, and
+// goes on where they were.
+func TestALostSessionIsFoundAgain(t *testing.T) {
+	s := newService(t)
+	b := newBrowser(t, s)
+	signIn := func() {
+		b.sees("Sign in")
+		b.fill("#token", s.token)
+		b.click("Sign in")
+	}
+	b.open("/sources")
+	signIn()
+	b.sees("Databases that are read", "Sign out")
+	b.do(chromedp.Evaluate[chromedp.Void](`void fetch('/api/v1/session', { method: 'DELETE' })`))
+	signIn()
+	b.sees("Databases that are read", "Sign out")
+}
