@@ -19,10 +19,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"noemata/client"
+	"noemata/internal/background"
 	"noemata/internal/cli"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
-	"noemata/internal/background"
 	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
 	"noemata/internal/service"
