@@ -97,8 +97,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 			err = why.Err
 		}
 		return nil, problem.Wrap(err, problem.Unreachable,
-			fmt.Sprintf("The service at %s cannot be reached: %v.", c.address,
-				err), "Start it with noemata serve, or name another address with --address.")
+			fmt.Sprintf("The service at %s cannot be reached: %v.", c.address, err),
+			"Start it with noemata serve, or name another address with --address.")
 	}
 	if answer.StatusCode < 300 {
 		return answer, nil
@@ -355,7 +355,7 @@ func (c *Client) Statements(ctx context.Context, id int64, table string) ([]Stat
 	if table != "" {
 		q.Set("table", table)
 	}
-	var all []Statement
+	all := []Statement{}
 	for {
 		page, err := get[[]Statement](ctx, c, at("runs", strconv.FormatInt(id, 10), "statements"), q)
 		all = append(all, page...)

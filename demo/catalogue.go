@@ -110,7 +110,7 @@ func fillCatalogue(ctx context.Context, db *sql.DB) error {
 		return err
 	}
 	if err := insert("titles", titleCount, func(i int) []any {
-		// plain values always marshal
+		// Plain values always marshal.
 		subjects, _ := json.Marshal(map[string]any{"shelf": r.IntN(90), "for": pick(r, kinds)})
 		return []any{i + 1, "The " + pick(r, things) + " " + pick(r, places),
 			maybe(r, 0.1, pick(r, first)+" "+pick(r, last)), pick(r, media), maybe(r, 0.05, 1901+r.IntN(125)), maybe(r,

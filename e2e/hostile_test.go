@@ -201,7 +201,7 @@ func (s *service) garbledSource(d *database) (settings client.Settings, g *garbl
 			g.mu.Lock()
 			defer g.mu.Unlock()
 			if i := bytes.Index(chunk, signature); g.on && i >= 0 {
-				// the length of the first value of the first row
+				// The length of the first value of the first row.
 				if at := i + len(signature) + 8 + 2 + 3; at < len(chunk) {
 					chunk[at]--
 				}
@@ -415,7 +415,7 @@ func (s *service) record(sql string, args ...any) {
 // records connects to the database of the service's records.
 func (s *service) records() *pgx.Conn {
 	s.t.Helper()
-	// it runs: this finds it
+	// It runs: this finds it.
 	server, err := pgserver.Start(s.t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, "service", "records")})
 	require.NoError(s.t, err)
 	conn, err := pgx.Connect(s.t.Context(), server.URL("noemata"))

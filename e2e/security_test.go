@@ -28,8 +28,8 @@ func TestNoSettingReachesBeyondItsFolder(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(s.dir, "link")))
 	for _, path := range []string{
 		filepath.Join(s.dir, "lake.duckdb?allow_unsigned_extensions=true&autoinstall_known_extensions=true&custom_extension_repository=http://127.0.0.1:1"),
-		filepath.Join(outside, "lake.duckdb"), filepath.Join(s.dir, "..", "lake.duckdb"), filepath.Join(s.dir, "link",
-			"lake.duckdb"), "/etc/passwd", "/proc/self/mem",
+		filepath.Join(outside, "lake.duckdb"), filepath.Join(s.dir, "..", "lake.duckdb"),
+		filepath.Join(s.dir, "link", "lake.duckdb"), "/etc/passwd", "/proc/self/mem",
 	} {
 		n := client.NewConnection{Name: "lake", Kind: "duckdb", Settings: &client.Settings{Path: path}}
 		_, err := s.client.AddConnection(t.Context(), client.Warehouses, n)

@@ -135,8 +135,8 @@ func run(ctx context.Context, rows int, parent string) error {
 
 	begun := time.Now()
 	c := exec.CommandContext(ctx, "mariadb-binlog", "--no-defaults", "--read-from-remote-server", "--raw",
-		"--host=127.0.0.1", fmt.Sprintf("--port=%d",
-			maria.Port), "--user="+mariaserver.User, "--result-file="+dir+"/", "--to-last-log", "binlog.000001")
+		"--host=127.0.0.1", fmt.Sprintf("--port=%d", maria.Port), "--user="+mariaserver.User, "--result-file="+dir+"/",
+		"--to-last-log", "binlog.000001")
 	c.Env = append(os.Environ(), "MYSQL_PWD="+maria.Password)
 	if out, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("mariadb-binlog: %w: %s", err, out)

@@ -33,8 +33,8 @@ func OwnerOf(server, name, debian string) (*Owner, error) {
 	u, err := user.Lookup(name)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Failed,
-			fmt.Sprintf("%s cannot run as root, and there is no user %s to run it as.", server,
-				name), fmt.Sprintf("Install Debian's package %s, or start the service as another user.", debian))
+			fmt.Sprintf("%s cannot run as root, and there is no user %s to run it as.", server, name),
+			fmt.Sprintf("Install Debian's package %s, or start the service as another user.", debian))
 	}
 	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 	gid, _ := strconv.ParseUint(u.Gid, 10, 32)

@@ -186,8 +186,8 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		return entries, json.Unmarshal([]byte(t.copy.Reason), t.heldFor)
 	case t.copy.State == warehouse.Following && t.made: // what it held is gone, or is elsewhere
 		entries = append(entries, t.copyAgain())
-	// of a version that kept none
 	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "":
+		// It joined under a version that kept none.
 		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t).String()})
 	case t.copy.State == warehouse.Following && t.trouble == nil:
 		var was structure

@@ -75,7 +75,7 @@ func (c *copier) copyTable(ctx context.Context, t *logTable) error {
 		return err
 	}
 	c.wait(t, "other copies from this source must end")
-	reads, err := c.log.Copy(ctx, t.query.Table, t.copy.Layout)
+	reads, err := c.log.Copy(ctx, t.followed(), t.copy.Layout)
 	if err != nil {
 		return err
 	}

@@ -349,7 +349,8 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 			return err
 		}
 		if empty && !warehouse.NumbersRows(r.plan.target) {
-			q.Raw = r.Warehouse.Form()
+			looked := slices.Concat(r.plan.target.Key, r.plan.target.Watermark)
+			q.Raw = &source.Raw{Form: r.Warehouse.Form(), Looked: looked}
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}

@@ -245,8 +245,8 @@ type broken struct {
 	fails func() error
 }
 
-func (s broken) Copy(ctx context.Context, table schema.Table, layout string) (source.Copy, error) {
-	c, err := s.Source.Copy(ctx, table, layout)
+func (s broken) Copy(ctx context.Context, t source.Followed, layout string) (source.Copy, error) {
+	c, err := s.Source.Copy(ctx, t, layout)
 	return brokenCopy{c, s.fails}, err
 }
 

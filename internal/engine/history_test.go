@@ -121,7 +121,7 @@ func (l *life) runSomehow(table feed.Table) {
 		back := position.Position{Value: time.Now().Add(-time.Duration(l.r.IntN(2000)) * time.Millisecond).UTC().Format("2006-01-02T15:04:05.000000Z")}
 		stands, err := l.warehouse.Journal().Checkpoint(ctx, "circulation", table.Table)
 		require.NoError(l.t, err)
-		// never forward: that would skip rows
+		// Never forward: that would skip rows.
 		if position.Compare(back, stands.Position, column("", "timestamptz").Type) < 0 {
 			require.NoError(l.t, l.warehouse.Journal().SetPosition(ctx, "circulation", table.Table, &back))
 		}

@@ -152,7 +152,7 @@ func (a *applier) replay(ctx context.Context, t *logTable) error {
 		return a.merge(ctx, t, b, continues)
 	}
 	err := a.Warehouse.Journal().Waiting(ctx, t.stash(a.Feed.Name), func(r arrow.RecordBatch) error {
-		// a copy: the texts of r are gone afterwards
+		// A copy: the texts of r are gone afterwards.
 		kept = append(kept, concatenate([]arrow.RecordBatch{r, r.NewSlice(0, 0)}))
 		if n += r.NumRows(); n < replayRows {
 			return nil

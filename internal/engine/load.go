@@ -164,7 +164,7 @@ func (r *run) end(ctx context.Context, c warehouse.Commit, p warehouse.Part, to 
 func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part, to position.Position,
 	has warehouse.Has) error {
 	// The position first: it makes a second worker wait here, and then fail.
-	place, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
+	stands, err := c.Move(ctx, r.Feed.Name, r.Table.Table, r.outcome.To, to, r.Run)
 	if err != nil {
 		return err
 	}
@@ -185,7 +185,7 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 		return err
 	}
 	r.outcome.Books = r.outcome.Books.Add(books)
-	r.outcome.To = place
+	r.outcome.To = stands
 	r.outcome.Commits++
 	return nil
 }

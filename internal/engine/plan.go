@@ -51,7 +51,11 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	if err != nil {
 		return plan{}, err
 	}
-	if len(p.target.Key) > 0 && !p.target.Unique {
+	p.query.RowKey = p.target.Key
+	if len(p.target.Key) == 0 {
+		p.query.RowKey = table.Key
+	}
+	if !p.target.Unique {
 		p.query.NotNull = p.target.Key
 	}
 	if t.Find == feed.FindWatermark {

@@ -213,7 +213,7 @@ func TestGarbledServers(t *testing.T) {
 		b.t.Cleanup(func() { _ = engine.DropLog(context.Background(), x, b.source, b.warehouse) })
 		ended, done := map[bool]int{}, map[string]int{}
 		for end := time.Now().Add(length); time.Now().Before(end); b.run++ {
-			// a length that is another one is waited for
+			// A length that is another one is waited for.
 			ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second)
 			of := feed.Table{Table: table, Target: "kept.of_" +
 				string([]feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindLog}[b.run%3])}
@@ -338,7 +338,7 @@ func (f *follower) bearable(err error) {
 		f.t.Logf("a run ended: %v", err)
 		return
 	}
-	// more columns than the usual memory has room for
+	// More columns than the usual memory has room for.
 	if strings.Contains(err.Error(), "The next run opens the file with") {
 		f.t.Logf("a run ended: %v", err)
 		return

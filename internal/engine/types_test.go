@@ -12,6 +12,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
+	"noemata/internal/testkit"
 	"noemata/internal/warehouse/duckdb"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
@@ -105,7 +106,7 @@ c_interval, c_uuid, c_json, c_jsonb, c_xml, c_oid, c_enum, c_short, c_cents FROM
 				tables = append(tables, feed.Table{Table: "public." + source, Keep: keep})
 			}
 		}
-		// one feed each, so that the second is sent in binary
+		// One feed each, so that the second is sent in binary.
 		for _, part := range [][]feed.Table{tables[:2], tables[2:]} {
 			b.feed.Name = strings.TrimPrefix(strings.ReplaceAll(part[0].Table, "_", "-"), "public.")
 			f := newFollower(t, b, part...)
@@ -142,8 +143,8 @@ func TestExtremesAsTheWarehousePrintsThem(t *testing.T) {
 			Watermark: &feed.Watermark{Column: "at"}})
 		got := b.rowsOf("public.extremes", column("id", schema.Int32), column("c_int8", schema.Int64),
 			column("c_date", schema.Date), column("c_tstz", schema.TimestampTZ),
-			column("c_time", schema.Time), column("c_ints", schema.Text), column("c_json",
-				schema.JSON), column("c_uuid", schema.UUID), column("c_interval", schema.Interval),
+			column("c_time", schema.Time), column("c_ints", schema.Text), column("c_json", schema.JSON),
+			column("c_uuid", schema.UUID), column("c_interval", schema.Interval),
 			schema.Column{Name: "c_dec",
 				Type: schema.Type{Kind: schema.Decimal, Precision: 10,
 					Scale: 2}}, column("c_place", schema.Text), column("c_char", schema.Text),
@@ -201,5 +202,24 @@ ALTER TABLE plain ADD PRIMARY KEY (id); INSERT INTO plain (id, at, c_dec) VALUES
 			require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), b.feed.Name, "public.plain", nil))
 			require.Equal(t, rows.Books{Read: 19911, Unchanged: 19910, SetAside: 1}, b.bring(table).Books)
 		}
+	})
+}
+
+// A row that was set aside heals when it comes in a form that can be stored, also in a first
+// load whose rows pass as they come, and by a key that is not the source's own.
+func TestARowHealsInAFirstLoad(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE fines (id int PRIMARY KEY, receipt text NOT NULL UNIQUE, amount numeric(8,2), at timestamptz NOT NULL);
+INSERT INTO fines VALUES (1, 'R1', 'NaN', '2026-01-01Z'), (2, 'R2', 0.50, '2026-01-01Z')`)
+		table := feed.Table{Table: "public.fines", Find: feed.FindWatermark, Keep: feed.KeepLatest, Key: []string{"receipt"},
+			Target: "kept.fines", Watermark: &feed.Watermark{Column: "at"}}
+		require.Equal(t, rows.Books{Read: 2, Inserted: 1, SetAside: 1}, b.bring(table).Books)
+		aside := func() [][]any { return testkit.SQL(t, b.warehouse, "SELECT key FROM noemata.set_aside") }
+		require.Equal(t, [][]any{{`["R1"]`}}, aside())
+		b.exec(`UPDATE fines SET amount = 1.20 WHERE id = 1`)
+		testkit.SQL(t, b.warehouse, "DROP TABLE kept.fines")
+		require.Equal(t, rows.Books{Read: 2, Inserted: 2}, b.bring(table).Books)
+		require.Empty(t, aside())
+		b.equal(table, 2)
 	})
 }

@@ -145,7 +145,7 @@ func (r *Rules) Start(ctx context.Context, name string) error {
 	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
 		return err
 	}
-	// at the times that were written, and not before
+	// At the times that were written, and not before.
 	if next, scheduled := f.Next(time.Now()); scheduled && f.Cron != "" {
 		if err := r.Store.SetNextRun(ctx, name, &next); err != nil {
 			return err
@@ -227,8 +227,8 @@ func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 	if err != nil {
 		p := problem.Of(err)
 		return problem.Wrap(err, p.Code,
-			fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name,
-				p.What), "At the source, drop the replication slot and the publication whose names begin with "+
+			fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What),
+			"At the source, drop the replication slot and the publication whose names begin with "+
 				"noemata_: a slot that nobody reads keeps the log for ever.")
 	}
 	return nil

@@ -111,9 +111,9 @@ func (x *following) recordAll(ctx context.Context, ended <-chan struct{}) {
 		case <-time.After(wait):
 		}
 		if err := problem.Guarded(func() error {
-			limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+			ctx, cancel := context.WithTimeout(ctx, recordWithin)
 			defer cancel()
-			x.note(limited, over)
+			x.note(ctx, over)
 			return nil
 		})(); err != nil {
 			slog.Error("A run was not recorded.", "run", x.run, "error", err)
@@ -190,7 +190,7 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 			result.Position = x.last.Position
 		case warehouse.Held: // it stays where it was
 			x.record.failure(ctx, x.feed.Name, t.Table, x.run, t.Trouble)
-			x.record.copying(ctx, x.feed.Name, t.Table, nil)
+			x.record.copying(ctx, x.feed.Name, t.Table, x.run, nil)
 			continue
 		default:
 			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected,
@@ -202,7 +202,7 @@ func (x *following) noteTables(ctx context.Context, failure error) {
 			}
 		}
 		x.record.table(ctx, x.feed.Name, t.Table, x.run, result)
-		x.record.copying(ctx, x.feed.Name, t.Table, copying)
+		x.record.copying(ctx, x.feed.Name, t.Table, x.run, copying)
 	}
 }
 
@@ -220,7 +220,7 @@ func (x *following) sample(ctx context.Context) {
 		l.Behind, l.Retained = state.Behind, state.Retained
 	}
 	l.Risk = l.Retained > warn
-	x.record.log(ctx, x.feed.Name, l, x.applied)
+	x.record.log(ctx, x.feed.Name, x.run, l, x.applied)
 	x.applied = 0
 }
 

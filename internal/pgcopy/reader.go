@@ -197,7 +197,7 @@ func (r *Reader) next(data []byte) (int, error) {
 			return 0, errShort
 		}
 		r.values[i] = span{used, used + length}
-		// a call for each value would cost more than all else
+		// A call for each value would cost more than all else.
 		if m := &r.mappings[i]; length != m.width || m.width == 0 {
 			if err := m.malformed(data[used : used+length]); err != nil {
 				return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)

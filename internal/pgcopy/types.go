@@ -19,7 +19,7 @@ type mapping struct {
 	decode func(b array.Builder, value []byte)
 	check  func(value []byte) (reason, shown string) // nil where every value can be stored
 	width  int                                       // of each value, in bytes; 0 where it varies
-	// whether bytes of varying width are such a value; nil where all are
+	// Whether bytes of varying width are such a value; nil where all are.
 	fits func(value []byte) bool
 }
 

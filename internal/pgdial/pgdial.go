@@ -169,12 +169,12 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 			"Check the database name, or create it.")
 	case e.Code == "42501" && strings.Contains(e.Message, "row-level security"):
 		return problem.Wrap(err, problem.NoPrivilege,
-			fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User,
-				said), fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS;", schema.Quote(s.User)))
+			fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User, said),
+			fmt.Sprintf("Let the user see all rows: ALTER ROLE %s BYPASSRLS;", schema.Quote(s.User)))
 	case e.Code == "42501":
 		return problem.Wrap(err, problem.NoPrivilege,
-			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.User, at,
-				said), "Grant it to the user and start the run again.")
+			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.User, at, said),
+			"Grant it to the user and start the run again.")
 	case e.Code == "42P01" || e.Code == "3F000":
 		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said),
 			"Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
@@ -190,7 +190,7 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	case e.Code == "55P03":
 		return problem.Wrap(err, problem.Busy, fmt.Sprintf("At %s a lock was not given in time: %s.", at, said),
 			"Find who holds it in pg_locks; the next run tries again.")
-	// whoever took the snapshot has lost its connection
+	// Whoever took the snapshot has lost its connection.
 	case strings.Contains(e.Message, "invalid snapshot identifier"):
 		return problem.Wrap(err, problem.Unreachable,
 			fmt.Sprintf("%s has let go of the snapshot that a copy was read in, as happens when a connection is lost.",

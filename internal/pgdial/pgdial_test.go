@@ -19,8 +19,8 @@ func TestTLS(t *testing.T) {
 	dir := testkit.Dir(t)
 	ca := testkit.Authority(t, dir, "postgres")
 	settings := testkit.Settings()
-	settings["ssl"], settings["ssl_cert_file"], settings["ssl_key_file"] = "on", filepath.Join(dir,
-		"server.crt"), filepath.Join(dir, "server.key")
+	settings["ssl"], settings["ssl_cert_file"], settings["ssl_key_file"] = "on", filepath.Join(dir, "server.crt"),
+		filepath.Join(dir, "server.key")
 	server, err := pgserver.Start(t.Context(),
 		pgserver.Options{Dir: filepath.Join(dir, "postgres"), Settings: settings})
 	require.NoError(t, err)
@@ -49,7 +49,7 @@ func TestTLS(t *testing.T) {
 		{"127.0.0.1", connection.TLSVerifyFull, ca, true, ""},
 		{"127.0.0.1", connection.TLSVerifyFull, "", false, "was not accepted"},
 		{"127.0.0.1", connection.TLSVerifyCA, "", false, "was not accepted"},
-		// the certificate names the address alone
+		// The certificate names the address alone.
 		{"localhost", connection.TLSVerifyFull, ca, false, "was not accepted"},
 		{"localhost", connection.TLSVerifyCA, ca, true, ""},
 	} {

@@ -135,8 +135,8 @@ func (s *Server) initialize(ctx context.Context, bin string, owner *background.O
 	if out, err := c.CombinedOutput(); err != nil {
 		if errors.Is(err, os.ErrPermission) || strings.Contains(string(out), "Permission denied") {
 			return problem.Wrap(err, problem.Failed,
-				fmt.Sprintf("PostgreSQL's user cannot reach the folder %s.",
-					s.dir), "Choose a data folder below one that everybody may enter, with --data.")
+				fmt.Sprintf("PostgreSQL's user cannot reach the folder %s.", s.dir),
+				"Choose a data folder below one that everybody may enter, with --data.")
 		}
 		return problem.Wrap(err, problem.Failed, "PostgreSQL's database could not be made: "+
 			strings.TrimSpace(string(out)), "See the reason; try another folder with --data.")

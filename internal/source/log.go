@@ -37,9 +37,10 @@ type Log interface {
 	// Settle waits until no transaction is open that wrote to the table before its
 	// changes were retained. waits is told who is waited for.
 	Settle(ctx context.Context, table schema.Table, waits func(who string)) error
-	// Copy opens a consistent snapshot of a table. layout is what an earlier copy of the
+	// Copy opens a consistent snapshot of a table, whose rows are set aside where a value of
+	// the key is null. layout is what an earlier copy of the
 	// same table gave, or empty.
-	Copy(ctx context.Context, table schema.Table, layout string) (Copy, error)
+	Copy(ctx context.Context, f Followed, layout string) (Copy, error)
 	// Sees tells whether a snapshot, as Copy gave it, shows what a transaction did.
 	Sees(snapshot string, t change.Txn) bool
 }

@@ -57,8 +57,16 @@ type Query struct {
 	Newest    bool  // in the opposite order, or by key where there is no watermark
 	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
 	Beyond    *position.Position
+	RowKey    []string // names a row that is set aside: the key in the warehouse
 	NotNull   []string // columns of which a null sets a row aside
-	Raw       string   // a form in which rows may come beside a record with key and watermark; empty for none
+	Raw       *Raw     // rows may come in another form beside a record; nil for none
+}
+
+// Raw is a form in which rows may come as they are. Of the columns that the record beside them
+// has, the named ones are looked at on the way; the others may be null there.
+type Raw struct {
+	Form   string
+	Looked []string
 }
 
 // Watermark is the column that windows are cut from, and the one that counts

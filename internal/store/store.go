@@ -249,8 +249,8 @@ func (s *Store) Connections(ctx context.Context, side Side) ([]records.Connectio
 
 // Connection finds a source or a warehouse.
 func (s *Store) Connection(ctx context.Context, side Side, name string) (records.Connection, error) {
-	found, err := s.Pool.Query(ctx, fmt.Sprintf("SELECT "+connectionColumns+" FROM %s c WHERE name = $1", side.Noun(),
-		side), name)
+	found, err := s.Pool.Query(ctx,
+		fmt.Sprintf("SELECT "+connectionColumns+" FROM %s c WHERE name = $1", side.Noun(), side), name)
 	if err != nil {
 		return records.Connection{}, err
 	}

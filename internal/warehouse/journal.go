@@ -37,7 +37,8 @@ type Journal interface {
 	// Forget clears log, copies and position of a feed.
 	Forget(ctx context.Context, feed string) error
 
-	// Copies lists the tables of a feed that follows a log.
+	// Copies lists the tables of a feed that follows a log, and brings the journal to the form
+	// of this version first: whoever asks is about to go on with them.
 	Copies(ctx context.Context, feed string) ([]Copy, error)
 	// Parts lists the parts of a copy that are done.
 	Parts(ctx context.Context, feed string, c Copy) ([]PartCopied, error)

@@ -22,7 +22,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 	require.NoError(t, err)
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
 		if _, sql := w.(testkit.Asker); !sql {
-			t.Skip("it has no control schema")
+			return // it has no control schema
 		}
 		ctx := context.Background()
 		for _, statement := range strings.Split(string(content), ";\n") {

@@ -31,6 +31,7 @@ const attempts = 300
 type snapshot struct {
 	s      *Source
 	table  schema.Table
+	key    []string // names its rows in the warehouse
 	conns  chan *wire.Conn
 	opened int
 	place  string
@@ -41,8 +42,8 @@ type snapshot struct {
 // Copy opens a snapshot. A server gives no snapshot away to another session; so several
 // begin theirs at once, and again until no commit has come between them. Where commits
 // come too fast, one session must do.
-func (s *Source) Copy(ctx context.Context, table schema.Table, _ string) (source.Copy, error) {
-	c := &snapshot{s: s, table: table, conns: make(chan *wire.Conn, readers)}
+func (s *Source) Copy(ctx context.Context, f source.Followed, _ string) (source.Copy, error) {
+	c := &snapshot{s: s, table: f.Table, key: f.Key, conns: make(chan *wire.Conn, readers)}
 	if err := c.open(ctx); err != nil {
 		c.Close()
 		return nil, s.explain(err)
@@ -245,7 +246,7 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 	}
 	defer func() { c.conns <- conn }()
 	return c.s.gather(ctx, conn, query,
-		newGatherer(c.table.Columns, len(c.table.Columns), c.table.Key, c.table.Key, sink))
+		newGatherer(c.table.Columns, len(c.table.Columns), c.key, c.key, sink))
 }
 
 // Close ends the transactions.

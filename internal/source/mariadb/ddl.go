@@ -157,7 +157,7 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 		found, next := named(skip(1, "ONLINE", "IGNORE", "TABLE", "IF", "EXISTS"))
 		for i := next; i < len(list); i++ {
 			switch {
-			// with another table, either way
+			// With another table, either way.
 			case at(i).is("EXCHANGE", "CONVERT") && at(i+1).is("PARTITION", "TABLE") && anywhere():
 				return replaces
 			case found && at(i).is("TRUNCATE", "DROP", "DISCARD", "IMPORT") && at(i+1).is("PARTITION", "TABLESPACE"):

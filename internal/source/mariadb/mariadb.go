@@ -279,12 +279,12 @@ func (s *Source) explain(err error) error {
 			account = m[1] + "@" + m[2]
 		}
 		return problem.Wrap(err, problem.NoPrivilege,
-			fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database,
-				at), grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
+			fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database, at),
+			grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
 	case errNoTableAccess, errNoColumnAccess, errNoPrivilege:
 		return problem.Wrap(err, problem.NoPrivilege,
-			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at,
-				said), "Grant it to the user and start the run again.")
+			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at, said),
+			"Grant it to the user and start the run again.")
 	case errNoTable:
 		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said),
 			"Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
@@ -296,8 +296,8 @@ func (s *Source) explain(err error) error {
 			"Find who holds it by SHOW ENGINE INNODB STATUS; the next run tries again.")
 	case errRedefined:
 		return problem.Wrap(err, problem.Busy,
-			fmt.Sprintf("At %s a table was altered or emptied while it was being read: %s.", at,
-				said), "The next run reads it again.")
+			fmt.Sprintf("At %s a table was altered or emptied while it was being read: %s.", at, said),
+			"The next run reads it again.")
 	case errReadOnly:
 		return problem.Wrap(err, problem.NoPrivilege, at+" is read-only.", "Use the primary server.")
 	case 1053, 1927, 1317:

@@ -129,8 +129,8 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	zone, err := time.LoadLocation(name)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Invalid,
-			fmt.Sprintf("The time zone %q of %s is not known here.", name,
-				s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
+			fmt.Sprintf("The time zone %q of %s is not known here.", name, s.what),
+			"Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
 	}
 	return zone, nil
 }
@@ -183,15 +183,10 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		columns, list = append(columns, w), append(list, grammar.Watermark(q))
 	}
 	if q.Beyond != nil {
-		columns, list = append(columns,
-			schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool},
-				Wire: wayBit}), append(list, grammar.Beyond(q))
+		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit})
+		list = append(list, grammar.Beyond(q))
 	}
-	key := q.Table.Key
-	if len(q.NotNull) > 0 {
-		key = q.NotNull
-	}
-	g := newGatherer(columns, len(q.Table.Columns), key, q.NotNull, sink)
+	g := newGatherer(columns, len(q.Table.Columns), q.RowKey, q.NotNull, sink)
 	conn, err := s.connect(ctx, reading...)
 	if err != nil {
 		return s.explain(err)

@@ -174,8 +174,8 @@ func (s *Source) explainLog(ctx context.Context, err error, from string) error {
 				"REPLICATION SLAVE", "*.*"))
 	case errors.Is(err, wire.ErrEnd):
 		return problem.Wrap(err, problem.Unreachable,
-			fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.",
-				s.what), "The next run goes on where this one ended.")
+			fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.", s.what),
+			"The next run goes on where this one ended.")
 	}
 	return s.explain(err)
 }

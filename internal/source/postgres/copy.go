@@ -27,6 +27,7 @@ type copyOf struct {
 	s        *Source
 	conn     *pgxpool.Conn
 	table    schema.Table
+	key      []string // names its rows in the warehouse
 	exported string
 	snapshot string
 	passed   string
@@ -49,12 +50,12 @@ type part struct {
 }
 
 // Copy opens a snapshot in which all parts of a copy are read.
-func (s *Source) Copy(ctx context.Context, table schema.Table, layout string) (source.Copy, error) {
+func (s *Source) Copy(ctx context.Context, f source.Followed, layout string) (source.Copy, error) {
 	conn, err := s.copies.Acquire(ctx)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	c := &copyOf{s: s, conn: conn, table: table}
+	c := &copyOf{s: s, conn: conn, table: f.Table, key: f.Key}
 	if err := c.open(ctx, layout); err != nil {
 		c.Close()
 		return nil, s.explain(err)
@@ -66,7 +67,7 @@ func (c *copyOf) open(ctx context.Context, layout string) error {
 	for _, sql := range []string{
 		"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",
 		"SET LOCAL idle_in_transaction_session_timeout = 0",
-		// before the snapshot: what it shows is at the addresses that are read
+		// Before the snapshot: what it shows is at the addresses that are read.
 		"LOCK TABLE " + c.only() + " IN ACCESS SHARE MODE",
 	} {
 		done := statement.Begin(ctx, statement.Source, sql)
@@ -198,7 +199,7 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
 	sql = "COPY (" + sql + ") TO STDOUT (FORMAT binary)"
-	reader := pgcopy.NewReader(c.table.Columns, len(c.table.Columns), c.table.Key, c.table.Key, sink)
+	reader := pgcopy.NewReader(c.table.Columns, len(c.table.Columns), c.key, c.key, sink)
 	err := c.s.pool.AcquireFunc(ctx, func(conn *pgxpool.Conn) error {
 		if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
 			return err

@@ -106,8 +106,8 @@ func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Fo
 	if errors.As(err, &server) && (slices.Contains(madeMeanwhile, server.Code) ||
 		strings.Contains(server.Message, "concurrently")) {
 		return "", problem.Wrap(err, problem.Overtaken,
-			fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name,
-				s.what), "Nothing was lost; the next run tries again.")
+			fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name, s.what),
+			"Nothing was lost; the next run tries again.")
 	}
 	return at, err
 }

@@ -8,7 +8,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -179,8 +178,8 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	zone, err := time.LoadLocation(name)
 	if err != nil {
 		return nil, problem.Wrap(err, problem.Invalid,
-			fmt.Sprintf("The time zone %q of %s is not known here.", name,
-				s.what), "Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
+			fmt.Sprintf("The time zone %q of %s is not known here.", name, s.what),
+			"Name the zone of the watermark in the feed: watermark: {zone: Europe/Berlin}.")
 	}
 	return zone, nil
 }
@@ -236,17 +235,9 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	if q.Beyond != nil {
 		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: "bool"})
 	}
-	key := q.Table.Key
-	if len(q.NotNull) > 0 {
-		key = q.NotNull
-	}
-	reader := pgcopy.NewReader(columns, len(q.Table.Columns), key, q.NotNull, sink)
-	if q.Raw == pgcopy.Form {
-		decoded := slices.Clone(key)
-		if q.Watermark != nil {
-			decoded = append(decoded, q.Watermark.Column.Name)
-		}
-		reader.KeepRaw(decoded)
+	reader := pgcopy.NewReader(columns, len(q.Table.Columns), q.RowKey, q.NotNull, sink)
+	if q.Raw != nil && q.Raw.Form == pgcopy.Form {
+		reader.KeepRaw(q.Raw.Looked)
 	}
 	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Source, sql)

@@ -253,7 +253,7 @@ func (p *part) Truncate(_ context.Context, moment int64, h warehouse.Has) error 
 		case p.t.Keep == feed.KeepLedger || !ends:
 			left = append(left, r)
 		case p.t.Keep == feed.KeepHistory && h.Continues && r[p.t.Called(warehouse.From)].text == instant(moment).text:
-			// what the same transaction made never was
+			// What the same transaction made never was.
 		case p.t.Keep == feed.KeepHistory:
 			left = append(left, p.with(r,
 				row{p.t.Called(warehouse.Until): instant(moment), p.t.Called(warehouse.Current): truth(false)}))

@@ -322,10 +322,10 @@ func (j journal) Waiting(_ context.Context, s warehouse.Stash, sink func(arrow.R
 	if len(t.rows) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(t.rows, func(a,
-		b row) int {
-		return strings.Compare(a[stash.Event].text, b[stash.Event].text)
-	})
+	slices.SortStableFunc(t.rows,
+		func(a, b row) int {
+			return strings.Compare(a[stash.Event].text, b[stash.Event].text)
+		})
 	return sink(recordOf(t.rows, stash.Columns(s.Columns)))
 }
 

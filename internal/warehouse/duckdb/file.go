@@ -177,7 +177,7 @@ func (f *file) open() error {
 	for {
 		connector, err := duckdb.NewConnector(f.path+"?"+optionsOf(f.memory), nil)
 		if isOutOfMemory(err) && f.memory < memoryMost {
-			// commits of a service that was killed are done once more, and are as wide as they were
+			// Commits of a service that was killed are done once more, and are as wide as they were.
 			f.memory = memoryMost
 			continue
 		}

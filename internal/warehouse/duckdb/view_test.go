@@ -131,7 +131,7 @@ func TestAFileWhoseLastCommitsWereWideIsOpened(t *testing.T) {
 	}
 	ctx := context.Background()
 	path := filepath.Join(dir, "lake.duckdb")
-	// so that commits stay where they are done once more
+	// So that commits stay where they are done once more.
 	wide, err := duckdb.NewConnector(path+"?checkpoint_threshold=10GB", nil)
 	require.NoError(t, err)
 	defer func() { _ = wide.Close() }()

@@ -99,11 +99,6 @@ func (b *Base) Ask(ctx context.Context, sql string, args ...any) (rows [][]any, 
 	return rows, err
 }
 
-// Make runs statements of the form CREATE IF NOT EXISTS and the like.
-func (b *Base) Make(ctx context.Context, statements ...string) error {
-	return b.create(ctx, statements)
-}
-
 // columns tells names and types of a table's columns; none when there is no table.
 func (b *Base) columns(ctx context.Context, name schema.Name) (map[string]string, error) {
 	found, err := b.Ask(ctx, b.SQL.Columns, name.Schema, name.Table)

@@ -50,12 +50,11 @@ func execAll(ctx context.Context, c Conn, statements []string) error {
 
 // Dialect is where the SQL of warehouses differs.
 type Dialect struct {
-	Types    map[schema.Kind]string                  // decimal is made from precision and scale
-	Distinct func(t schema.Type, a, b string) string // true when two values differ in any way
-	NoEquals func(t schema.Type) bool                // the type has no equality: compare as text
-	// asks for name and type of a table's columns, by $1 schema and $2 table
-	Columns   string
-	Normal    func(typeName string) string // one spelling of a type for each
+	Types     map[schema.Kind]string                  // decimal is made from precision and scale
+	Distinct  func(t schema.Type, a, b string) string // true when two values differ in any way
+	NoEquals  func(t schema.Type) bool                // the type has no equality: compare as text
+	Columns   string                                  // asks for a table's columns and their types, by $1 schema and $2 table
+	Normal    func(typeName string) string            // one spelling of a type for each
 	Convert   func(table, column, typeName string) string
 	Stage     string // what follows the definition of a temporary table
 	Updated   string // what follows the definition of a table whose rows are updated

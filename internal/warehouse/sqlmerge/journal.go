@@ -184,6 +184,9 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 
 // Copies lists the tables of a feed that follows a log.
 func (j journal) Copies(ctx context.Context, feed string) (list []warehouse.Copy, err error) {
+	if err := j.migrate(ctx); err != nil {
+		return nil, err
+	}
 	found, err := j.ask(ctx, "copies", `SELECT source_table, state, generation, layout, snapshots, reached, moment,
 coalesce(structure, ''), coalesce(reason, '') FROM noemata.copies WHERE feed = $1 ORDER BY source_table`, feed)
 	for _, row := range found {

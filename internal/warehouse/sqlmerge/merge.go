@@ -127,8 +127,8 @@ func (m *merge) fill() {
 		}
 		from = fmt.Sprintf("(SELECT DISTINCT ON (%s) l.* FROM %s AS l WHERE EXISTS (SELECT 1 FROM %s AS b WHERE "+
 			"b.%s IS NOT NULL AND %s) ORDER BY %[1]s, l.%[6]s DESC)",
-			strings.Join(keys, ", "), m.target(), m.stage, warehouse.StageUnknown, strings.Join(same,
-				" AND "), m.added(warehouse.Position))
+			strings.Join(keys, ", "), m.target(), m.stage, warehouse.StageUnknown, strings.Join(same, " AND "),
+			m.added(warehouse.Position))
 	}
 	m.step(None, "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %[5]s", m.stage,
 		strings.Join(sets, ", "), warehouse.StageUnknown, from, strings.Join(base, " AND "))
@@ -317,8 +317,8 @@ func (d Dialect) Sweep(t warehouse.Target, keys string, moment, run int64) strin
 		holds = " AND t." + h
 	}
 	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s AS t WHERE NOT EXISTS (SELECT 1 FROM %s AS k WHERE %s)%s",
-		StageName(t), schema.QuoteAll("", columns), strings.Join(values, ", "), t.Name.Quoted(), keys, equal(t.Key, "t",
-			"k"), holds)
+		StageName(t), schema.QuoteAll("", columns), strings.Join(values, ", "), t.Name.Quoted(), keys,
+		equal(t.Key, "t", "k"), holds)
 }
 
 func equal(columns []string, a, b string) string {

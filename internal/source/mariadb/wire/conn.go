@@ -20,7 +20,7 @@ import (
 
 // Options say where to connect and as whom.
 type Options struct {
-	// each wait of what it opens must have an end
+	// Each wait of what it opens must have an end.
 	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	Network  string // tcp or unix
 	Address  string
