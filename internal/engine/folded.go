@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"strings"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -10,6 +10,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/stash"
 	"noemata/internal/warehouse"
 )
 
@@ -159,18 +160,12 @@ func maskOf(r fold.Row) string {
 	if r.From == nil || r.KeyOnly {
 		return ""
 	}
-	var mask strings.Builder
-	some := false
-	for _, from := range r.From {
-		if from < 0 {
-			some = true
-			mask.WriteByte('1')
-		} else {
-			mask.WriteByte('0')
-		}
+	unknown := make([]bool, len(r.From))
+	for i, from := range r.From {
+		unknown[i] = from < 0
 	}
-	if !some {
+	if !slices.Contains(unknown, true) {
 		return ""
 	}
-	return mask.String()
+	return stash.Mask(unknown)
 }

@@ -36,11 +36,7 @@ func (r *run) sweep(ctx context.Context) error {
 	}
 	defer c.Abort()
 	q := source.Query{Table: r.plan.query.Table}
-	q.Table.Columns = nil
-	for _, k := range r.plan.target.Key {
-		column, _ := r.plan.query.Table.Column(k)
-		q.Table.Columns = append(q.Table.Columns, column)
-	}
+	q.Table.Columns = r.plan.target.KeyColumns()
 	var read int64
 	begun := time.Now()
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {

@@ -59,11 +59,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	}
 	out := records.Applied{Feed: f.Name, New: old == nil, Changes: feed.Diff(old, f), Findings: []problem.Finding{}}
 	if how != Compare {
-		src, err := r.Databases.Source(ctx, f.Source)
-		if err != nil {
-			return records.Applied{}, err
-		}
-		wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
+		src, wh, err := r.Databases.Of(ctx, f)
 		if err != nil {
 			return records.Applied{}, err
 		}
@@ -216,11 +212,7 @@ func (r *Rules) quiet(ctx context.Context, name string) error {
 func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	src, err := r.Databases.Source(ctx, f.Source)
-	if err != nil {
-		return err
-	}
-	wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
+	src, wh, err := r.Databases.Of(ctx, f)
 	if err == nil {
 		err = engine.DropLog(ctx, f, src, wh)
 	}

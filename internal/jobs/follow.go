@@ -336,11 +336,7 @@ func (r *Runner) measureLogs(ctx context.Context) error {
 func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l records.LogStatus) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	src, err := r.databases.Source(ctx, f.Source)
-	if err != nil {
-		return
-	}
-	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
+	src, wh, err := r.databases.Of(ctx, f)
 	if err != nil {
 		return
 	}

@@ -454,11 +454,7 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	if err != nil {
 		return rows.Books{}, err
 	}
-	src, err := r.databases.Source(ctx, f.Source)
-	if err != nil {
-		return rows.Books{}, err
-	}
-	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
+	src, wh, err := r.databases.Of(ctx, f)
 	if err != nil {
 		return rows.Books{}, err
 	}
@@ -592,11 +588,7 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 			"Check the name against the feed's tables; write it as schema.table.", "The feed %s has no table %q.", name,
 			table)
 	}
-	src, err := r.databases.Source(ctx, f.Source)
-	if err != nil {
-		return engine.Work{}, err
-	}
-	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
+	src, wh, err := r.databases.Of(ctx, f)
 	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh}, err
 }
 

@@ -101,6 +101,16 @@ func (t Target) Added() []schema.Column {
 	return t.only(func(c Column) bool { return c.Role != Value })
 }
 
+// KeyColumns are those of the key, in its order.
+func (t Target) KeyColumns() []schema.Column {
+	var list []schema.Column
+	for _, k := range t.Key {
+		c, _ := schema.Table{Columns: t.Values()}.Column(k)
+		list = append(list, c)
+	}
+	return list
+}
+
 func (t Target) only(which func(Column) bool) []schema.Column {
 	var list []schema.Column
 	for _, c := range t.Columns {
@@ -142,8 +152,7 @@ func StageColumns(t Target) []schema.Column {
 	}
 	if t.Log {
 		extra(StageUnknown, schema.Text)
-		for i, k := range t.Key {
-			c, _ := schema.Table{Columns: t.Values()}.Column(k)
+		for i, c := range t.KeyColumns() {
 			c.Name = StageBase(i)
 			columns = append(columns, c)
 		}

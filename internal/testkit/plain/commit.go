@@ -141,12 +141,7 @@ func (p *part) AppendKeys(_ context.Context, record arrow.RecordBatch) error {
 	if p.keys == nil {
 		p.keys = map[string]bool{}
 	}
-	var columns []schema.Column
-	for _, k := range p.t.Key {
-		c, _ := schema.Table{Columns: p.t.Values()}.Column(k)
-		columns = append(columns, c)
-	}
-	for _, r := range rowsOf(record, columns) {
+	for _, r := range rowsOf(record, p.t.KeyColumns()) {
 		p.keys[keyOf(p.t, r)] = true
 	}
 	return nil

@@ -17,13 +17,7 @@ import (
 
 // AppendKeys gathers the keys that the source has.
 func (p *part) AppendKeys(ctx context.Context, record arrow.RecordBatch) error {
-	t := p.load.Target
-	table := keysTable(p.load.Feed, p.load.Table)
-	var columns []schema.Column
-	for _, k := range t.Key {
-		c, _ := schema.Table{Columns: t.Values()}.Column(k)
-		columns = append(columns, c)
-	}
+	table, columns := keysTable(p.load.Feed, p.load.Table), p.load.Target.KeyColumns()
 	if !p.keys {
 		p.keys = true
 		if err := p.exec(ctx, p.commit.base.SQL.CreateTableOf(table, columns)); err != nil {

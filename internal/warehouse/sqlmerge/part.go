@@ -269,15 +269,15 @@ func (p *part) baseless(ctx context.Context) error {
 		return err
 	}
 	var aside []rows.Aside
+	columns := p.load.Target.KeyColumns()
 	for _, values := range found {
 		a := rows.Aside{Row: map[string]*string{},
 			Reason: "The log leaves out values that did not change, and the warehouse has no row to take them from. " +
 				"It comes in when the row is written whole, or when the table is copied again."}
 		key := make([]string, len(p.load.Target.Key))
 		for i := range key {
-			column, _ := schema.Table{Columns: p.load.Target.Values()}.Column(p.load.Target.Key[i])
 			cast, _ := values[2*i+1].(string)
-			key[i] = keyPart(values[2*i], cast, column.Type)
+			key[i] = keyPart(values[2*i], cast, columns[i].Type)
 			a.Row[p.load.Target.Key[i]] = &key[i]
 		}
 		a.Key = rows.KeyJSON(key)

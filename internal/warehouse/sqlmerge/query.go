@@ -45,14 +45,13 @@ func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string
 
 // keyIs is true of the rows of one key, whose values are given as text.
 func (d Dialect) keyIs(t warehouse.Target, values []string) (conditions []string, err error) {
-	for i, value := range values {
-		column, _ := schema.Table{Columns: t.Values()}.Column(t.Key[i])
-		name := schema.Quote(t.Key[i])
+	for i, column := range t.KeyColumns()[:len(values)] {
+		value, name := values[i], schema.Quote(column.Name)
 		switch column.Type.Kind {
 		case schema.Timestamp, schema.TimestampTZ, schema.Date: // their text has several forms
 			if _, err := schema.ParseTimestamp(value); err != nil {
 				return nil, problem.Newf(problem.Invalid, "Write it as 2026-03-01T09:00:00Z.",
-					"%q is no value of the key's column %s.", value, t.Key[i])
+					"%q is no value of the key's column %s.", value, column.Name)
 			}
 			conditions = append(conditions,
 				fmt.Sprintf("%s = CAST(%s AS %s)", name, schema.Literal(value), d.TypeName(column.Type)))
