@@ -1,7 +1,7 @@
 // Package engine moves the rows of one table from a source to a warehouse, from
 // finding what changed to the commit, and compares the two sides afterwards.
 //
-// It is the only stands that knows sources, the core and warehouses at once.
+// It is the only place that knows sources, the core and warehouses at once.
 package engine
 
 import (

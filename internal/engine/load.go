@@ -134,6 +134,7 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 			return err
 		}
 	}
+	defer b.Raw.Free()
 	record := build(c.plan.target, found{c, b.Record, c.read})
 	defer record.Release()
 	c.pending += b.Rows()

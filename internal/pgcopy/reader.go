@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
@@ -18,6 +19,7 @@ import (
 // is the io.Writer that the connection writes to (PostgreSQL, SQL COPY, Binary Format).
 type Reader struct {
 	*rows.Batcher
+	sink     func(rows.Batch) error
 	columns  []schema.Column // of the records
 	mappings []mapping
 	table    int    // how many of them are the table's own
@@ -25,8 +27,9 @@ type Reader struct {
 	notNull  []bool // by place: a null sets the row aside
 	checked  []int  // places of columns with values that may have to be set aside
 
-	decoded []int     // the columns that are decoded; the others are passed on raw alone
-	raw     *rows.Raw // nil where all are decoded
+	decoded []int         // places of the columns that are decoded, by the Batcher's fields
+	raw     *rows.Raw     // the rows as they come; nil where all columns are decoded
+	blank   []arrow.Array // by place: nulls for the columns that are passed on raw alone
 
 	data     []byte // what the row is read from
 	values   []span // of the row, within data
@@ -55,7 +58,7 @@ func (r *Reader) value(place int) []byte {
 // as table says, are the table's own. Rows with a null in one of notNull are set
 // aside; key names rows that are set aside.
 func NewReader(columns []schema.Column, table int, key, notNull []string, sink func(rows.Batch) error) *Reader {
-	r := &Reader{Batcher: rows.NewBatcher(columns, sink), columns: columns, table: table,
+	r := &Reader{Batcher: rows.NewBatcher(columns, sink), sink: sink, columns: columns, table: table,
 		key: schema.Indexes(columns, key), values: make([]span, len(columns))}
 	for _, c := range columns {
 		m, _ := mappingOf(c)
@@ -79,25 +82,45 @@ const rawRows = 4096
 
 // KeepRaw has the table's own columns passed on as they come, and only the named ones, and
 // what the query adds, decoded. It does nothing where a warehouse stores a column in another
-// form than it comes in.
-func (r *Reader) KeepRaw(decoded []string) {
+// form than it comes in. It is called before anything is read.
+func (r *Reader) KeepRaw(named []string) {
 	if slices.ContainsFunc(r.columns[:r.table], func(c schema.Column) bool { return !isSame(c) }) {
 		return
 	}
-	r.decoded = nil
+	r.decoded, r.blank = nil, make([]arrow.Array, len(r.columns))
+	var columns []schema.Column
 	for i, c := range r.columns {
-		if i >= r.table || slices.Contains(decoded, c.Name) {
-			r.decoded = append(r.decoded, i)
+		if i >= r.table || slices.Contains(named, c.Name) {
+			r.decoded, columns = append(r.decoded, i), append(columns, c)
+		} else {
+			r.blank[i] = array.MakeArrayOfNull(memory.DefaultAllocator, c.Type.Arrow(), rawRows)
 		}
 	}
+	r.Batcher = rows.NewBatcher(columns, r.passOnRaw)
 	r.Most = rawRows
-	r.raw = &rows.Raw{Form: Form, Columns: r.table}
-	r.Raw = func() *rows.Raw {
-		full := r.raw
-		r.raw = &rows.Raw{Form: Form, Columns: r.table, Data: make([]byte, 0, len(full.Data)),
-			Ends: make([]int, 0, len(full.Ends))}
-		return full
+	r.raw = rows.NewRaw(Form, r.table)
+}
+
+// passOnRaw completes a batch by the columns that were not decoded.
+func (r *Reader) passOnRaw(b rows.Batch) error {
+	n := b.Record.NumRows()
+	columns := make([]arrow.Array, len(r.columns))
+	for field, place := range r.decoded {
+		columns[place] = b.Record.Column(field)
+		columns[place].Retain()
 	}
+	for place, blank := range r.blank {
+		if blank != nil {
+			columns[place] = array.NewSlice(blank, 0, n)
+		}
+	}
+	full := array.NewRecordBatch(schema.Arrow(r.columns), columns, n)
+	for _, c := range columns {
+		c.Release()
+	}
+	b.Record.Release()
+	b.Record, b.Raw, r.raw = full, r.raw, rows.NewRaw(Form, r.table)
+	return r.sink(b)
 }
 
 // isSame tells whether the values of a column come in the bytes in which a warehouse stores
@@ -198,7 +221,7 @@ func (r *Reader) next(data []byte) (int, error) {
 		}
 		r.values[i] = span{used, used + length}
 		// A call for each value would cost more than all else.
-		if m := &r.mappings[i]; length != m.width || m.width == 0 {
+		if m := &r.mappings[i]; m.fits != nil || m.width != 0 && length != m.width {
 			if err := m.malformed(data[used : used+length]); err != nil {
 				return 0, fmt.Errorf("the column %s: %w", r.columns[i].Name, err)
 			}
@@ -213,7 +236,10 @@ func (r *Reader) next(data []byte) (int, error) {
 
 func (r *Reader) row(size int) error {
 	for _, i := range r.checked {
-		v := r.value(i)
+		s, v := r.values[i], []byte(nil)
+		if s != null {
+			v = r.data[s.from:s.to:s.to]
+		}
 		reason, shown := "", ""
 		switch check := r.mappings[i].check; {
 		case v == nil && r.notNull[i]:
@@ -225,11 +251,11 @@ func (r *Reader) row(size int) error {
 			return r.SetAside(r.aside(i, reason, shown), size)
 		}
 	}
-	for _, i := range r.decoded {
-		if s := r.values[i]; s == null {
-			r.Fields[i].AppendNull()
+	for field, place := range r.decoded {
+		if s := r.values[place]; s == null {
+			r.Fields[field].AppendNull()
 		} else {
-			r.mappings[i].decode(r.Fields[i], r.data[s.from:s.to:s.to])
+			r.mappings[place].decode(r.Fields[field], r.data[s.from:s.to:s.to])
 		}
 	}
 	if r.raw != nil {

@@ -3,6 +3,7 @@
 package pgdial
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -75,6 +76,9 @@ func Replicate(ctx context.Context, s connection.Settings, application string, s
 	return conn, nil
 }
 
+// readBuffer is how much is read of a server at once, in bytes: rows come in one message each.
+const readBuffer = 128 << 10
+
 // How long a message of a server may be, in bytes: before the sign-in, and after it. A row
 // travels in one message.
 const (
@@ -88,8 +92,7 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 		return nil, err
 	}
 	// An empty URL of a known host keeps every other setting from the environment out.
-	config, err := pgxpool.ParseConfig("host=localhost user=x dbname=x sslmode=disable passfile=/dev/null " +
-		"min_read_buffer_size=131072")
+	config, err := pgxpool.ParseConfig("host=localhost user=x dbname=x sslmode=disable passfile=/dev/null")
 	if err != nil {
 		return nil, fmt.Errorf("prepare the connection: %w", err)
 	}
@@ -103,7 +106,7 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 		c.RequireAuth = "scram-sha-256,none" // whoever else listens there learns nothing from these
 	}
 	c.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
-		f := pgproto3.NewFrontend(r, w)
+		f := pgproto3.NewFrontend(bufio.NewReaderSize(r, readBuffer), w)
 		f.SetMaxBodyLen(mostBeforeSignIn)
 		return f
 	}

@@ -24,7 +24,6 @@ type Batcher struct {
 	Total  int64           // rows that came in
 	Fields []array.Builder // a value is appended to each of them, and then the row is added
 	Most   int             // how many rows a batch has
-	Raw    func() *Raw     // may be nil; gives the rows of a batch in another form, of which Fields hold a part
 
 	sink      func(Batch) error
 	builder   *array.RecordBuilder
@@ -71,12 +70,6 @@ func (g *Batcher) PassOn() error {
 		return nil
 	}
 	batch := Batch{Aside: g.aside, EndsAside: g.endsAside}
-	if g.Raw != nil {
-		batch.Raw = g.Raw()
-		for _, f := range g.Fields {
-			f.AppendNulls(g.count - f.Len())
-		}
-	}
 	batch.Record = g.builder.NewRecordBatch()
 	if g.count == g.Most {
 		g.builder.Reserve(g.Most) // more are likely to come

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -26,7 +27,7 @@ func (a Aside) Digest() string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// Batch is rows of one table. The receiver releases Record.
+// Batch is rows of one table. The receiver releases Record, and may free Raw.
 type Batch struct {
 	Record    arrow.RecordBatch
 	Raw       *Raw // nil where the rows are in Record alone
@@ -42,6 +43,25 @@ type Raw struct {
 	Columns int    // that each row has: the first ones of the record
 	Data    []byte // the values of one row after the other
 	Ends    []int  // where each row ends in Data
+}
+
+var freed sync.Pool
+
+// NewRaw is an empty one, with the room of one that was freed if there is any.
+func NewRaw(form string, columns int) *Raw {
+	r, _ := freed.Get().(*Raw)
+	if r == nil {
+		r = &Raw{}
+	}
+	r.Form, r.Columns, r.Data, r.Ends = form, columns, r.Data[:0], r.Ends[:0]
+	return r
+}
+
+// Free is for whoever needs the rows no more. Of nil it does nothing.
+func (r *Raw) Free() {
+	if r != nil {
+		freed.Put(r)
+	}
 }
 
 // Row is the bytes of one row.
