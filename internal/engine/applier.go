@@ -107,7 +107,7 @@ func (a *applier) part(ctx context.Context, t *logTable) (warehouse.Part, error)
 	}
 	stands, _ := a.board.at()
 	p, err := a.commit.Table(ctx, warehouse.Load{Feed: a.Feed.Name, Table: t.Table.Table, Target: t.target, Run: a.Run,
-		From: stands.Position})
+		Shape: t.shape.Digest(), From: stands.Position})
 	if err == nil {
 		a.parts[t] = p
 	}
@@ -174,7 +174,7 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 	if b.Record == nil {
 		return nil
 	}
-	for i, s := range fold.Fold(b, t.key, t.Keep) {
+	for i, s := range fold.Fold(b, t.keyAt, t.Keep) {
 		part.Count(rows.Books{Folded: s.Folded})
 		if s.Empties != never {
 			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment,
@@ -225,7 +225,7 @@ func (a *applier) keepWaiting(ctx context.Context, t *logTable, b change.Batch) 
 	if len(keep) == 0 {
 		return nil
 	}
-	record := stash.Encode(b, t.query.Table.Columns, keep)
+	record := stash.Encode(b, t.shape.Arrives().Columns, keep)
 	defer record.Release()
 	return a.commit.AddWaiting(ctx, t.stash(a.Feed.Name), record)
 }

@@ -89,13 +89,15 @@ func (s *session) plan(ctx context.Context) error {
 	for _, table := range s.Feed.Tables {
 		t := &logTable{Table: table, copy: warehouse.Copy{Table: table.Table, State: warehouse.Copying, Generation: 1}}
 		var err error
-		if t.plan, err = makePlan(ctx, s.Feed, table, s.Source); err == nil {
+		if t.plan, err = makePlan(ctx, s.Feed, table, s.Source, s.Keys); err == nil {
 			t.made, err = s.Warehouse.Prepare(ctx, t.target)
 		}
 		if err != nil && !problem.OfTable(err) {
 			return err
 		}
-		t.trouble, t.key = err, schema.Indexes(t.query.Table.Columns, t.target.Key)
+		if t.trouble = err; t.shape != nil {
+			t.keyAt = schema.Indexes(t.shape.Arrives().Columns, t.target.Key)
+		}
 		t.told = TableReport{Table: table.Table, Target: t.target, State: t.copy.State,
 			Expected: max(t.query.Table.Rows, 0)}
 		tables, first = append(tables, t), cmp.Or(first, named(err, s.Feed.Name, table.Table))
@@ -197,7 +199,7 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		if err := structureOf(t).changed(was, t.Table.Table); err != nil {
 			return entries, blame(t, err)
 		}
-		if structureOf(t).gains(was) { // the target has the new columns already; older rows have no values in them
+		if structureOf(t).Shape != was.Shape || structureOf(t).gains(was) { // the target has the new columns already; older rows have no values in them
 			entries = append(entries, t.copyAgain())
 		}
 	case t.copy.State == warehouse.Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "":

@@ -174,10 +174,12 @@ func (c *copier) copyPart(ctx context.Context, t *logTable, reads source.Copy, p
 	}
 	defer w.Abort()
 	snapshot := int64(len(t.copy.Snapshots))
-	var n int64
+	var n, filtered int64
 	var aside []rows.Aside
 	last := time.Now()
 	err = reads.Read(ctx, part, since, func(b rows.Batch) error {
+		defer b.Record.Release()
+		b = t.shape.Batch(b, false)
 		defer b.Record.Release()
 		came := time.Now()
 		defer func() {
@@ -186,6 +188,7 @@ func (c *copier) copyPart(ctx context.Context, t *logTable, reads source.Copy, p
 			last = now
 		}()
 		n += b.Record.NumRows()
+		filtered += b.Filtered
 		if aside = append(aside, b.Aside...); len(aside) > warehouse.MostAside {
 			return warehouse.TooManyAside(t.Table.Table, aside[len(aside)-1].Reason)
 		}
@@ -205,7 +208,7 @@ func (c *copier) copyPart(ctx context.Context, t *logTable, reads source.Copy, p
 	}
 	if since == "" {
 		entries = append(entries, warehouse.PartCopied{Table: t.Table.Table, Generation: t.copy.Generation, Part: part,
-			Snapshot: snapshot, Rows: n, Aside: int64(len(aside))})
+			Snapshot: snapshot, Rows: n, Aside: int64(len(aside)), Filtered: filtered})
 	}
 	if err := w.Note(ctx, c.Feed.Name, entries...); err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/shape"
 	"noemata/internal/core/window"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
@@ -47,6 +48,7 @@ type Work struct {
 	Run       int64
 	Source    source.Source
 	Warehouse warehouse.Warehouse
+	Keys      shape.Keys     // that columns are hashed with
 	Progress  func(Progress) // may be nil
 }
 
@@ -98,7 +100,7 @@ type run struct {
 }
 
 func (r *run) run(ctx context.Context) (err error) {
-	if r.plan, err = makePlan(ctx, r.Feed, r.Table, r.Source); err != nil {
+	if r.plan, err = makePlan(ctx, r.Feed, r.Table, r.Source, r.Keys); err != nil {
 		return err
 	}
 	r.outcome.Target = r.plan.target
@@ -130,7 +132,7 @@ func (r *run) run(ctx context.Context) (err error) {
 func (r *run) leftOver(ctx context.Context) error {
 	left, err := r.Warehouse.LeftOver(ctx, r.plan.target)
 	for _, c := range left {
-		if slices.Contains(r.Table.Drop, c.Column) {
+		if r.Table.Dropped(c.Column) {
 			r.note("The target still holds the column %s, which the feed drops, with the values of before. To "+
 				"remove them: %s", c.Column, c.Remedy)
 		}
@@ -151,8 +153,18 @@ func (r *run) sameTarget(ctx context.Context, stands warehouse.Checkpoint, made 
 		}
 		return r.Warehouse.Journal().Checkpoint(ctx, r.Feed.Name, r.Table.Table)
 	}
-	last, err := r.Warehouse.Journal().LastTarget(ctx, r.Feed.Name, r.Table.Table)
-	if err != nil || last == "" || last == r.plan.target.Name.Display() {
+	last, was, err := r.Warehouse.Journal().LastLoad(ctx, r.Feed.Name, r.Table.Table)
+	if err != nil || last == "" {
+		return stands, err
+	}
+	if last == r.plan.target.Name.Display() {
+		if was != r.plan.shape.Digest() && r.Table.Find != feed.FindWhole {
+			err = problem.Newf(problem.Held,
+				fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. Or give the feed its old "+
+					"shape again.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table)),
+				"What the feed makes of the rows of %s was changed, and those that came in before, up to %s, are as "+
+					"the feed had them then.", r.Table.Table, stands.Position)
+		}
 		return stands, err
 	}
 	return stands, problem.Newf(problem.Held,
@@ -349,8 +361,10 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 			return err
 		}
 		if empty && !warehouse.NumbersRows(r.plan.target) {
-			looked := slices.Concat(r.plan.target.Key, r.plan.target.Watermark)
-			q.Raw = &source.Raw{Form: r.Warehouse.Form(), Looked: looked}
+			if r.plan.shape.Plain() {
+				looked := slices.Concat(r.plan.target.Key, r.plan.target.Watermark)
+				q.Raw = &source.Raw{Form: r.Warehouse.Form(), Looked: looked}
+			}
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}

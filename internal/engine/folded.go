@@ -25,7 +25,7 @@ type folded struct {
 }
 
 func newFolded(t *logTable, run int64, b change.Batch, list []fold.Row) *folded {
-	f := &folded{t: t, run: run, batch: b, list: list, values: fold.Gather(b.Record, list, t.key),
+	f := &folded{t: t, run: run, batch: b, list: list, values: fold.Gather(b.Record, list, t.keyAt),
 		masks: make([]string, len(list))}
 	for i, r := range list {
 		f.masks[i] = maskOf(r)
@@ -52,7 +52,7 @@ func (f *folded) has(h warehouse.Has) warehouse.Has {
 func (f *folded) len() int { return len(f.list) }
 
 func (f *folded) value(origin string) arrow.Array {
-	column := f.values[schema.Indexes(f.t.query.Table.Columns, []string{origin})[0]]
+	column := f.values[schema.Indexes(f.t.shape.Arrives().Columns, []string{origin})[0]]
 	column.Retain()
 	return column
 }
@@ -136,7 +136,7 @@ func (f *folded) unknown() (mask arrow.Array, base []arrow.Array) {
 		from[i] = r.Base
 		masks.Append(f.masks[i])
 	}
-	for _, k := range f.t.key {
+	for _, k := range f.t.keyAt {
 		base = append(base, fold.Take(f.batch.Record.Column(k), from))
 	}
 	return masks.NewArray(), base

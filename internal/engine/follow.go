@@ -12,6 +12,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/shape"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -30,6 +31,7 @@ type LogWork struct {
 	Run       int64
 	Source    source.Source
 	Warehouse warehouse.Warehouse
+	Keys      shape.Keys      // that columns are hashed with
 	Wait      time.Duration   // how long changes may be gathered before they are written
 	Until     <-chan struct{} // the run follows on until this is closed; nil: it only catches up
 	CutBytes  int64           // CutBytes, unless set
@@ -101,7 +103,7 @@ type session struct {
 type logTable struct {
 	plan
 	feed.Table
-	key     []int // indexes of the key's columns
+	keyAt   []int // indexes of the key's columns
 	copy    warehouse.Copy
 	made    bool  // its target was missing
 	trouble error // what is in the way, found before the log was read
@@ -111,12 +113,20 @@ type logTable struct {
 
 // followed is the table as the log must tell of it.
 func (t *logTable) followed() source.Followed {
-	return source.Followed{Table: t.query.Table, Key: t.target.Key, Whole: len(t.Drop) == 0, Takes: t.Changes}
+	return source.Followed{Table: t.query.Table, Key: t.followedKey(), Whole: t.whole, Takes: t.Changes}
+}
+
+// followedKey is the target's key, as the source calls it.
+func (t *logTable) followedKey() []string {
+	if len(t.target.Key) == 0 {
+		return nil
+	}
+	return t.plan.key
 }
 
 // stash is where the warehouse keeps what comes before the table joins.
 func (t *logTable) stash(feed string) warehouse.Stash {
-	return warehouse.Stash{Feed: feed, Table: t.Table.Table, Columns: t.query.Table.Columns, Key: t.target.Key}
+	return warehouse.Stash{Feed: feed, Table: t.Table.Table, Columns: t.shape.Arrives().Columns, Key: t.target.Key}
 }
 
 func (s *session) run(ctx context.Context) error {

@@ -15,13 +15,15 @@ import (
 type found struct {
 	*committer
 	record arrow.RecordBatch
+	gone   []bool // rows that end their key; nil for none
 	first  int64 // how many came before
 }
 
 func (f found) len() int { return int(f.record.NumRows()) }
 
 func (f found) value(origin string) arrow.Array {
-	column := f.record.Column(f.index(origin))
+	at, _ := place(f.plan.shape.Arrives(), origin)
+	column := f.record.Column(at)
 	column.Retain()
 	return column
 }
@@ -35,7 +37,9 @@ func (f found) added(c warehouse.Column) arrow.Array {
 	case warehouse.From:
 		return f.beginnings()
 	case warehouse.Current:
-		return same[bool](array.NewBooleanBuilder(allocator), n, true)
+		return f.yes(func(i int) bool { return !f.ended(i) })
+	case warehouse.DeletedAt:
+		return f.deletedAt()
 	case warehouse.Position:
 		return f.positions()
 	default:
@@ -49,13 +53,37 @@ func (f found) numbers() arrow.Array {
 
 func (f found) ends() (gone, keyOnly, order arrow.Array) {
 	n := f.len()
-	return same[bool](array.NewBooleanBuilder(allocator), n, false),
-		same[bool](array.NewBooleanBuilder(allocator), n, false),
-		same[int16](array.NewInt16Builder(allocator), n, int16(fold.FirstOfKey))
+	return f.yes(f.ended), f.yes(f.ended), same[int16](array.NewInt16Builder(allocator), n, int16(fold.FirstOfKey))
 }
 
 func (f found) unknown() (mask arrow.Array, base []arrow.Array) {
 	panic("a query leaves no value out") // only targets of logs ask
+}
+
+// ended tells whether a row ends its key.
+func (f found) ended(i int) bool { return f.gone != nil && f.gone[i] }
+
+func (f found) yes(of func(i int) bool) arrow.Array {
+	return each[bool](array.NewBooleanBuilder(allocator), f.len(), of)
+}
+
+// deletedAt is when rows left that end their key.
+func (f found) deletedAt() arrow.Array {
+	if f.gone == nil {
+		return array.MakeArrayOfNull(allocator, schema.Type{Kind: schema.TimestampTZ}.Arrow(), f.len())
+	}
+	at := f.beginnings().(*array.Timestamp)
+	defer at.Release()
+	b := instants()
+	defer b.Release()
+	for i := range at.Len() {
+		if f.ended(i) {
+			b.Append(at.Value(i))
+		} else {
+			b.AppendNull()
+		}
+	}
+	return b.NewArray()
 }
 
 // beginnings is when each version began: at its watermark, or, where that is not a
@@ -74,7 +102,7 @@ func (f found) beginnings() arrow.Array {
 // changedAt is the watermark as an instant, or null where it is not a time.
 func (f found) changedAt() arrow.Array {
 	if f.query.Watermark != nil {
-		switch a := f.record.Column(f.watermarkIndex()).(type) {
+		switch a := f.record.Column(f.watermarkIndex(f.plan.shape.Arrives())).(type) {
 		case *array.Timestamp:
 			if f.query.Watermark.Column.Type.Kind == schema.TimestampTZ {
 				a.Retain()
@@ -114,22 +142,25 @@ func (f found) positions() arrow.Array {
 	if f.query.Watermark == nil {
 		return same[string](array.NewStringBuilder(allocator), f.len(), f.stretch.end.Value)
 	}
-	column := f.record.Column(f.watermarkIndex())
+	column := f.record.Column(f.watermarkIndex(f.plan.shape.Arrives()))
 	return each[string](array.NewStringBuilder(allocator), f.len(), func(i int) string {
 		text, _ := schema.CellText(column, i, f.query.Watermark.Column.Type)
 		return text
 	})
 }
 
-// watermarkIndex is where the watermark stands in the records of a query.
-func (c *committer) watermarkIndex() int {
+// watermarkIndex is where the watermark stands in records of a table: as it is read, or as it
+// arrives.
+func (c *committer) watermarkIndex(t schema.Table) int {
 	if c.query.ReadsWatermark() {
-		return len(c.query.Table.Columns)
+		return len(t.Columns)
 	}
-	return c.index(c.query.Watermark.Column.Name)
+	at, _ := place(t, c.query.Watermark.Column.Name)
+	return at
 }
 
-// index is where a column of the source stands in the records of a query.
-func (c *committer) index(column string) int {
-	return slices.IndexFunc(c.query.Table.Columns, func(x schema.Column) bool { return x.Name == column })
+// place is where a column stands in records of a table.
+func place(t schema.Table, column string) (int, bool) {
+	at := slices.IndexFunc(t.Columns, func(x schema.Column) bool { return x.Name == column })
+	return at, at >= 0
 }

@@ -78,10 +78,11 @@ type structure struct {
 	Key     []string `json:"key"`
 	Columns []string `json:"columns"` // in the order of the source
 	Target  string   `json:"target"`
+	Shape   string   `json:"shape,omitempty"` // tells one from another; empty where rows arrive as they are read
 }
 
 func structureOf(t *logTable) structure {
-	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(),
+	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Shape: t.shape.Digest(),
 		Target: t.target.Name.Display()}
 }
 

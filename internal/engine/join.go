@@ -107,7 +107,7 @@ func (a *applier) joinTable(ctx context.Context, t *logTable, from change.Txn) e
 		return err
 	}
 	for _, p := range done { // the rows themselves were kept with their part
-		part.Count(rows.Books{Read: p.Aside, SetAside: p.Aside})
+		part.Count(rows.Books{Read: p.Aside + p.Filtered, SetAside: p.Aside, Filtered: p.Filtered})
 	}
 	if err := a.replay(ctx, t); err != nil {
 		return err
@@ -118,7 +118,7 @@ func (a *applier) joinTable(ctx context.Context, t *logTable, from change.Txn) e
 
 // replay merges the waiting changes in the order of the log.
 func (a *applier) replay(ctx context.Context, t *logTable) error {
-	columns := t.query.Table.Columns
+	columns := t.shape.Arrives().Columns
 	wanted := func(x change.Txn) bool {
 		return len(t.copy.Snapshots) == 0 || !a.log.Sees(t.copy.Snapshots[0], x)
 	}

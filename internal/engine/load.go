@@ -73,6 +73,7 @@ type committer struct {
 	writes  warehouse.Commit // the one that is under way
 	part    warehouse.Part
 	pending int64 // rows since the last commit
+	gone    bool  // some of them end their key
 	read    int64 // rows of this stretch
 	highest position.Position
 	writing time.Duration
@@ -135,10 +136,16 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 		}
 	}
 	defer b.Raw.Free()
-	record := build(c.plan.target, found{c, b.Record, c.read})
-	defer record.Release()
 	c.pending += b.Rows()
+	first := c.read
 	c.read += b.Rows()
+	// The target is empty before a direct load, so no key of it must end.
+	b = c.plan.shape.Batch(b, c.plan.target.Filters && !c.stretch.direct)
+	defer b.Record.Release()
+	c.gone = c.gone || b.Gone != nil
+	c.part.Count(rows.Books{Read: b.Filtered, Filtered: b.Filtered})
+	record := build(c.plan.target, found{c, b.Record, b.Gone, first})
+	defer record.Release()
 	return c.part.Append(ctx, rows.Batch{Record: record, Raw: b.Raw, Aside: b.Aside})
 }
 
@@ -149,7 +156,7 @@ func (r *run) begin(ctx context.Context, direct bool) (warehouse.Commit, warehou
 		return nil, nil, err
 	}
 	p, err := c.Table(ctx, warehouse.Load{Feed: r.Feed.Name, Table: r.Table.Table, Target: r.plan.target, Run: r.Run,
-		From: r.outcome.To.Position, Direct: direct})
+		Shape: r.plan.shape.Digest(), From: r.outcome.To.Position, Direct: direct})
 	if err != nil {
 		c.Abort()
 		return nil, nil, err
@@ -228,10 +235,10 @@ func (c *committer) commit(ctx context.Context, to position.Position) error {
 	}
 	c.Progress(Progress{Phase: "writing", Read: c.outcome.Books.Read + c.pending, Expected: c.stretch.expected,
 		Position: c.outcome.To.Position})
-	if err := c.end(ctx, c.writes, c.part, to); err != nil {
+	if err := c.endWith(ctx, c.writes, c.part, to, warehouse.Has{Gone: c.gone}); err != nil {
 		return err
 	}
-	c.writes, c.pending = nil, 0
+	c.writes, c.pending, c.gone = nil, 0, false
 	return nil
 }
 
@@ -245,9 +252,9 @@ func (c *committer) abort() {
 func (c *committer) positionAt(b rows.Batch, row int, aside bool) position.Position {
 	key := make([]int, len(c.query.Table.Key))
 	for i, k := range c.query.Table.Key {
-		key[i] = c.index(k)
+		key[i], _ = place(c.query.Table, k)
 	}
-	w := c.watermarkIndex()
+	w := c.watermarkIndex(c.query.Table)
 	var p position.Position
 	if aside {
 		values := b.Aside[len(b.Aside)-1].Values
@@ -274,7 +281,7 @@ func deref(s *string) string {
 // raise remembers the highest watermark of rows that come in no order.
 func (c *committer) raise(b rows.Batch) {
 	t := c.query.Watermark.Column.Type
-	w := c.watermarkIndex()
+	w := c.watermarkIndex(c.query.Table)
 	higher := func(p position.Position) {
 		p.After = nil
 		if position.Compare(p, c.highest, t) > 0 {

@@ -274,7 +274,7 @@ CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_cop
 		{Table: "catalogue.all_copies", Find: feed.FindLog, Keep: feed.KeepLatest,
 			Key: []string{"id"}}, {Table: "catalogue.by_code", Find: feed.FindLog, Keep: feed.KeepLatest,
 			Key: []string{"code"}}}
-	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse))
+	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse, nil))
 	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'",
 		"SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
 		"character set sjis", "ON DELETE CASCADE", "ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB",

@@ -11,6 +11,7 @@ import (
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/shape"
 	"noemata/internal/core/window"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
@@ -18,22 +19,22 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
-	query  source.Query
+	query  source.Query // of the columns that are read
+	shape  *shape.Shape // what becomes of them
 	target warehouse.Target
+	key    []string       // the target's key, as the source calls it
+	whole  bool           // all columns of the source are read
 	zone   *time.Location // in which a watermark without a zone is written
 }
 
 // makePlan looks the table up at the source and says what its target must be.
-func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source) (plan, error) {
+func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, keys shape.Keys) (plan, error) {
 	name, err := schema.ParseName(t.Table)
 	if err != nil {
 		return plan{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
 	table, err := src.Table(ctx, name)
 	if err != nil {
-		return plan{}, err
-	}
-	if table, err = dropColumns(t, table); err != nil {
 		return plan{}, err
 	}
 	if t.Find == feed.FindLog {
@@ -46,79 +47,86 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 		table.Columns[i] = table.Columns[i].AsText()
 	}
-	p := plan{query: source.Query{Table: table}, zone: time.UTC}
-	p.target, err = makeTarget(f, t, table)
-	if err != nil {
+	p := plan{zone: time.UTC, key: table.Key}
+	if len(t.Key) > 0 {
+		p.key = t.Key
+	}
+	if p.shape, err = makeShape(t, table, p.key, keys); err != nil {
 		return plan{}, err
 	}
-	p.query.RowKey = p.target.Key
-	if len(p.target.Key) == 0 {
-		p.query.RowKey = table.Key
+	p.query, p.whole = source.Query{Table: p.shape.Reads()}, len(p.shape.Reads().Columns) == len(table.Columns)
+	if p.target, err = p.makeTarget(f, t, table); err != nil {
+		return plan{}, err
 	}
-	if !p.target.Unique {
-		p.query.NotNull = p.target.Key
+	p.query.RowKey = p.key
+	if !p.target.Unique && len(p.target.Key) > 0 {
+		p.query.NotNull = p.key
 	}
 	if t.Find == feed.FindWatermark {
-		if err := p.addWatermark(ctx, t, src); err != nil {
+		if err := p.addWatermark(ctx, t, table, src); err != nil {
 			return plan{}, err
 		}
 	}
 	return p, nil
 }
 
-// dropColumns leaves out the columns that stay at the source.
-func dropColumns(t feed.Table, table schema.Table) (schema.Table, error) {
-	for _, column := range t.Drop {
-		if _, ok := table.Column(column); !ok {
-			return table, noColumn(t, "drop", column)
+// makeShape says what becomes of a table's rows. What names a row must come to the warehouse.
+func makeShape(t feed.Table, table schema.Table, key []string, keys shape.Keys) (*shape.Shape, error) {
+	s, err := shape.Compile(table, t, key, keys)
+	if err != nil || t.Keep == feed.KeepReplace {
+		return s, err
+	}
+	for _, k := range key {
+		if _, there := table.Column(k); !there {
+			return nil, noColumn(t, "key", k)
 		}
-		if slices.Contains(table.Key, column) {
-			return table, problem.Newf(problem.Invalid, "Keep it, or name other columns as the key.",
-				"The column %s of %s is dropped by the feed, and it is part of the key.", column, t.Table)
+		if t.Dropped(k) {
+			return nil, problem.Newf(problem.Invalid, "Keep it, or name other columns as the key.",
+				"The column %s of %s is dropped by the feed, and it is part of the key.", k, t.Table)
+		}
+		if _, ok := s.Name(k); !ok {
+			return nil, problem.Newf(problem.Invalid, "Hash it, or name other columns as the key.",
+				"The column %s of %s is part of the key, and what the feed makes of it could be the same for two rows.",
+				k, t.Table)
 		}
 	}
-	table.Columns = slices.DeleteFunc(slices.Clone(table.Columns),
-		func(c schema.Column) bool { return slices.Contains(t.Drop, c.Name) })
-	return table, nil
+	return s, nil
 }
 
-func makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Target, error) {
+func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (warehouse.Target, error) {
 	name, err := f.TargetOf(t)
 	if err != nil {
 		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
-	log := t.Find == feed.FindLog
-	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(table.Columns, f.Column(""), t.Keep, log),
-		Prefix: f.Column(""),
-		Keep:   t.Keep, Log: log, Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
+	log, arrives := t.Find == feed.FindLog, p.shape.Arrives()
+	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(arrives.Columns, f.Column(""), t.Keep, log),
+		Prefix: f.Column(""), Keep: t.Keep, Log: log,
+		Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
 	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
-		target.Key = table.Key
-		if len(t.Key) > 0 {
-			target.Key = t.Key
-		}
-		target.Unique = len(target.Key) == 0 || table.Unique(target.Key)
+		target.Key = p.shape.Names(p.key)
+		target.Unique = len(target.Key) == 0 || table.Unique(p.key)
 		if len(target.Key) == 0 && t.Keep != feed.KeepLedger {
 			return target, problem.Newf(problem.Invalid,
 				"Name the columns that tell its rows apart: key: [a, b]; or keep it as a ledger.",
 				"The table %s has no primary or unique key, and keep: %s needs one.", t.Table, t.Keep)
 		}
 		for _, k := range target.Key {
-			if c, ok := table.Column(k); !ok {
-				return target, noColumn(t, "key", k)
-			} else if c.Type.Kind == schema.JSON {
+			if c, _ := arrives.Column(k); c.Type.Kind == schema.JSON {
 				return target, problem.Newf(problem.Invalid, "Choose other columns for the key.",
 					"The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
 			}
 		}
+		target.Filters = p.shape.Filters() && t.Find == feed.FindWatermark
 	}
-	for _, c := range table.Columns {
+	for _, c := range arrives.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
 			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name),
-				"The source table %s has a column %s, and names that begin with noemata_ are used for rows on their way.", t.Table, c.Name)
+				"The source table %s has a column %s, and names that begin with noemata_ are used for rows on their "+
+					"way.", t.Table, c.Name)
 		}
 	}
 	for _, a := range target.Added() {
-		if _, clash := table.Column(a.Name); clash {
+		if _, clash := arrives.Column(a.Name); clash {
 			return target, problem.Newf(problem.Invalid, "Choose another prefix for the feed: prefix: rep_.",
 				"The source table %s has a column %s, a name that Noemata adds.", t.Table, a.Name)
 		}
@@ -131,9 +139,9 @@ func noColumn(t feed.Table, field, column string) error {
 		"The table %s has no column %q, which %s names.", t.Table, column, field)
 }
 
-func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source) error {
+func (p *plan) addWatermark(ctx context.Context, t feed.Table, table schema.Table, src source.Source) error {
 	w := t.Watermark
-	column, ok := p.query.Table.Column(w.Column)
+	column, ok := table.Column(w.Column)
 	if !ok {
 		return noColumn(t, "watermark", w.Column)
 	}
@@ -141,9 +149,9 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 		return problem.Newf(problem.Invalid, "Choose a column of a date, time, whole-number or text type.",
 			"The column %s of %s is %s, which cannot be a watermark.", w.Column, t.Table, column.Native)
 	}
-	p.target.Watermark = []string{w.Column}
+	watermark := []string{w.Column}
 	if w.Fallback != "" {
-		fallback, ok := p.query.Table.Column(w.Fallback)
+		fallback, ok := table.Column(w.Fallback)
 		if !ok {
 			return noColumn(t, "fallback", w.Fallback)
 		}
@@ -152,7 +160,10 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 				"The fallback %s of %s is %s, and the watermark %s is %s.", w.Fallback, t.Table, fallback.Native,
 				w.Column, column.Native)
 		}
-		p.target.Watermark = append(p.target.Watermark, w.Fallback)
+		watermark = append(watermark, w.Fallback)
+	}
+	if err := p.placeWatermark(t, watermark); err != nil {
+		return err
 	}
 	if err := w.LookBack.Check(column.Type); err != nil {
 		return problem.Wrap(err, problem.Invalid, fmt.Sprintf("Table %s: %v.", t.Table, err), "Correct the feed.")
@@ -178,8 +189,27 @@ func (p *plan) addWatermark(ctx context.Context, t feed.Table, src source.Source
 	return nil
 }
 
+// placeWatermark says where the watermark is found among what is read and what arrives.
+func (p *plan) placeWatermark(t feed.Table, watermark []string) error {
+	p.query.Apart = !p.shape.Plain() || slices.ContainsFunc(watermark, func(c string) bool {
+		_, read := p.query.Table.Column(c)
+		return !read
+	})
+	p.target.Watermark = p.shape.Names(watermark)
+	if !p.shape.Passes(watermark) {
+		p.target.Watermark = nil
+	}
+	if p.target.Watermark == nil && t.Keep == feed.KeepLedger {
+		return problem.Newf(problem.Invalid, "Leave it as it is; the other columns of the table can be hidden.",
+			"The table %s is kept as a ledger by its watermark (%s), which the feed drops or hides.", t.Table,
+			strings.Join(watermark, ", "))
+	}
+	return nil
+}
+
 // Check looks at every table of a feed before it runs.
-func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) []problem.Finding {
+func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse,
+	keys shape.Keys) []problem.Finding {
 	findings := []problem.Finding{}
 	blocker := func(table string, err error) {
 		p := problem.Of(err)
@@ -193,9 +223,9 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		blocker("", err)
 		return findings
 	}
-	findings = append(findings, checkLog(ctx, f, src)...)
+	findings = append(findings, checkLog(ctx, f, src, keys)...)
 	for _, t := range f.Tables {
-		p, err := makePlan(ctx, f, t, src)
+		p, err := makePlan(ctx, f, t, src, keys)
 		if err != nil {
 			blocker(t.Table, err)
 			continue
@@ -208,7 +238,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			blocker(t.Table, err)
 		}
 		for _, c := range left {
-			if slices.Contains(t.Drop, c.Column) {
+			if t.Dropped(c.Column) {
 				findings = append(findings,
 					problem.Finding{Level: problem.Warning, Table: t.Table,
 						What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with "+
@@ -233,7 +263,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
 				What: "The source does not promise that the key of this table is unique; of rows that share one, " +
 					"the last read is kept.",
-				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.target.Key)})
+				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.key)})
 		}
 	}
 	return findings
@@ -241,7 +271,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 
 // checkLog looks at what following the log needs. Tables that cannot be planned are told
 // of elsewhere.
-func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Finding {
+func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.Keys) []problem.Finding {
 	if !f.FollowsLog() {
 		return nil
 	}
@@ -252,7 +282,7 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source) []problem.Fi
 	}
 	var tables []source.Followed
 	for _, t := range f.Tables {
-		if p, err := makePlan(ctx, f, t, src); err == nil {
+		if p, err := makePlan(ctx, f, t, src, keys); err == nil {
 			x := logTable{plan: p, Table: t}
 			tables = append(tables, x.followed())
 		}

@@ -35,7 +35,7 @@ const passAfter = 30 * time.Second
 // after the feed has passed the moment of reading. In a ledger each row of the source
 // must be there; older versions beside it are what a ledger is for.
 func Prove(ctx context.Context, w Work) (Proof, error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
 	if err != nil {
 		return Proof{}, err
 	}
@@ -46,7 +46,8 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if w.Table.Keep == feed.KeepLedger {
 		keys = nil
 	}
-	c := compare.New(p.query.Table.Columns, schema.Indexes(p.query.Table.Columns, keys))
+	columns := p.shape.Arrives().Columns
+	c := compare.New(columns, schema.Indexes(columns, keys))
 	proof, err := proveOnce(ctx, w, p, c)
 	if w.Table.Find != feed.FindLog || err != nil || proof.Same {
 		return proof, err
@@ -78,6 +79,8 @@ func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proo
 		}
 	}
 	err = w.Source.Read(ctx, q, func(b rows.Batch) error {
+		defer b.Record.Release()
+		b = p.shape.Batch(b, false)
 		defer b.Record.Release()
 		for _, a := range b.Aside {
 			c.SourceAside(a)
@@ -169,7 +172,7 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.",
 			"The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
 	}
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
 	if err != nil {
 		return nil, nil, err
 	}

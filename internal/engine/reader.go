@@ -2,8 +2,13 @@ package engine
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"time"
 
+	"noemata/internal/core/change"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/shape"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -62,6 +67,9 @@ func (r *reader) run(ctx context.Context) error {
 			continue
 		}
 		gathered := r.stream.Take()
+		for i, t := range r.tables {
+			gathered.Batches[i] = t.shaped(gathered.Batches[i], r.Source)
+		}
 		r.board.handed(true)
 		select {
 		case r.cuts <- cut{gathered, r.reading}:
@@ -178,4 +186,17 @@ func (r *reader) finished(p source.Progress) bool {
 	}
 	return p.Position >= r.end &&
 		!r.any(func(t TableReport) bool { return t.State == warehouse.Copying || t.State == warehouse.Joining })
+}
+
+// shaped gives changes of the table the shape that the feed wants.
+func (t *logTable) shaped(b change.Batch, src source.Source) change.Batch {
+	b = t.shape.Changes(b)
+	var lacks *shape.LacksError
+	if errors.As(b.Misfit, &lacks) {
+		b.Misfit = problem.Newf(problem.Held, fmt.Sprintf("At the source: %s Then: noemata feeds copy FEED --table "+
+			"TABLE. Or leave the column out of where and computed.", source.WholeRowsRemedy(src, t.query.Table)),
+			"A change of %s does not tell the value of %s, which has not changed, and the feed computes with it.",
+			t.Table.Table, lacks.Column)
+	}
+	return b
 }

@@ -8,6 +8,7 @@ import (
 
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
 
@@ -24,17 +25,19 @@ const longestValue = 500
 
 // TakeSample reads the newest rows of both sides, by watermark where there is one.
 func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
 	if err != nil {
 		return Sample{}, err
 	}
-	s := Sample{Columns: p.query.Table.ColumnNames(), Added: schema.Table{Columns: p.target.Added()}.ColumnNames(),
+	s := Sample{Columns: p.shape.Arrives().ColumnNames(), Added: schema.Table{Columns: p.target.Added()}.ColumnNames(),
 		Source: [][]*string{}, Warehouse: [][]*string{}}
 	q := p.query
 	q.Newest, q.Limit = true, limit
 	if err := w.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
-		s.Source = append(s.Source, texts(b.Record, q.Table.Columns)...)
+		shaped := p.shape.Batch(b, false)
+		defer shaped.Record.Release()
+		s.Source = append(s.Source, texts(shaped.Record, p.shape.Arrives().Columns)...)
 		return nil
 	}); err != nil {
 		return Sample{}, err
@@ -45,7 +48,7 @@ func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
 	}
 	columns := p.target.All()
 	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: columns, Newest: p.target.Watermark,
-		OrderBy: q.Table.Key, Limit: limit}, func(record arrow.RecordBatch) error {
+		OrderBy: p.shape.Arrives().Key, Limit: limit}, func(record arrow.RecordBatch) error {
 		s.Warehouse = append(s.Warehouse, texts(record, columns)...)
 		return nil
 	})
@@ -73,11 +76,11 @@ func texts(record arrow.RecordBatch, columns []schema.Column) [][]*string {
 
 // Counts counts the rows of both sides.
 func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source)
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
 	if err != nil {
 		return 0, 0, err
 	}
-	if inSource, err = w.Source.Count(ctx, p.query); err != nil {
+	if inSource, err = p.count(ctx, w.Source); err != nil {
 		return 0, 0, err
 	}
 	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
@@ -86,4 +89,24 @@ func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error
 	}
 	inWarehouse, err = w.Warehouse.Count(ctx, p.target)
 	return inSource, inWarehouse, err
+}
+
+// count counts the rows of the source that are brought. Those that a filter decides about
+// are looked at one by one.
+func (p plan) count(ctx context.Context, src source.Source) (int64, error) {
+	if !p.shape.Filters() {
+		return src.Count(ctx, p.query)
+	}
+	filter := p.shape.For(nil)
+	q := p.query
+	q.Table = filter.Reads()
+	var n int64
+	err := src.Read(ctx, q, func(b rows.Batch) error {
+		defer b.Record.Release()
+		shaped := filter.Batch(b, false)
+		defer shaped.Record.Release()
+		n += shaped.Record.NumRows() + int64(len(shaped.Aside))
+		return nil
+	})
+	return n, err
 }

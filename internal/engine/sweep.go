@@ -35,14 +35,16 @@ func (r *run) sweep(ctx context.Context) error {
 		return err
 	}
 	defer c.Abort()
-	q := source.Query{Table: r.plan.query.Table}
-	q.Table.Columns = r.plan.target.KeyColumns()
+	keys := r.plan.shape.For(r.plan.target.Key)
+	q := source.Query{Table: keys.Reads()}
 	var read int64
 	begun := time.Now()
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
-		read += b.Record.NumRows()
-		return part.AppendKeys(ctx, b.Record)
+		shaped := keys.Batch(b, false)
+		defer shaped.Record.Release()
+		read += shaped.Record.NumRows()
+		return part.AppendKeys(ctx, shaped.Record)
 	})
 	r.outcome.Reading += time.Since(begun)
 	if err != nil {

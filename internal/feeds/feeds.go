@@ -11,6 +11,7 @@ import (
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/shape"
 	"noemata/internal/engine"
 	"noemata/internal/jobs"
 	"noemata/internal/opened"
@@ -63,7 +64,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		if err != nil {
 			return records.Applied{}, err
 		}
-		out.Findings = engine.Check(ctx, f, src, wh)
+		out.Findings = engine.Check(ctx, f, src, wh, r.keysOf(ctx))
 	}
 	shared, err := r.sharedTargets(ctx, f)
 	if err != nil {
@@ -79,6 +80,11 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		return out, problem.New(problem.Invalid, fmt.Sprintf("The feed %s was not applied: %s", f.Name, x.What),
 			x.Remedy)
 	}
+	for _, name := range f.HashKeys() {
+		if err := r.Store.MakeHashKey(ctx, name); err != nil {
+			return records.Applied{}, err
+		}
+	}
 	if err := r.Store.SaveFeed(ctx, f); err != nil {
 		return records.Applied{}, err
 	}
@@ -87,6 +93,19 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		err = r.reschedule(ctx, f.Name)
 	}
 	return out, err
+}
+
+// keysOf gives the keys that columns are hashed with. One that applying a file would make
+// stands for itself while the file is checked.
+func (r *Rules) keysOf(ctx context.Context) shape.Keys {
+	keys := r.Databases.Keys(ctx)
+	return func(name string) ([]byte, error) {
+		key, err := keys(name)
+		if problem.Is(err, problem.NotFound) {
+			return []byte("made when the feed is applied"), nil
+		}
+		return key, err
+	}
 }
 
 // sharedTargets finds the tables that another feed keeps already: two feeds that

@@ -60,7 +60,8 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	err := x.copyAgain(recording)
 	if err == nil {
 		wait, follows := f.Fresh()
-		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Wait: wait, Report: x.hear}
+		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx), Wait: wait,
+			Report: x.hear}
 		if run, runErr := r.store.Run(kept, id); follows && runErr == nil && run.Trigger == "schedule" {
 			w.Until = until
 		}

@@ -473,7 +473,7 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	group.SetLimit(tablesAtOnce)
 	for place, t := range f.Tables {
 		group.Go(func() error {
-			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh}
+			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx)}
 			var books rows.Books
 			err := problem.Guarded(func() (err error) {
 				books, err = r.runTable(ctx, work, place)
@@ -589,7 +589,7 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 			table)
 	}
 	src, wh, err := r.databases.Of(ctx, f)
-	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh}, err
+	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx)}, err
 }
 
 // Prove compares a table now and keeps the result.

@@ -9,6 +9,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/shape"
 	"noemata/internal/source"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
@@ -55,6 +56,11 @@ func (d *Databases) Of(ctx context.Context, f *feed.Feed) (source.Source, wareho
 	}
 	wh, err := d.Warehouse(ctx, f.Warehouse)
 	return src, wh, err
+}
+
+// Keys gives the keys that columns are hashed with.
+func (d *Databases) Keys(ctx context.Context) shape.Keys {
+	return func(name string) ([]byte, error) { return d.store.HashKey(ctx, name) }
 }
 
 func find[T interface{ Close() }](ctx context.Context, d *Databases, side store.Side, name string,

@@ -214,3 +214,9 @@ type Checkpoint struct {
 	Run      int64      `json:"run" doc:"The run that moved it last; 0 when a person did"`
 	MovedAt  *time.Time `json:"moved_at,omitempty"`
 }
+
+// HashKey is a key that columns are hashed with; what it is stays sealed.
+type HashKey struct {
+	Name   string    `json:"name"`
+	MadeAt time.Time `json:"made_at"`
+}

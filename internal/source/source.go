@@ -57,6 +57,7 @@ type Query struct {
 	Newest    bool  // in the opposite order, or by key where there is no watermark
 	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
 	Beyond    *position.Position
+	Apart     bool     // the watermark travels as a column of its own
 	RowKey    []string // names a row that is set aside: the key in the warehouse
 	NotNull   []string // columns of which a null sets a row aside
 	Raw       *Raw     // rows may come in another form beside a record; nil for none
@@ -77,7 +78,9 @@ type Watermark struct {
 }
 
 // ReadsWatermark tells whether the watermark travels as a column of its own.
-func (q Query) ReadsWatermark() bool { return q.Watermark != nil && q.Watermark.Fallback != "" }
+func (q Query) ReadsWatermark() bool {
+	return q.Watermark != nil && (q.Apart || q.Watermark.Fallback != "")
+}
 
 // Kinds are the kinds of source.
 var Kinds = connection.NewKinds[Source]("source")

@@ -25,8 +25,9 @@ type Journal interface {
 	SetPosition(ctx context.Context, feed, table string, p *position.Position) error
 	// FirstPosition is where a table's first commit brought it.
 	FirstPosition(ctx context.Context, feed, table string) (position.Position, error)
-	// LastTarget is what a table's rows were written to last; empty where there were none.
-	LastTarget(ctx context.Context, feed, table string) (string, error)
+	// LastLoad tells what a table's rows were written to last, and in which shape; empty where
+	// there were none.
+	LastLoad(ctx context.Context, feed, table string) (target, shape string, err error)
 	// LastSweep is when the keys of a table were last compared; zero for never.
 	LastSweep(ctx context.Context, feed, table string) (time.Time, error)
 
@@ -132,6 +133,7 @@ type (
 		Snapshot   int64
 		Rows       int64
 		Aside      int64
+		Filtered   int64
 	}
 	// CopyDone tells that all rows of a copy are there.
 	CopyDone struct {

@@ -17,7 +17,8 @@ type Target struct {
 	Keep      feed.Keep
 	Log       bool     // its changes come from a change log
 	Sweeps    bool     // its deletes are found by comparing keys
-	Watermark []string // the watermark column and its fallback, if any
+	Filters   bool     // rows that a filter leaves out come to end their keys
+	Watermark []string // the watermark column and its fallback, if any and if they arrive
 }
 
 // Column is a column of a target.
@@ -168,7 +169,7 @@ func NumbersRows(t Target) bool {
 
 // Ends tells whether rows on their way say whether they end their key.
 func Ends(t Target) bool {
-	return t.Log || t.Sweeps || t.Keep == feed.KeepSoftDelete || t.Keep == feed.KeepHistory
+	return t.Log || t.Sweeps || t.Filters || t.Keep == feed.KeepSoftDelete || t.Keep == feed.KeepHistory
 }
 
 // AsOfName names the function that gives a history table as it was at a moment.

@@ -109,6 +109,7 @@ type Load struct {
 	Target Target
 	Run    int64
 	From   position.Position // where the table stands
+	Shape  string            // tells the shape of the rows from another
 	Direct bool              // the target is empty and no key comes twice: rows go straight in
 }
 

@@ -91,17 +91,21 @@ type Retain struct {
 
 // Table is one table of a feed.
 type Table struct {
-	Table     string     `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot"`
-	Find      Find       `json:"find" yaml:"find" enum:"log,watermark,whole" doc:"How changes are found"`
-	Watermark *Watermark `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
-	Keep      Keep       `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
-	Changes   []string   `json:"changes,omitempty" yaml:"changes,omitempty,flow" enum:"insert,update,delete,truncate" doc:"The kinds of change that are applied, where find is log; all when left out"`
-	Drop      []string   `json:"drop,omitempty" yaml:"drop,omitempty,flow" doc:"Columns that are left at the source"`
-	Key       []string   `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
-	Target    string     `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
-	Sweep     string     `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
-	AsText    []string   `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
-	PageRows  int64      `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
+	Table     string               `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot"`
+	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,whole" doc:"How changes are found"`
+	Watermark *Watermark           `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
+	Keep      Keep                 `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
+	Changes   []string             `json:"changes,omitempty" yaml:"changes,omitempty,flow" enum:"insert,update,delete,truncate" doc:"The kinds of change that are applied, where find is log; all when left out"`
+	Drop      []string             `json:"drop,omitempty" yaml:"drop,omitempty,flow" doc:"Columns that are left at the source"`
+	Only      []string             `json:"only,omitempty" yaml:"only,omitempty,flow" doc:"The columns that are brought; the others are left at the source. All when left out"`
+	Where     string               `json:"where,omitempty" yaml:"where,omitempty" doc:"Which rows are brought: an expression in CEL over the columns of the source"`
+	Columns   map[string]Treatment `json:"columns,omitempty" yaml:"columns,omitempty" doc:"What becomes of columns on their way, by their name at the source"`
+	Computed  map[string]Computed  `json:"computed,omitempty" yaml:"computed,omitempty" doc:"Columns that are made of others, by their name in the target"`
+	Key       []string             `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
+	Target    string               `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
+	Sweep     string               `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
+	AsText    []string             `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
+	PageRows  int64                `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
 }
 
 // Watermark says how a rising column is read.
@@ -343,6 +347,7 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 			fault(at+".sweep", "sweep finds deletes of tables that are found by watermark and kept by key; remove it.")
 		}
 	}
+	t.checkShape(at, fault)
 	if t.PageRows < 0 {
 		fault(at+".page_rows", "page_rows must be 1 or more.")
 	}
@@ -488,39 +493,49 @@ func flatten(f *Feed) map[string]string {
 	if f == nil {
 		return out
 	}
-	put := func(prefix string, v any) {
-		value := reflect.ValueOf(v)
-		for i := range value.NumField() {
-			name, _, _ := strings.Cut(value.Type().Field(i).Tag.Get("yaml"), ",")
-			switch field := value.Field(i); field.Kind() {
-			case reflect.String:
-				out[prefix+name] = field.String()
-			case reflect.Int64:
-				if field.Int() != 0 {
-					out[prefix+name] = fmt.Sprint(field.Int())
-				}
-			case reflect.Slice:
-				if s, ok := field.Interface().([]string); ok {
-					out[prefix+name] = strings.Join(s, ", ")
-				}
+	var put func(path string, v reflect.Value)
+	put = func(path string, v reflect.Value) {
+		switch v.Kind() {
+		case reflect.String:
+			out[path] = v.String()
+		case reflect.Int64:
+			if v.Int() != 0 {
+				out[path] = fmt.Sprint(v.Int())
+			}
+		case reflect.Bool:
+			out[path] = fmt.Sprint(v.Bool())
+		case reflect.Pointer:
+			if !v.IsNil() {
+				put(path, v.Elem())
+			}
+		case reflect.Slice:
+			if s, ok := v.Interface().([]string); ok {
+				out[path] = strings.Join(s, ", ")
+			}
+		case reflect.Map:
+			for _, k := range v.MapKeys() {
+				put(path+"."+k.String(), v.MapIndex(k))
+			}
+		case reflect.Struct:
+			for i := range v.NumField() {
+				name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("yaml"), ",")
+				put(strings.TrimPrefix(path+"."+name, "."), v.Field(i))
 			}
 		}
 	}
-	put("", *f)
-	if f.Retain != nil {
-		put("retain.", *f.Retain)
-	}
+	put("", reflect.ValueOf(*f))
 	for _, t := range f.Tables {
-		at := "tables[" + t.Table + "]."
-		put(at, t)
-		if t.Watermark != nil {
-			put(at+"watermark.", *t.Watermark)
+		put("tables["+t.Table+"]", reflect.ValueOf(t))
+	}
+	for path, value := range out { // what is not said is nowhere
+		if value == "" || value == "false" && !strings.HasSuffix(path, ".keep") {
+			delete(out, path)
 		}
 	}
 	return out
 }
 
-func sortedKeys(maps ...map[string]string) []string {
+func sortedKeys[T any](maps ...map[string]T) []string {
 	var keys []string
 	for _, m := range maps {
 		for k := range m {

@@ -113,6 +113,12 @@ func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
 	if node.Tag == "!!null" {
 		return
 	}
+	if short, ok := into.Addr().Interface().(interface{ short(string) error }); ok && node.Kind == yaml.ScalarNode {
+		if err := short.short(node.Value); err != nil {
+			r.fault(node.Line, path, fmt.Sprintf("%q is not expected here: %v.", node.Value, err))
+		}
+		return
+	}
 	switch into.Kind() {
 	case reflect.Pointer:
 		into.Set(reflect.New(into.Type().Elem()))
@@ -128,6 +134,15 @@ func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
 		for i, item := range node.Content {
 			r.read(item, into.Index(i), fmt.Sprintf("%s[%d]", path, i))
 		}
+	case reflect.Map:
+		r.readMap(node, into, path)
+	case reflect.Bool:
+		var yes bool
+		if node.Kind != yaml.ScalarNode || node.Decode(&yes) != nil {
+			r.fault(node.Line, path, fmt.Sprintf("true or false is expected here, not %s.", shown(node)))
+			return
+		}
+		into.SetBool(yes)
 	case reflect.Int64:
 		var n int64
 		if node.Kind != yaml.ScalarNode || node.Decode(&n) != nil {
@@ -169,6 +184,26 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 			r.read(value, into.Field(field), at)
 		}
 		seen[key.Value] = true
+	}
+}
+
+// readMap reads fields whose names a person has chosen.
+func (r *reader) readMap(node *yaml.Node, into reflect.Value, path string) {
+	if node.Kind != yaml.MappingNode {
+		r.fault(node.Line, path, fmt.Sprintf("Fields are expected here, not %s.", shown(node)))
+		return
+	}
+	into.Set(reflect.MakeMap(into.Type()))
+	for i := 0; i < len(node.Content); i += 2 {
+		key, value := node.Content[i], node.Content[i+1]
+		at := path + "." + key.Value
+		if into.MapIndex(reflect.ValueOf(key.Value)).IsValid() {
+			r.fault(key.Line, at, "The field is given twice.")
+			continue
+		}
+		item := reflect.New(into.Type().Elem()).Elem()
+		r.read(value, item, at)
+		into.SetMapIndex(reflect.ValueOf(key.Value), item)
 	}
 }
 

@@ -32,7 +32,9 @@ type Batch struct {
 	Record    arrow.RecordBatch
 	Raw       *Raw // nil where the rows are in Record alone
 	Aside     []Aside
-	EndsAside bool // the last row that was read is the last of Aside
+	EndsAside bool   // the last row that was read is the last of Aside
+	Gone      []bool // of the rows of Record: those that end their key; nil for none
+	Filtered  int64  // rows that a filter has left out
 }
 
 // Raw is the rows of a batch in the source's own form, for a warehouse that takes them as

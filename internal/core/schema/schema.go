@@ -10,6 +10,7 @@ package schema
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -53,6 +54,30 @@ func (t Type) String() string {
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
 	}
 	return string(t.Kind)
+}
+
+// ParseType reads what Type.String has written.
+func ParseType(text string) (Type, error) {
+	var t Type
+	if rest, ok := strings.CutPrefix(text, "decimal("); ok {
+		t.Kind = Decimal
+		digits, scale, _ := strings.Cut(strings.TrimSuffix(rest, ")"), ",")
+		var err1, err2 error
+		t.Precision, err1 = strconv.Atoi(strings.TrimSpace(digits))
+		t.Scale, err2 = strconv.Atoi(strings.TrimSpace(scale))
+		if err1 == nil && err2 == nil && strings.HasSuffix(rest, ")") && t.Precision >= 1 &&
+			t.Precision <= MaxDecimalDigits && t.Scale >= 0 && t.Scale <= t.Precision {
+			return t, nil
+		}
+		return Type{}, fmt.Errorf("%q is not a type: a decimal has 1 to %d digits, as decimal(12,2)", text,
+			MaxDecimalDigits)
+	}
+	switch t.Kind = Kind(text); t.Kind {
+	case Bool, Int16, Int32, Int64, Float32, Float64, Numeric, Text, Bytes, Date, Time, Timestamp, TimestampTZ, Interval,
+		UUID, JSON:
+		return t, nil
+	}
+	return Type{}, fmt.Errorf("%q is not a type", text)
 }
 
 // Column is one column of a table.

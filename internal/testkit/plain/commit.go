@@ -277,7 +277,7 @@ func (p *part) Close(_ context.Context, to position.Position) (rows.Books, error
 	at := of{p.load.Feed, p.load.Table}
 	p.commit.state.keepAside(at, p.aside, slices.Collect(maps.Keys(p.came)))
 	p.commit.state.loads[at] = append(slices.Clone(p.commit.state.loads[at]),
-		load{p.t.Name.Display(), p.load.From, to, *b})
+		load{p.t.Name.Display(), p.load.From, to, *b, p.load.Shape})
 	return *b, nil
 }
 

@@ -33,6 +33,7 @@ type load struct {
 	target   string
 	from, to position.Position
 	books    rows.Books
+	shape    string
 }
 
 // state is all that a warehouse knows. Its maps are copied for each commit, and what is in
@@ -254,12 +255,13 @@ func (j journal) FirstPosition(_ context.Context, feed, table string) (position.
 	return position.Position{}, nil
 }
 
-func (j journal) LastTarget(_ context.Context, feed, table string) (string, error) {
+func (j journal) LastLoad(_ context.Context, feed, table string) (target, shape string, err error) {
 	loads := j.see().loads[of{feed, table}]
 	if len(loads) == 0 {
-		return "", nil
+		return "", "", nil
 	}
-	return loads[len(loads)-1].target, nil
+	last := loads[len(loads)-1]
+	return last.target, last.shape, nil
 }
 
 func (j journal) LastSweep(_ context.Context, feed, table string) (time.Time, error) {

@@ -55,6 +55,10 @@ var migrations = [][]string{
 		`UPDATE noemata.copies SET structure = layout, layout = '' WHERE state = 'following'`,
 		`UPDATE noemata.copies SET reason = layout, layout = '' WHERE state = 'held'`,
 	},
+	{
+		`ALTER TABLE noemata.loads ADD COLUMN shape VARCHAR`,
+		`ALTER TABLE noemata.copy_parts ADD COLUMN filtered_count BIGINT`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of

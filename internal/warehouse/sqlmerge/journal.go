@@ -115,14 +115,14 @@ WHERE feed = $1 AND source_table = $2 AND to_position IS NOT NULL ORDER BY commi
 	return position.Parse(found[0][0].(string))
 }
 
-// LastTarget is what a table's rows were written to last.
-func (j journal) LastTarget(ctx context.Context, feed, table string) (string, error) {
-	found, err := j.ask(ctx, "loads", `SELECT target FROM noemata.loads
+// LastLoad tells what a table's rows were written to last, and in which shape.
+func (j journal) LastLoad(ctx context.Context, feed, table string) (target, shape string, err error) {
+	found, err := j.ask(ctx, "loads", `SELECT target, coalesce(shape, '') FROM noemata.loads
 WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed, table)
 	if err != nil || len(found) == 0 {
-		return "", err
+		return "", "", err
 	}
-	return found[0][0].(string), nil
+	return found[0][0].(string), found[0][1].(string), nil
 }
 
 // LastSweep is when the keys of a table were last compared.
@@ -204,11 +204,12 @@ coalesce(structure, ''), coalesce(reason, '') FROM noemata.copies WHERE feed = $
 
 // Parts lists the parts of a copy that are done.
 func (j journal) Parts(ctx context.Context, feed string, c warehouse.Copy) (list []warehouse.PartCopied, err error) {
-	found, err := j.ask(ctx, "copy_parts", `SELECT part, snapshot, row_count, aside_count FROM noemata.copy_parts
+	found, err := j.ask(ctx, "copy_parts", `SELECT part, snapshot, row_count, aside_count, coalesce(filtered_count, 0)
+FROM noemata.copy_parts
 WHERE feed = $1 AND source_table = $2 AND generation = $3 ORDER BY part`, feed, c.Table, c.Generation)
 	for _, row := range found {
 		list = append(list, warehouse.PartCopied{Table: c.Table, Generation: c.Generation, Part: int(row[0].(int64)),
-			Snapshot: row[1].(int64), Rows: row[2].(int64), Aside: row[3].(int64)})
+			Snapshot: row[1].(int64), Rows: row[2].(int64), Aside: row[3].(int64), Filtered: row[4].(int64)})
 	}
 	return list, err
 }
@@ -320,8 +321,9 @@ WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7 AND
 	case warehouse.EmptyStash:
 		return exec("DELETE FROM " + copiedTable(e.Stash.Feed, e.Stash.Table).Quoted())
 	case warehouse.PartCopied:
-		return exec(`INSERT INTO noemata.copy_parts (feed, source_table, generation, part, snapshot, row_count, aside_count)
-VALUES ($1, $2, $3, $4, $5, $6, $7)`, feed, e.Table, e.Generation, int64(e.Part), e.Snapshot, e.Rows, e.Aside)
+		return exec(`INSERT INTO noemata.copy_parts (feed, source_table, generation, part, snapshot, row_count, aside_count,
+filtered_count) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, feed, e.Table, e.Generation, int64(e.Part), e.Snapshot, e.Rows,
+			e.Aside, e.Filtered)
 	case warehouse.CopyDone:
 		return exec(`UPDATE noemata.copies SET state = $5, reached = $3, moment = $4
 WHERE feed = $1 AND source_table = $2 AND generation = $6 AND state = $7`, feed, e.Table, e.Reached, e.Moment,

@@ -18,8 +18,8 @@ import (
 
 const (
 	auditSQL = `INSERT INTO noemata.loads (feed, source_table, target, run, from_position, to_position, rows_read, rows_filtered,
-rows_folded, rows_set_aside, rows_unchanged, rows_inserted, rows_updated, rows_deleted, committed_at)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now())`
+rows_folded, rows_set_aside, rows_unchanged, rows_inserted, rows_updated, rows_deleted, committed_at, shape)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now(), $15)`
 	asideKeysSQL = `SELECT key FROM noemata.set_aside WHERE feed = $1 AND source_table = $2 AND key <> ''`
 )
 
@@ -356,7 +356,8 @@ func (p *part) Close(ctx context.Context, to position.Position) (rows.Books, err
 	}
 	b, l := p.books, p.load
 	_, err := p.commit.conn.Exec(ctx, auditSQL, l.Feed, l.Table, l.Target.Name.Display(), l.Run, stored(l.From),
-		stored(to), b.Read, b.Filtered, b.Folded, b.SetAside, b.Unchanged, b.Inserted, b.Updated, b.Deleted)
+		stored(to), b.Read, b.Filtered, b.Folded, b.SetAside, b.Unchanged, b.Inserted, b.Updated, b.Deleted,
+		l.Shape)
 	return b, err
 }
 

@@ -1,0 +1,200 @@
+package feed
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Treatment is what becomes of a column of the source on its way. In a file, drop stands for
+// {drop: true}.
+type Treatment struct {
+	Drop  bool            `json:"drop,omitempty" yaml:"drop,omitempty" doc:"The column is left at the source"`
+	Name  string          `json:"name,omitempty" yaml:"name,omitempty" doc:"What it is called in the target"`
+	Type  string          `json:"type,omitempty" yaml:"type,omitempty" doc:"The type it is stored as, such as decimal(12,2), int64 or text; a row whose value does not fit is set aside"`
+	Hash  string          `json:"hash,omitempty" yaml:"hash,omitempty" doc:"The name of the key that it is hashed with (HMAC-SHA-256): values that are equal stay equal, also in other tables, and cannot be read"`
+	Mask  Mask            `json:"mask,omitempty" yaml:"mask,omitempty" enum:"keep-first,keep-last,year,round,text,null" doc:"What is left of the value"`
+	Count int64           `json:"count,omitempty" yaml:"count,omitempty" minimum:"1" doc:"With mask: how many characters are kept, or the number whose multiples are rounded to"`
+	Text  string          `json:"text,omitempty" yaml:"text,omitempty" doc:"With mask: text, what stands in its place"`
+	Take  map[string]Path `json:"take,omitempty" yaml:"take,omitempty" doc:"Of JSON: columns that are taken out of it, by name"`
+	Keep  *bool           `json:"keep,omitempty" yaml:"keep,omitempty" doc:"With take: false leaves the column itself at the source"`
+}
+
+// Mask is a way to hide the most of a value.
+type Mask string
+
+// The masks.
+const (
+	MaskKeepFirst Mask = "keep-first"
+	MaskKeepLast  Mask = "keep-last"
+	MaskYear      Mask = "year"
+	MaskRound     Mask = "round"
+	MaskText      Mask = "text"
+	MaskNull      Mask = "null"
+)
+
+// Path is a place within JSON, and the type of what stands there. In a file, the path alone
+// stands for text.
+type Path struct {
+	Path string `json:"path" yaml:"path" doc:"A JSONPath (RFC 9535), such as $.postal.code"`
+	Type string `json:"type,omitempty" yaml:"type,omitempty" doc:"The type it is stored as; text when left out"`
+}
+
+// Computed is a column that is made of others. In a file, the expression alone stands for it.
+type Computed struct {
+	Value string `json:"value" yaml:"value" doc:"An expression in CEL over the columns of the source; 'north' is a constant"`
+	Type  string `json:"type,omitempty" yaml:"type,omitempty" doc:"The type it is stored as; that of the expression when left out"`
+}
+
+// short reads the short form of a field in a file.
+func (t *Treatment) short(text string) error {
+	if text != "drop" {
+		return fmt.Errorf("write drop, or fields such as {name: other} or {hash: people}")
+	}
+	t.Drop = true
+	return nil
+}
+
+func (p *Path) short(text string) error {
+	p.Path = text
+	return nil
+}
+
+func (c *Computed) short(text string) error {
+	c.Value = text
+	return nil
+}
+
+// MarshalYAML writes the short form where it says all.
+func (t Treatment) MarshalYAML() (any, error) {
+	if t.Drop {
+		return "drop", nil
+	}
+	type plain Treatment
+	return plain(t), nil
+}
+
+// MarshalYAML writes the short form where it says all.
+func (p Path) MarshalYAML() (any, error) {
+	if p.Type == "" {
+		return p.Path, nil
+	}
+	type plain Path
+	return plain(p), nil
+}
+
+// MarshalYAML writes the short form where it says all.
+func (c Computed) MarshalYAML() (any, error) {
+	if c.Type == "" {
+		return c.Value, nil
+	}
+	type plain Computed
+	return plain(c), nil
+}
+
+// Whole tells whether the value itself comes to the target, as it is or under another name.
+func (t Treatment) Whole() bool {
+	return !t.Drop && t.Type == "" && t.Hash == "" && t.Mask == "" && (t.Keep == nil || *t.Keep)
+}
+
+// Private tells whether the value must not be seen in the clear.
+func (t Treatment) Private() bool {
+	return t.Drop || t.Hash != "" || t.Mask != "" || t.Keep != nil && !*t.Keep
+}
+
+// Dropped tells whether a column is left at the source.
+func (t *Table) Dropped(column string) bool {
+	return slices.Contains(t.Drop, column) || t.Columns[column].Drop ||
+		len(t.Only) > 0 && !slices.Contains(t.Only, column)
+}
+
+// Private tells whether the values of a column must not be seen in the clear.
+func (t *Table) Private(column string) bool { return t.Dropped(column) || t.Columns[column].Private() }
+
+// Shaped tells whether rows change on their way, other than by columns that are left out.
+func (t *Table) Shaped() bool {
+	if t.Where != "" || len(t.Computed) > 0 {
+		return true
+	}
+	for _, c := range t.Columns {
+		if !c.Drop {
+			return true
+		}
+	}
+	return false
+}
+
+// HashKeys names the keys that columns are hashed with.
+func (f *Feed) HashKeys() []string {
+	var names []string
+	for _, t := range f.Tables {
+		for _, c := range t.Columns {
+			if c.Hash != "" {
+				names = append(names, c.Hash)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// checkShape tells what is wrong with the treatment of columns, as far as the feed alone shows.
+func (t *Table) checkShape(at string, fault func(string, string, ...any)) {
+	for _, name := range sortedKeys(t.Columns) {
+		c, at := t.Columns[name], at+".columns."+name
+		did := 0
+		for _, does := range []bool{c.Drop, c.Hash != "", c.Mask != "", c.Type != ""} {
+			if does {
+				did++
+			}
+		}
+		if did > 1 {
+			fault(at, "Give one of drop, type, hash and mask; a column can be taken apart by computed: as well.")
+		}
+		if c.Drop && (c.Name != "" || len(c.Take) > 0) {
+			fault(at, "The column is dropped, so it has no name and nothing is taken from it; write keep: false to "+
+				"leave it out and take from it.")
+		}
+		if c.Hash != "" && !ValidName(c.Hash) {
+			fault(at+".hash", "%q cannot name a key: use lower-case letters, digits and hyphens, beginning with a "+
+				"letter.", c.Hash)
+		}
+		c.checkMask(at, fault)
+		if c.Keep != nil && len(c.Take) == 0 {
+			fault(at+".keep", "keep goes with take; write drop to leave the column out.")
+		}
+		for name, p := range c.Take {
+			if !strings.HasPrefix(p.Path, "$") {
+				fault(at+".take."+name, "%q is not a JSONPath: it begins with $, as in $.postal.code.", p.Path)
+			}
+		}
+	}
+	for _, name := range sortedKeys(t.Computed) {
+		if strings.TrimSpace(t.Computed[name].Value) == "" {
+			fault(at+".computed."+name, "A computed column needs an expression: value: price * quantity.")
+		}
+	}
+	if len(t.Only) > 0 && len(t.Drop) > 0 {
+		fault(at+".only", "Give only or drop, not both.")
+	}
+}
+
+func (c *Treatment) checkMask(at string, fault func(string, string, ...any)) {
+	switch c.Mask {
+	case "":
+		if c.Count != 0 || c.Text != "" {
+			fault(at, "count and text go with mask.")
+		}
+	case MaskKeepFirst, MaskKeepLast, MaskRound:
+		if c.Count < 1 {
+			fault(at+".count", "mask: %s needs a count of 1 or more.", c.Mask)
+		}
+	case MaskYear, MaskNull:
+	case MaskText:
+		if c.Text == "" {
+			fault(at+".text", "mask: text needs the text that stands in the place of values.")
+		}
+	default:
+		fault(at+".mask", "%q is not a mask: write keep-first, keep-last, year, round, text or null.", c.Mask)
+	}
+}

@@ -1,0 +1,6 @@
+-- +goose Up
+CREATE TABLE hash_keys ( -- that columns are hashed with; each is sealed with the service's key
+    name text PRIMARY KEY,
+    sealed bytea NOT NULL,
+    made_at timestamptz NOT NULL DEFAULT now()
+);
