@@ -83,7 +83,8 @@ func (b *workbench) exec(sql string, args ...any) {
 func (b *workbench) work(table feed.Table) engine.Work {
 	b.feed.Tables = []feed.Table{table}
 	b.run++
-	return engine.Work{Feed: b.feed, Table: table, Run: b.run, Source: b.source, Warehouse: b.warehouse}
+	return engine.Work{Feed: b.feed, Table: table, Run: b.run, Source: b.source, Warehouse: b.warehouse,
+		Keys: testKeys}
 }
 
 // bring runs a table and fails the test if the run fails or its books do not balance.

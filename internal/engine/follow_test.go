@@ -61,7 +61,7 @@ func newFollower(t testing.TB, b *workbench, tables ...feed.Table) *follower {
 
 func (f *follower) work() engine.LogWork {
 	f.run++
-	return engine.LogWork{Feed: f.feed, Run: f.run, Source: f.source, Warehouse: f.warehouse}
+	return engine.LogWork{Feed: f.feed, Run: f.run, Source: f.source, Warehouse: f.warehouse, Keys: testKeys}
 }
 
 // catchUp runs the feed to the present end of the log, and gives what became of each table.

@@ -16,7 +16,7 @@ type found struct {
 	*committer
 	record arrow.RecordBatch
 	gone   []bool // rows that end their key; nil for none
-	first  int64 // how many came before
+	first  int64  // how many came before
 }
 
 func (f found) len() int { return int(f.record.NumRows()) }

@@ -1,0 +1,252 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/engine"
+	"noemata/internal/testkit"
+)
+
+// hashKey is the key that columns are hashed with in these tests.
+const hashKey = "a key of the tests, 32 bytes long"
+
+func testKeys(string) ([]byte, error) { return []byte(hashKey), nil }
+
+// payments are tables that a feed shapes, one for each of its ways to keep rows, all with the
+// same rows, and what the feed makes of them.
+type payments struct {
+	*workbench
+	names []string
+	r     *rand.Rand
+}
+
+func newPayments(b *workbench, names ...string) *payments {
+	b.exec("CREATE EXTENSION IF NOT EXISTS pgcrypto")
+	b.exec("CREATE SEQUENCE payment")
+	p := &payments{workbench: b, names: names, r: rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))}
+	for _, name := range names {
+		b.exec(`CREATE TABLE ` + name + ` (id bigint PRIMARY KEY, kind text, amount numeric(8,2), card text, email text,
+			phone text, born date, doc jsonb, reader integer, updated_at timestamptz NOT NULL DEFAULT clock_timestamp())`)
+	}
+	return p
+}
+
+// shaped is a table with everything that a shape can do.
+func shaped(t feed.Table) feed.Table {
+	no := false
+	t.Where = `kind == "card" && amount > 1.5`
+	t.Columns = map[string]feed.Treatment{
+		"card": {Drop: true}, "email": {Hash: "people"}, "phone": {Mask: feed.MaskKeepLast, Count: 3},
+		"born": {Mask: feed.MaskYear}, "reader": {Hash: "people"}, "kind": {Name: "payment_kind"},
+		"amount": {Type: "decimal(12,4)"},
+		"doc":    {Take: map[string]feed.Path{"city": {Path: "$.city"}, "floor": {Path: "$.floor", Type: "int32"}}, Keep: &no},
+	}
+	t.Computed = map[string]feed.Computed{"doubled": {Value: "amount * 2", Type: "decimal(12,2)"}, "region": {Value: "'north'"}}
+	return t
+}
+
+// must is what the feed makes of a table, as the source itself computes it.
+func (p *payments) must(name string) []string {
+	found, err := p.conn.Query(context.Background(), `SELECT id, kind, amount::numeric(12,4)::text,
+		encode(hmac(convert_to('t:' || email, 'UTF8'), $1, 'sha256'), 'hex'),
+		CASE WHEN length(phone) > 3 THEN '***' || right(phone, 3) ELSE '***' || left(phone, 0) END,
+		date_trunc('year', born)::date::text, doc ->> 'city', (doc ->> 'floor')::int,
+		encode(hmac(convert_to('n:' || reader, 'UTF8'), $1, 'sha256'), 'hex'), (amount * 2)::numeric(12,2)::text, 'north'
+		FROM `+name+` WHERE kind = 'card' AND amount > 1.5 ORDER BY id`, []byte(hashKey))
+	require.NoError(p.t, err)
+	var list []string
+	for found.Next() {
+		values, err := found.Values()
+		require.NoError(p.t, err)
+		list = append(list, fmt.Sprint(values...))
+	}
+	require.NoError(p.t, found.Err())
+	return list
+}
+
+// has is what the warehouse has of a table: the rows that hold.
+func (p *payments) has(target, holds string) []string {
+	var list []string
+	for _, row := range testkit.SQL(p.t, p.warehouse, `SELECT id, payment_kind, CAST(amount AS VARCHAR), email, phone,
+		CAST(born AS VARCHAR), city, floor, reader, CAST(doubled AS VARCHAR), region FROM `+target+" WHERE "+holds+
+		" ORDER BY id") {
+		list = append(list, fmt.Sprint(row...))
+	}
+	return list
+}
+
+// values are those of a row, at random: some that the filter leaves out, and nulls.
+func (p *payments) values() string {
+	r := p.r
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	amount := fmt.Sprintf("%d.%02d", r.IntN(4), r.IntN(100))
+	return fmt.Sprintf("%s, %s, 'SECRETCARD%d', %s, %s, %s, %s, %s", pick("'card'", "'card'", "'card'", "'cash'", "null"),
+		pick(amount, amount, "1.50", "1.51", "null"), r.IntN(1e9),
+		pick(fmt.Sprintf("'SECRETMAIL%d@example.org'", r.IntN(20)), "null", "''"),
+		pick("'SECRETPHONE017'", "'12'", "null", "'Grünau'"), pick("'1984-05-06'", "'2000-02-29'", "null"),
+		pick(`'{"city":"Grünau","floor":3}'`, `'{"city":null}'`, `'{"floor":"7"}'`, "null", `'{"private":"SECRETDOC"}'`),
+		pick(fmt.Sprint(r.IntN(50)), "null"))
+}
+
+const columnsOfPayments = "(kind, amount, card, email, phone, born, doc, reader)"
+
+// change changes the tables, all in the same way, in one transaction.
+func (p *payments) change(deletes bool) {
+	var statements []string
+	for range 1 + p.r.IntN(6) {
+		id := 1 + p.r.IntN(60)
+		switch n := p.r.IntN(10); {
+		case n < 4:
+			statements = append(statements, fmt.Sprintf("INSERT INTO TABLE_ (id, kind, amount, card, email, phone, born, "+
+				"doc, reader) VALUES (%d, %s) ON CONFLICT (id) DO NOTHING", id, p.values()))
+		case n < 8 || !deletes:
+			statements = append(statements, fmt.Sprintf("UPDATE TABLE_ SET %s = (%s), updated_at = clock_timestamp() "+
+				"WHERE id = %d", columnsOfPayments, p.values(), id))
+		case n < 9:
+			statements = append(statements, fmt.Sprintf("DELETE FROM TABLE_ WHERE id = %d", id))
+		default:
+			statements = append(statements, fmt.Sprintf("UPDATE TABLE_ SET id = id + 100, updated_at = clock_timestamp() "+
+				"WHERE id = %d AND NOT EXISTS (SELECT 1 FROM TABLE_ AS o WHERE o.id = %[1]d + 100)", id))
+		}
+	}
+	p.exec("BEGIN")
+	for _, name := range p.names {
+		for _, sql := range statements {
+			p.exec(strings.ReplaceAll(sql, "TABLE_", name))
+		}
+	}
+	p.exec("COMMIT")
+}
+
+// hidden makes sure that nothing private is in the clear anywhere in the warehouse.
+func (p *payments) hidden() {
+	for _, table := range testkit.SQL(p.t, p.warehouse, "SELECT table_schema, table_name FROM information_schema.tables "+
+		"WHERE table_schema IN ('kept', 'noemata')") {
+		name := fmt.Sprintf("%v.%q", table[0], fmt.Sprint(table[1]))
+		found := testkit.SQL(p.t, p.warehouse, "SELECT count(*) FROM "+name+" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
+		require.EqualValues(p.t, 0, found[0][0], "%s has a private value in the clear", name)
+	}
+}
+
+func TestAShapedFeedFollowsTheLog(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		keeps := map[string]feed.Keep{"p_latest": feed.KeepLatest, "p_soft": feed.KeepSoftDelete,
+			"p_history": feed.KeepHistory, "p_ledger": feed.KeepLedger}
+		holds := map[string]string{"p_latest": "true", "p_soft": "nm_deleted_at IS NULL", "p_history": "nm_current"}
+		p := newPayments(b, "p_latest", "p_soft", "p_history", "p_ledger")
+		for range 30 {
+			p.change(true)
+		}
+		var tables []feed.Table
+		for name, keep := range keeps {
+			tables = append(tables, shaped(feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name}))
+		}
+		f := newFollower(t, b, tables...)
+		rounds := 12
+		if testing.Short() {
+			rounds = 4
+		}
+		var read, filtered int64
+		for range rounds {
+			books := f.catchUp()
+			for name, books := range books {
+				read, filtered = read+books.Read, filtered+books.Filtered
+				require.True(t, books.Balanced(), name)
+			}
+			for name, where := range holds {
+				require.Equal(t, p.must(name), p.has("kept."+name, where), name)
+			}
+			for _, table := range tables {
+				if table.Keep == feed.KeepLedger {
+					continue
+				}
+				w := engine.Work{Feed: f.feed, Table: table, Source: f.source, Warehouse: f.warehouse, Keys: testKeys}
+				proof, err := engine.Prove(context.Background(), w)
+				require.NoError(t, err)
+				require.True(t, proof.Same, "%s: %+v", table.Table, proof)
+				inSource, inWarehouse, err := engine.Counts(context.Background(), w)
+				require.NoError(t, err)
+				require.Equal(t, inSource, inWarehouse, table.Table)
+			}
+			for range 5 + p.r.IntN(10) {
+				p.change(true)
+			}
+		}
+		require.NotEmpty(t, p.must("p_latest"))
+		require.Positive(t, filtered)
+		require.Greater(t, read, filtered)
+		p.hidden()
+	})
+}
+
+func TestAShapedFeedByWatermark(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		p := newPayments(b, "p_latest", "p_soft", "p_history", "p_whole", "p_replace")
+		tables := map[string]feed.Table{}
+		holds := map[string]string{"p_latest": "true", "p_soft": "nm_deleted_at IS NULL", "p_history": "nm_current",
+			"p_whole": "true", "p_replace": "true"}
+		for name, keep := range map[string]feed.Keep{"p_latest": feed.KeepLatest, "p_soft": feed.KeepSoftDelete,
+			"p_history": feed.KeepHistory, "p_whole": feed.KeepLatest, "p_replace": feed.KeepReplace} {
+			table := shaped(feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name, Find: feed.FindWhole})
+			if name != "p_whole" && name != "p_replace" {
+				table.Find, table.Watermark = feed.FindWatermark, &feed.Watermark{Column: "updated_at", Settle: "0s"}
+				table.Columns["updated_at"] = feed.Treatment{Drop: true}
+			}
+			tables[name] = table
+		}
+		for range 30 {
+			p.change(false)
+		}
+		for round := range 6 {
+			for name, table := range tables {
+				if round%3 == 2 && table.Find == feed.FindWatermark && table.Sweep == "" {
+					table.Sweep = "1ns"
+				}
+				var books rows.Books
+				for range 2 { // the first reads up to the clock, the second what came in its last instant
+					out, err := b.engine.Run(context.Background(), b.work(table))
+					require.NoError(t, err, name)
+					require.True(t, out.Books.Balanced(), "%s %+v", name, out.Books)
+					books = books.Add(out.Books)
+				}
+				require.Equal(t, p.must(name), p.has("kept."+name, holds[name]), "%s in round %d: %+v", name, round, books)
+				proof, err := engine.Prove(context.Background(), b.work(table))
+				require.NoError(t, err)
+				require.True(t, proof.Same, "%s: %+v", name, proof)
+			}
+			for range 10 { // deletes show by a sweep only: the round after has one
+				p.change(round%3 == 1)
+			}
+		}
+		require.NotEmpty(t, p.must("p_latest"))
+		p.hidden()
+	})
+}
+
+// A table whose shape was changed is not mixed: rows that came in before have another one.
+func TestAChangedShapeIsNotMixed(t *testing.T) {
+	b := newWorkbench(t, "duckdb")
+	table := b.patrons(10)
+	b.bring(table)
+	table.Columns = map[string]feed.Treatment{"name": {Hash: "people"}}
+	w := b.work(table)
+	_, err := b.engine.Run(context.Background(), w)
+	require.True(t, problem.Is(err, problem.Held), "%v", err)
+	require.ErrorContains(t, err, "What the feed makes of the rows of")
+	require.NoError(t, b.warehouse.Journal().SetPosition(context.Background(), "circulation", table.Table, nil))
+	out, err := b.engine.Run(context.Background(), w)
+	require.NoError(t, err)
+	require.EqualValues(t, 10, out.Books.Updated, "%+v", out.Books)
+	names := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM public.patrons WHERE name LIKE 'patron%'")
+	require.EqualValues(t, 0, names[0][0])
+}
