@@ -229,6 +229,27 @@ func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Appl
 		map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
 }
 
+// Preview shows rows of a table before and after a feed file has shaped them.
+func (c *Client) Preview(ctx context.Context, file, table string, rows int) (Preview, error) {
+	return post[Preview](ctx, c, "/previews", nil, map[string]any{"file": file, "table": table, "rows": rows})
+}
+
+// HashKeys lists the keys that columns are hashed with.
+func (c *Client) HashKeys(ctx context.Context) ([]HashKey, error) {
+	return get[[]HashKey](ctx, c, "/hash-keys", nil)
+}
+
+// ExportHashKey gives a key that columns are hashed with, in hexadecimal digits.
+func (c *Client) ExportHashKey(ctx context.Context, name string) (string, error) {
+	out, err := get[struct{ Key string }](ctx, c, at("hash-keys", name), nil)
+	return out.Key, err
+}
+
+// ImportHashKey keeps a key that was made elsewhere.
+func (c *Client) ImportHashKey(ctx context.Context, name, key string) error {
+	return c.call(ctx, http.MethodPut, at("hash-keys", name), nil, map[string]string{"key": key}, nil)
+}
+
 // ExportFeed gives a feed as a feed file.
 func (c *Client) ExportFeed(ctx context.Context, name string) (string, error) {
 	out, err := get[struct{ File string }](ctx, c, at("feeds", name, "file"), nil)

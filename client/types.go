@@ -38,6 +38,7 @@ type (
 	Run           = records.Run
 	RunTable      = records.RunTable
 	Statement     = records.Statement
+	HashKey       = records.HashKey
 	Event         = records.Event
 	Token         = records.Token
 )
@@ -92,6 +93,25 @@ type Sample struct {
 	Added     []string    `json:"added" doc:"Columns that only the warehouse has"`
 	Source    [][]*string `json:"source"`
 	Warehouse [][]*string `json:"warehouse"`
+}
+
+// Preview is some rows of a table before and after a feed file has shaped them. Values that
+// must not be seen are hidden in both.
+type Preview struct {
+	Table    string       `json:"table"`
+	Before   []string     `json:"before" doc:"Columns of the source that are read"`
+	After    []string     `json:"after" doc:"Columns of the target, without those that Noemata adds"`
+	Rows     []PreviewRow `json:"rows"`
+	Read     int64        `json:"read" doc:"Rows that were looked at"`
+	Filtered int64        `json:"filtered" doc:"Of those, left out by the filter"`
+	SetAside int64        `json:"set_aside" doc:"Of those, not to be stored as they are"`
+}
+
+// PreviewRow is one row, each value as text.
+type PreviewRow struct {
+	Before []*string `json:"before" doc:"Null where the value is null"`
+	After  []*string `json:"after" doc:"Empty where the row does not arrive"`
+	Why    string    `json:"why,omitempty" doc:"Why the row does not arrive"`
 }
 
 // Counts is the number of rows on both sides at about the same time.

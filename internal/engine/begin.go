@@ -89,7 +89,7 @@ func (s *session) plan(ctx context.Context) error {
 	for _, table := range s.Feed.Tables {
 		t := &logTable{Table: table, copy: warehouse.Copy{Table: table.Table, State: warehouse.Copying, Generation: 1}}
 		var err error
-		if t.plan, err = makePlan(ctx, s.Feed, table, s.Source, s.Keys); err == nil {
+		if t.plan, t.Table, err = planFor(ctx, s.Feed, table, s.Source, s.Warehouse, s.Keys); err == nil {
 			t.made, err = s.Warehouse.Prepare(ctx, t.target)
 		}
 		if err != nil && !problem.OfTable(err) {
@@ -190,16 +190,20 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		entries = append(entries, t.copyAgain())
 	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "":
 		// It joined under a version that kept none.
-		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t).String()})
+		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
 	case t.copy.State == warehouse.Following && t.trouble == nil:
 		var was structure
 		if err := json.Unmarshal([]byte(t.copy.Structure), &was); err != nil {
 			return entries, fmt.Errorf("the structure of %s in the warehouse's journal: %w", t.Table.Table, err)
 		}
-		if err := structureOf(t).changed(was, t.Table.Table); err != nil {
+		if err := structureOf(t.plan).changed(was, t.Table.Table, copyRemedy); err != nil {
 			return entries, blame(t, err)
 		}
-		if structureOf(t).Shape != was.Shape || structureOf(t).gains(was) { // the target has the new columns already; older rows have no values in them
+		if lost := structureOf(t.plan).lost(was, t.Table, s.Run); lost != nil {
+			entries = append(entries, lost,
+				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
+		}
+		if structureOf(t.plan).Shape != was.Shape || structureOf(t.plan).gains(was) { // the target has the new columns already; older rows have no values in them
 			entries = append(entries, t.copyAgain())
 		}
 	case t.copy.State == warehouse.Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "":
@@ -241,7 +245,6 @@ func (s *session) findTroubles(ctx context.Context) error {
 	if !slices.ContainsFunc(s.tables, canGo) {
 		return s.allHeld()
 	}
-	stands, _ := s.board.at()
 	var going []*logTable
 	for _, t := range s.tables {
 		held := t.copy.State == warehouse.Held
@@ -256,9 +259,13 @@ func (s *session) findTroubles(ctx context.Context) error {
 		case held:
 			s.isHeld(t, t.trouble)
 		case t.trouble != nil:
-			if err := hold(ctx, s.Warehouse, s.Feed.Name, s.Run, stands,
-				&tableError{t.Table.Table, t.trouble, true}); err != nil {
+			follows, err := s.setBack(ctx, &tableError{t.Table.Table, t.trouble, true},
+				t.copy.State != warehouse.Following)
+			if err != nil {
 				return err
+			}
+			if follows {
+				return s.begin(ctx)
 			}
 			s.isHeld(t, t.trouble)
 		default:

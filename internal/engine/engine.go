@@ -5,12 +5,15 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"sync"
 	"time"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
@@ -92,19 +95,24 @@ func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
 
 type run struct {
 	Work
-	engine  *Engine
-	plan    plan
-	outcome Outcome
-	last    position.Position // of the last row that was read
-	clock   time.Time         // the source's, when the run began to read
+	engine    *Engine
+	plan      plan
+	outcome   Outcome
+	structure string            // of the table, as it was kept last
+	sweeps    bool              // also where it is not time for it
+	last      position.Position // of the last row that was read
+	clock     time.Time         // the source's, when the run began to read
 }
 
 func (r *run) run(ctx context.Context) (err error) {
-	if r.plan, err = makePlan(ctx, r.Feed, r.Table, r.Source, r.Keys); err != nil {
+	if r.plan, r.Table, err = planFor(ctx, r.Feed, r.Table, r.Source, r.Warehouse, r.Keys); err != nil {
 		return err
 	}
 	r.outcome.Target = r.plan.target
 	made, err := r.Warehouse.Prepare(ctx, r.plan.target)
+	if kind, drifted := drift.KindOf(err); drifted {
+		made, err = r.drifted(ctx, kind, err)
+	}
 	if err != nil {
 		return err
 	}
@@ -113,6 +121,9 @@ func (r *run) run(ctx context.Context) (err error) {
 		return err
 	}
 	if stands, err = r.sameTarget(ctx, stands, made); err != nil {
+		return err
+	}
+	if stands, err = r.sameStructure(ctx, stands); err != nil {
 		return err
 	}
 	r.outcome.From, r.outcome.To = stands, stands
@@ -126,6 +137,84 @@ func (r *run) run(ctx context.Context) (err error) {
 		return err
 	}
 	return r.sweep(ctx)
+}
+
+// sameStructure makes sure that rows that came in before are known by the same key and have the
+// same columns, of the same table.
+func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (warehouse.Checkpoint, error) {
+	if r.Table.Find == feed.FindWhole { // every row comes anew
+		return stands, nil
+	}
+	journal := r.Warehouse.Journal()
+	text, err := journal.Structure(ctx, r.Feed.Name, r.Table.Table)
+	if err != nil {
+		return stands, err
+	}
+	if r.structure = text; text == "" || stands.Position.IsZero() {
+		return stands, nil
+	}
+	var was structure
+	if err := json.Unmarshal([]byte(text), &was); err != nil {
+		return stands, fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
+	}
+	now := structureOf(r.plan)
+	trouble := now.changed(was, r.Table.Table, clearRemedy)
+	kind, drifted := drift.KindOf(trouble)
+	if lost := now.lost(was, r.Table, r.Run); lost != nil && trouble == nil {
+		r.structure = now.String()
+		return stands, journal.Note(ctx, r.Feed.Name, lost,
+			warehouse.Structured{Table: r.Table.Table, Structure: r.structure})
+	}
+	if !drifted {
+		return stands, trouble
+	}
+	if _, err := r.drifted(ctx, kind, trouble); err != nil {
+		return stands, err
+	}
+	return journal.Checkpoint(ctx, r.Feed.Name, r.Table.Table)
+}
+
+// drifted changes the target to what the source has now, where the feed follows such changes,
+// and has rows of before read again, whose values it lacks. A ledger without a key would take
+// them for new ones: it keeps the old as they came.
+func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made bool, err error) {
+	note := func(done string) warehouse.Entry {
+		return warehouse.Drifted{Entry: drift.Entry{Table: r.Table.Table, Kind: kind, What: problem.Of(trouble).What,
+			Done: done, Run: r.Run}}
+	}
+	journal := r.Warehouse.Journal()
+	if r.Feed.Policy(r.Table, kind) != drift.Follow {
+		last, err := journal.Drifts(ctx, r.Feed.Name, 100)
+		told := slices.ContainsFunc(last, func(e drift.Entry) bool {
+			return e.Table == r.Table.Table && e.What == problem.Of(trouble).What
+		})
+		if err == nil && !told { // once, though each run meets it
+			err = journal.Note(ctx, r.Feed.Name, note("The table is held, as the feed asks."))
+		}
+		return false, cmp.Or(err, trouble)
+	}
+	if err := r.Warehouse.Refit(ctx, r.plan.target); err != nil {
+		return false, err
+	}
+	done := "Followed: the target was changed, and all rows are read again."
+	switch {
+	case r.Table.Find == feed.FindWhole:
+		done = "Followed: the target was changed."
+	case r.Table.Keep == feed.KeepLedger:
+		done = "Followed: the target was changed; rows of before stay as they came."
+	default:
+		if err := journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
+			return false, err
+		}
+		if kind == drift.Keys || kind == drift.Tables { // rows of before may be known by nothing that comes again
+			r.sweeps, r.plan.target.Sweeps = true, true
+		}
+	}
+	r.note("%s %s", problem.Of(trouble).What, done)
+	if err := journal.Note(ctx, r.Feed.Name, note(done)); err != nil {
+		return false, err
+	}
+	return r.Warehouse.Prepare(ctx, r.plan.target)
 }
 
 // leftOver says which columns the target has from before the feed dropped them.

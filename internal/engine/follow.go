@@ -68,16 +68,18 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 	}
 	s := &session{LogWork: w, board: &board{before: map[string]TableReport{}}}
 	var err error
-	for range len(w.Feed.Tables) + 1 {
+	copies := map[string]int{} // by table: how often it was set back in this run
+	for range 2*len(w.Feed.Tables) + 1 {
 		err = problem.Guarded(func() error { return s.run(ctx) })()
 		var trouble *tableError
 		if ctx.Err() != nil || !errors.As(err, &trouble) {
 			break
 		}
 		// The others go on without the table, from what was committed last.
-		if err = hold(ctx, w.Warehouse, w.Feed.Name, w.Run, s.board.stands, trouble); err != nil {
+		if _, err = s.setBack(ctx, trouble, copies[trouble.table] > 0); err != nil {
 			break
 		}
+		copies[trouble.table]++
 		s = &session{LogWork: w, board: s.board.again()}
 	}
 	err = named(err, w.Feed.Name, "TABLE")

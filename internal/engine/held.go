@@ -4,9 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
+	"noemata/internal/core/drift"
+	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/warehouse"
 )
@@ -73,17 +76,41 @@ func hold(ctx context.Context, wh warehouse.Warehouse, feed string, run int64, s
 	return wh.Journal().Note(ctx, feed, warehouse.Hold{Table: e.table, Reason: string(text), Version: stands.Version})
 }
 
+// setBack decides what becomes of a table that something is in the way of: where its structure
+// has changed, and the feed follows such changes, it is copied again; else it is held. tried
+// tells that it was to be copied again already.
+func (s *session) setBack(ctx context.Context, trouble *tableError, tried bool) (follows bool, err error) {
+	t, _ := s.Feed.Table(trouble.table)
+	kind, drifted := drift.KindOf(trouble.cause)
+	if drifted && !tried && s.Feed.Policy(t, kind) == drift.Follow {
+		return true, s.Warehouse.Journal().Note(ctx, s.Feed.Name, warehouse.CopyAgain{Table: trouble.table},
+			s.drifted(trouble, kind, "Followed: the target was changed where it had to be, and the table is copied again."))
+	}
+	stands, _ := s.board.at()
+	if err := hold(ctx, s.Warehouse, s.Feed.Name, s.Run, stands, trouble); err != nil || !drifted {
+		return false, err
+	}
+	return false, s.Warehouse.Journal().Note(ctx, s.Feed.Name, s.drifted(trouble, kind,
+		"The table is held, as the feed asks."))
+}
+
+func (s *session) drifted(trouble *tableError, kind drift.Kind, done string) warehouse.Entry {
+	return warehouse.Drifted{Entry: drift.Entry{Table: trouble.table, Kind: kind, Run: s.Run,
+		What: problem.Of(trouble.cause).What, Done: done}}
+}
+
 // structure is what the journal keeps of a table that follows, so that another one is noticed.
 type structure struct {
 	Key     []string `json:"key"`
 	Columns []string `json:"columns"` // in the order of the source
 	Target  string   `json:"target"`
+	Table   string   `json:"table,omitempty"` // the source's own for it
 	Shape   string   `json:"shape,omitempty"` // tells one from another; empty where rows arrive as they are read
 }
 
-func structureOf(t *logTable) structure {
-	return structure{Key: append([]string{}, t.target.Key...), Columns: t.query.Table.ColumnNames(), Shape: t.shape.Digest(),
-		Target: t.target.Name.Display()}
+func structureOf(p plan) structure {
+	return structure{Key: append([]string{}, p.target.Key...), Columns: p.query.Table.ColumnNames(),
+		Table: p.query.Table.ID, Shape: p.shape.Digest(), Target: p.target.Name.Display()}
 }
 
 func (s structure) String() string {
@@ -93,11 +120,16 @@ func (s structure) String() string {
 
 // changed tells why rows that came in under another structure are not those of this one; nil
 // where they are. Columns that exchange their names exchange their places.
-func (s structure) changed(was structure, table string) error {
-	const remedy = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
+func (s structure) changed(was structure, table, remedy string) error {
+	if was.Table != "" && s.Table != was.Table {
+		return drift.Of(drift.Tables, problem.Newf(problem.Held, remedy,
+			"The table %s is another than the one that rows came from before: it was dropped and made anew, or replaced.",
+			table))
+	}
 	if !slices.Equal(s.Key, was.Key) {
-		return problem.Newf(problem.Held, remedy,
-			"The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.", table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", "))
+		return drift.Of(drift.Keys, problem.Newf(problem.Held, remedy,
+			"The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.",
+			table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", ")))
 	}
 	if was.Target != "" && s.Target != was.Target {
 		return problem.Newf(problem.Held,
@@ -109,14 +141,37 @@ func (s structure) changed(was structure, table string) error {
 	for _, c := range s.Columns {
 		at := slices.Index(was.Columns, c)
 		if at >= 0 && at < last {
-			return problem.Newf(problem.Held, remedy,
+			return drift.Of(drift.Columns, problem.Newf(problem.Held, remedy,
 				"The columns of %s stand in another order than before: if names were exchanged, the rows that came "+
-					"in before have the wrong values under them.", table)
+					"in before have the wrong values under them.", table))
 		}
 		last = max(last, at)
 	}
 	return nil
 }
+
+// lost is the entry of columns that the source has no more, though the feed would bring them;
+// nil where there is none.
+func (s structure) lost(was structure, t feed.Table, run int64) warehouse.Entry {
+	var gone []string
+	for _, c := range was.Columns {
+		if !slices.Contains(s.Columns, c) && !t.Dropped(c) {
+			gone = append(gone, c)
+		}
+	}
+	if gone == nil {
+		return nil
+	}
+	return warehouse.Drifted{Entry: drift.Entry{Table: t.Table, Kind: drift.Columns, Run: run,
+		What: fmt.Sprintf("The source's table %s has no column %s any more.", t.Table, strings.Join(gone, ", ")),
+		Done: "Nothing had to be: the target keeps the values of before, and new rows have none."}}
+}
+
+// What has the rows of a table brought again, by how it is found.
+const (
+	copyRemedy  = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
+	clearRemedy = "Have all rows read again: noemata positions clear FEED TABLE. Rows that are gone are found by a sweep."
+)
 
 // gains tells whether there are columns that were not there before.
 func (s structure) gains(was structure) bool {

@@ -21,24 +21,24 @@ func TestWhatAStructureNotices(t *testing.T) {
 		gains bool
 	}{
 		"nothing": {now: was},
-		"another key": {now: structure{[]string{"id", "year"}, was.Columns, was.Target, ""},
+		"another key": {now: structure{[]string{"id", "year"}, was.Columns, was.Target, "", ""},
 			says: "it was (id) and is (id, year)"},
-		"no key": {now: structure{nil, was.Columns, was.Target, ""}, says: "it was (id) and is ()"},
-		"another target": {now: structure{was.Key, was.Columns, "kept.works", ""},
+		"no key": {now: structure{nil, was.Columns, was.Target, "", ""}, says: "it was (id) and is ()"},
+		"another target": {now: structure{was.Key, was.Columns, "kept.works", "", ""},
 			says: "was kept.books and is kept.works"},
-		"exchanged names": {now: structure{was.Key, []string{"id", "author", "title", "year"}, was.Target, ""},
+		"exchanged names": {now: structure{was.Key, []string{"id", "author", "title", "year"}, was.Target, "", ""},
 			says: "stand in another order"},
-		"a column less": {now: structure{was.Key, []string{"id", "title", "year"}, was.Target, ""}},
-		"a column more": {now: structure{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target, ""},
+		"a column less": {now: structure{was.Key, []string{"id", "title", "year"}, was.Target, "", ""}},
+		"a column more": {now: structure{was.Key, []string{"id", "title", "author", "year", "note"}, was.Target, "", ""},
 			gains: true},
-		"one in the midst": {now: structure{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target, ""},
+		"one in the midst": {now: structure{was.Key, []string{"id", "title", "note", "author", "year"}, was.Target, "", ""},
 			gains: true},
-		"another name": {now: structure{was.Key, []string{"id", "title", "writer", "year"}, was.Target, ""},
+		"another name": {now: structure{was.Key, []string{"id", "title", "writer", "year"}, was.Target, "", ""},
 			gains: true},
-		"moved to the end": {now: structure{was.Key, []string{"id", "author", "year", "title"}, was.Target, ""},
+		"moved to the end": {now: structure{was.Key, []string{"id", "author", "year", "title"}, was.Target, "", ""},
 			says: "stand in another order"},
 	} {
-		err := x.now.changed(was, "public.books")
+		err := x.now.changed(was, "public.books", copyRemedy)
 		if x.says == "" {
 			require.NoError(t, err, name)
 		} else {
@@ -49,7 +49,7 @@ func TestWhatAStructureNotices(t *testing.T) {
 		require.Equal(t, x.gains, x.now.gains(was), name)
 	}
 	older := structure{Key: was.Key, Columns: was.Columns} // of a version that kept no target
-	require.NoError(t, was.changed(older, "public.books"))
+	require.NoError(t, was.changed(older, "public.books", copyRemedy))
 	var back structure
 	require.NoError(t, json.Unmarshal([]byte(was.String()), &back))
 	require.Equal(t, was, back)

@@ -113,7 +113,7 @@ func (a *applier) joinTable(ctx context.Context, t *logTable, from change.Txn) e
 		return err
 	}
 	return a.commit.Note(ctx, a.Feed.Name,
-		warehouse.Joined{Table: t.Table.Table, Generation: t.copy.Generation, Structure: structureOf(t).String()})
+		warehouse.Joined{Table: t.Table.Table, Generation: t.copy.Generation, Structure: structureOf(t.plan).String()})
 }
 
 // replay merges the waiting changes in the order of the log.

@@ -189,9 +189,16 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 	if err != nil {
 		return err
 	}
+	now := structureOf(r.plan).String()
+	if now != r.structure && r.Table.Find != feed.FindWhole {
+		if err := c.Note(ctx, r.Feed.Name, warehouse.Structured{Table: r.Table.Table, Structure: now}); err != nil {
+			return err
+		}
+	}
 	if err := c.Finish(ctx); err != nil {
 		return err
 	}
+	r.structure = now
 	r.outcome.Books = r.outcome.Books.Add(books)
 	r.outcome.To = stands
 	r.outcome.Commits++

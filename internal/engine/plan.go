@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
@@ -68,6 +69,33 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 	}
 	return p, nil
+}
+
+// planFor is makePlan for a table whose new columns the feed may ignore: those that the target
+// does not have are then left at the source.
+func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, wh warehouse.Warehouse,
+	keys shape.Keys) (plan, feed.Table, error) {
+	p, err := makePlan(ctx, f, t, src, keys)
+	if err != nil || f.Policy(t, drift.Columns) != drift.Ignore {
+		return p, t, err
+	}
+	lacks, err := wh.Lacks(ctx, p.target)
+	if err != nil {
+		return p, t, err
+	}
+	var fresh []string
+	for _, c := range p.query.Table.Columns {
+		name, ok := p.shape.Name(c.Name)
+		if ok && slices.Contains(lacks, name) && !slices.Contains(p.key, c.Name) && !t.Names(c.Name) {
+			fresh = append(fresh, c.Name)
+		}
+	}
+	if fresh == nil {
+		return p, t, nil
+	}
+	t.Drop, t.Only = append(slices.Clone(t.Drop), fresh...), nil
+	p, err = makePlan(ctx, f, t, src, keys)
+	return p, t, err
 }
 
 // makeShape says what becomes of a table's rows. What names a row must come to the warehouse.

@@ -35,12 +35,12 @@ const passAfter = 30 * time.Second
 // after the feed has passed the moment of reading. In a ledger each row of the source
 // must be there; older versions beside it are what a ledger is for.
 func Prove(ctx context.Context, w Work) (Proof, error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
 	if err != nil {
 		return Proof{}, err
 	}
 	if _, err := w.Warehouse.Prepare(ctx, p.target); err != nil {
-		return Proof{}, err
+		return Proof{}, named(err, w.Feed.Name, w.Table.Table)
 	}
 	keys := p.target.Key
 	if w.Table.Keep == feed.KeepLedger {
@@ -172,7 +172,7 @@ func Versions(ctx context.Context, w Work, key []string) (columns []string, list
 		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.",
 			"The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
 	}
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -25,7 +25,7 @@ const longestValue = 500
 
 // TakeSample reads the newest rows of both sides, by watermark where there is one.
 func TakeSample(ctx context.Context, w Work, limit int64) (Sample, error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
 	if err != nil {
 		return Sample{}, err
 	}
@@ -76,7 +76,7 @@ func texts(record arrow.RecordBatch, columns []schema.Column) [][]*string {
 
 // Counts counts the rows of both sides.
 func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -14,15 +14,8 @@ import (
 // the source, after the run has read what changed, and ends those that only the warehouse
 // still has. A row that comes again later comes with a new watermark.
 func (r *run) sweep(ctx context.Context) error {
-	if r.Table.Sweep == "" || r.outcome.To.Version == 0 {
-		return nil
-	}
-	every, err := window.ParseDuration(r.Table.Sweep)
-	if err != nil {
-		return err
-	}
-	last, err := r.Warehouse.Journal().LastSweep(ctx, r.Feed.Name, r.Table.Table)
-	if err != nil || time.Since(last) < every {
+	due, err := r.sweepIsDue(ctx)
+	if err != nil || !due || r.outcome.To.Version == 0 {
 		return err
 	}
 	moment, err := r.Source.Moment(ctx)
@@ -64,4 +57,16 @@ func (r *run) sweep(ctx context.Context) error {
 	r.outcome.Writing += time.Since(begun)
 	r.note("The sweep compared %d keys of the source and found %s deleted.", read, plural(gone, "row"))
 	return nil
+}
+
+func (r *run) sweepIsDue(ctx context.Context) (bool, error) {
+	if r.sweeps || r.Table.Sweep == "" {
+		return r.sweeps, nil
+	}
+	every, err := window.ParseDuration(r.Table.Sweep)
+	if err != nil {
+		return false, err
+	}
+	last, err := r.Warehouse.Journal().LastSweep(ctx, r.Feed.Name, r.Table.Table)
+	return time.Since(last) >= every, err
 }

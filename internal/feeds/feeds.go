@@ -95,6 +95,24 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	return out, err
 }
 
+// Preview shapes some rows of a table as a feed file has it. Nothing is written.
+func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engine.Preview, error) {
+	f, err := feed.ParseFile([]byte(file))
+	if err != nil {
+		return engine.Preview{}, err
+	}
+	t, ok := f.Table(table)
+	if !ok {
+		return engine.Preview{}, problem.Newf(problem.NotFound,
+			"Check the name against the file's tables; write it as schema.table.", "The feed file has no table %q.", table)
+	}
+	src, err := r.Databases.Source(ctx, f.Source)
+	if err != nil {
+		return engine.Preview{}, err
+	}
+	return engine.TakePreview(ctx, engine.Work{Feed: f, Table: t, Source: src, Keys: r.keysOf(ctx)}, show)
+}
+
 // keysOf gives the keys that columns are hashed with. One that applying a file would make
 // stands for itself while the file is checked.
 func (r *Rules) keysOf(ctx context.Context) shape.Keys {

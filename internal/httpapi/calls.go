@@ -3,8 +3,10 @@ package httpapi
 import (
 	"bufio"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -35,6 +37,12 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-tokens", get, "/tokens", "List tokens", "sign-in", 0}, s.tokens)
 	handle(api, operation{"add-token", post, "/tokens", "Make a token", "sign-in", http.StatusCreated}, s.addToken)
 	handle(api, operation{"remove-token", del, "/tokens/{id}", "Remove a token", "sign-in", 0}, s.removeToken)
+	handle(api, operation{"list-hash-keys", get, "/hash-keys", "List the keys that columns are hashed with", "hash keys", 0},
+		s.hashKeys)
+	handle(api, operation{"export-hash-key", get, "/hash-keys/{name}", "Give a key that columns are hashed with",
+		"hash keys", 0}, s.exportHashKey)
+	handle(api, operation{"import-hash-key", put, "/hash-keys/{name}", "Keep a key that was made elsewhere", "hash keys",
+		0}, s.importHashKey)
 	for _, side := range []store.Side{store.Sources, store.Warehouses} {
 		group, noun := string(side), side.Noun()
 		c := connections{s, side}
@@ -55,6 +63,8 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-feeds", get, "/feeds", "List feeds with their tables", "feeds", 0}, s.feeds)
 	handle(api, operation{"apply-feed-file", post, "/feed-files",
 		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
+	handle(api, operation{"preview-feed-file", post, "/previews",
+		"Show rows of a table before and after a feed file has shaped them; nothing is written", "feeds", 0}, s.preview)
 	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
 	handle(api, operation{"export-feed", get, "/feeds/{name}/file", "Give a feed as a feed file", "feeds", 0},
 		s.exportFeed)
@@ -197,6 +207,56 @@ func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[clien
 		how = feeds.DryRun
 	}
 	return reply(s.rules.Apply(ctx, in.Body.File, how))
+}
+
+type previewRequest struct {
+	Body struct {
+		File  string `json:"file" doc:"The feed file, in YAML"`
+		Table string `json:"table" doc:"The table, as the file has it"`
+		Rows  int    `json:"rows,omitempty" minimum:"1" maximum:"100" default:"10" doc:"How many rows are shown"`
+	}
+}
+
+// previewWithin is how long a preview may take.
+const previewWithin = 30 * time.Second
+
+func (s *Service) preview(ctx context.Context, in *previewRequest) (*answer[client.Preview], error) {
+	ctx, cancel := context.WithTimeout(ctx, previewWithin)
+	defer cancel()
+	x, err := s.rules.Preview(ctx, in.Body.File, in.Body.Table, in.Body.Rows)
+	out := client.Preview{Table: in.Body.Table, Before: x.Before, After: x.After, Rows: []client.PreviewRow{}, Read: x.Read,
+		Filtered: x.Filtered, SetAside: x.SetAside}
+	for _, r := range x.Rows {
+		out.Rows = append(out.Rows, client.PreviewRow(r))
+	}
+	return reply(out, err)
+}
+
+func (s *Service) hashKeys(ctx context.Context, _ *none) (*answer[[]client.HashKey], error) {
+	return reply(s.store.HashKeys(ctx))
+}
+
+type hashKeyContent struct {
+	Key string `json:"key" doc:"64 hexadecimal digits"`
+}
+
+func (s *Service) exportHashKey(ctx context.Context, in *named) (*answer[hashKeyContent], error) {
+	key, err := s.store.HashKey(ctx, in.Name)
+	return reply(hashKeyContent{hex.EncodeToString(key)}, err)
+}
+
+type hashKeyRequest struct {
+	Name string `path:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
+	Body hashKeyContent
+}
+
+func (s *Service) importHashKey(ctx context.Context, in *hashKeyRequest) (*none, error) {
+	key, err := hex.DecodeString(strings.TrimSpace(in.Body.Key))
+	if err != nil {
+		return nil, problem.New(problem.Invalid, "The key is not written in hexadecimal digits.",
+			"Give what noemata keys export has written.")
+	}
+	return nil, s.store.TakeHashKey(ctx, in.Name, key)
 }
 
 type feedFile struct {

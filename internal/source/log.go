@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -64,10 +65,11 @@ func Coherent(t schema.Table, what string) error {
 	return nil
 }
 
-// CopyAgain is the problem of a table whose rows are not known any more.
-func CopyAgain(table schema.Name, format string, args ...any) error {
-	return problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+
-		problem.Word(table.Display())+". A history keeps its past.", format, args...)
+// CopyAgain is the problem of a table whose rows are not known any more. drifted tells what has
+// changed of its structure; empty for nothing.
+func CopyAgain(drifted drift.Kind, table schema.Name, format string, args ...any) error {
+	return drift.Of(drifted, problem.Newf(problem.Held, "Copy the table again: noemata feeds copy FEED --table "+
+		problem.Word(table.Display())+". A history keeps its past.", format, args...))
 }
 
 // Followed is a table whose changes are followed.

@@ -7,6 +7,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -28,6 +29,8 @@ type Journal interface {
 	// LastLoad tells what a table's rows were written to last, and in which shape; empty where
 	// there were none.
 	LastLoad(ctx context.Context, feed, table string) (target, shape string, err error)
+	// Structure is what a table had when its rows came last, as its owner wrote it; empty for none.
+	Structure(ctx context.Context, feed, table string) (string, error)
 	// LastSweep is when the keys of a table were last compared; zero for never.
 	LastSweep(ctx context.Context, feed, table string) (time.Time, error)
 
@@ -49,6 +52,9 @@ type Journal interface {
 	// WaitingTxns gives the transactions those changes are from, in no order, and some of
 	// them more than once.
 	WaitingTxns(ctx context.Context, s Stash, visit func(change.Txn)) error
+
+	// Drifts lists what has changed of the structure of a feed's tables, the newest first.
+	Drifts(ctx context.Context, feed string, limit int) ([]drift.Entry, error)
 
 	// Note makes entries, all of them or none.
 	Note(ctx context.Context, feed string, entries ...Entry) error
@@ -158,6 +164,8 @@ type (
 	}
 	// KeepStructure keeps the structure of a table that follows.
 	KeepStructure struct{ Table, Structure string }
+	// Structured keeps the structure of a table that does not follow the log.
+	Structured struct{ Table, Structure string }
 	// Hold keeps a table out of its feed, whose checkpoint must have the version.
 	Hold struct {
 		Table, Reason string
@@ -170,6 +178,8 @@ type (
 		Table      string
 		Keys, Gone int64
 	}
+	// Drifted tells that the structure of a table has changed, and what was done.
+	Drifted struct{ Entry drift.Entry }
 	// SetAside keeps rows that could not be stored as they are.
 	SetAside struct {
 		Table string
@@ -189,9 +199,11 @@ func (CopyDone) entry()      {}
 func (SettleCopy) entry()    {}
 func (Joined) entry()        {}
 func (KeepStructure) entry() {}
+func (Structured) entry()    {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
 func (Swept) entry()         {}
+func (Drifted) entry()       {}
 func (SetAside) entry()      {}
 
 // TooNew is the problem of a journal that a later version of Noemata has written.

@@ -35,6 +35,8 @@ type Warehouse interface {
 	// Refit makes an existing target take what the source has now, before it is copied
 	// again.
 	Refit(ctx context.Context, t Target) error
+	// Lacks lists the columns of a target that an existing table does not have.
+	Lacks(ctx context.Context, t Target) ([]string, error)
 	// LeftOver lists the columns of an existing table that the target does not have.
 	LeftOver(ctx context.Context, t Target) ([]LeftOver, error)
 	// Empty tells whether a target has no rows at all.

@@ -16,6 +16,7 @@
 package feed
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -27,6 +28,7 @@ import (
 
 	"github.com/robfig/cron/v3"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 )
@@ -80,6 +82,7 @@ type Feed struct {
 	Target    string  `json:"target,omitempty" yaml:"target,omitempty" doc:"Names of the target tables: schema.table, with {source}, {schema} and {table} filled in"`
 	Prefix    string  `json:"prefix,omitempty" yaml:"prefix,omitempty" pattern:"^[a-z_][a-z0-9_]{0,15}$" doc:"What the names of added columns begin with; nm_ when left out"`
 	Retain    *Retain `json:"retain,omitempty" yaml:"retain,omitempty" doc:"How much log the source may have to keep for the feed"`
+	Drift     *Drift  `json:"drift,omitempty" yaml:"drift,omitempty,flow" doc:"What becomes of tables whose structure changes at the source"`
 	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
 }
 
@@ -103,9 +106,58 @@ type Table struct {
 	Computed  map[string]Computed  `json:"computed,omitempty" yaml:"computed,omitempty" doc:"Columns that are made of others, by their name in the target"`
 	Key       []string             `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
 	Target    string               `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
+	Drift     *Drift               `json:"drift,omitempty" yaml:"drift,omitempty,flow" doc:"What becomes of this table when its structure changes, instead of what the feed says"`
 	Sweep     string               `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
 	AsText    []string             `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
 	PageRows  int64                `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
+}
+
+// Drift says what becomes of a table whose structure changes at the source.
+type Drift struct {
+	Tables  drift.Policy `json:"tables,omitempty" yaml:"tables,omitempty" enum:"follow,hold" doc:"Of tables that are replaced; hold when left out"`
+	Columns drift.Policy `json:"columns,omitempty" yaml:"columns,omitempty" enum:"follow,hold,ignore" doc:"Of columns that come, go or change their place; hold when left out"`
+	Types   drift.Policy `json:"types,omitempty" yaml:"types,omitempty" enum:"follow,hold" doc:"Of columns of another type; hold when left out"`
+	Keys    drift.Policy `json:"keys,omitempty" yaml:"keys,omitempty" enum:"follow,hold" doc:"Of tables whose key is another; hold when left out"`
+}
+
+func (d *Drift) of(k drift.Kind) drift.Policy {
+	if d == nil {
+		return ""
+	}
+	switch k {
+	case drift.Tables:
+		return d.Tables
+	case drift.Columns:
+		return d.Columns
+	case drift.Types:
+		return d.Types
+	}
+	return d.Keys
+}
+
+// Policy is what becomes of a table where something has changed: as the table says it, or else
+// the feed.
+func (f *Feed) Policy(t Table, k drift.Kind) drift.Policy {
+	return cmp.Or(t.Drift.of(k), f.Drift.of(k), drift.Hold)
+}
+
+func (d *Drift) check(at string, fault func(string, string, ...any)) {
+	if d == nil {
+		return
+	}
+	for _, x := range []struct {
+		name   string
+		policy drift.Policy
+	}{{"tables", d.Tables}, {"columns", d.Columns}, {"types", d.Types}, {"keys", d.Keys}} {
+		switch {
+		case x.policy == "", x.policy == drift.Follow, x.policy == drift.Hold:
+		case x.policy == drift.Ignore && x.name == "columns":
+		case x.policy == drift.Ignore:
+			fault(at+"."+x.name, "What has changed there cannot be ignored: write follow or hold.")
+		default:
+			fault(at+"."+x.name, "%q is not a policy: write follow, hold or, for columns, ignore.", x.policy)
+		}
+	}
 }
 
 // Watermark says how a rising column is read.
@@ -159,6 +211,7 @@ func (f *Feed) Check() []Fault {
 	if _, err := time.LoadLocation(f.Zone); err != nil {
 		fault("zone", "%q is not a time zone: write it as Europe/Berlin.", f.Zone)
 	}
+	f.Drift.check("drift", fault)
 	if f.Prefix != "" && !prefixPattern.MatchString(f.Prefix) {
 		fault("prefix", "%q cannot be a prefix: use lower-case letters, digits and underscores, 16 at most.", f.Prefix)
 	}
@@ -348,6 +401,7 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 		}
 	}
 	t.checkShape(at, fault)
+	t.Drift.check(at+".drift", fault)
 	if t.PageRows < 0 {
 		fault(at+".page_rows", "page_rows must be 1 or more.")
 	}

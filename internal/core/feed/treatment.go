@@ -111,6 +111,13 @@ func (t *Table) Dropped(column string) bool {
 // Private tells whether the values of a column must not be seen in the clear.
 func (t *Table) Private(column string) bool { return t.Dropped(column) || t.Columns[column].Private() }
 
+// Names tells whether the feed names a column of the source.
+func (t *Table) Names(column string) bool {
+	_, treated := t.Columns[column]
+	return treated || slices.Contains(t.Only, column) || slices.Contains(t.AsText, column) ||
+		t.Watermark != nil && (t.Watermark.Column == column || t.Watermark.Fallback == column)
+}
+
 // Shaped tells whether rows change on their way, other than by columns that are left out.
 func (t *Table) Shaped() bool {
 	if t.Where != "" || len(t.Computed) > 0 {

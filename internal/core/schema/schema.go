@@ -178,6 +178,7 @@ func display(part string) string {
 // Table is a table or view of a source, as its catalogue describes it.
 type Table struct {
 	Name        Name
+	ID          string // the source's own for it: of a table that replaces it another one; empty where it has none
 	View        bool
 	Partitioned bool
 	Columns     []Column

@@ -283,14 +283,20 @@ func (s *Shape) For(arriving []string) *Shape {
 	return &out
 }
 
-// Verdict is what became of a row.
-type Verdict uint8
+// Verdict is what became of a row, and why it cannot be stored.
+type Verdict struct {
+	What Fate
+	Why  string // a sentence
+}
 
-// What becomes of a row.
+// Fate is what becomes of a row.
+type Fate uint8
+
+// What becomes of rows.
 const (
-	Arrives Verdict = iota
-	LeftOut         // by the filter
-	Aside           // it cannot be stored
+	Arrives Fate = iota
+	LeftOut      // by the filter
+	Aside        // it cannot be stored
 )
 
 // Batch shapes rows. Columns of the record that come after those that are read are passed on.
@@ -301,26 +307,38 @@ func (s *Shape) Batch(b rows.Batch, wantGone bool) rows.Batch {
 		b.Record.Retain()
 		return b
 	}
-	var out rows.Batch
+	_, out := s.batch(b, wantGone)
+	return out
+}
+
+// Verdicts shapes rows as Batch does, and tells of each what became of it.
+func (s *Shape) Verdicts(b rows.Batch) ([]Verdict, rows.Batch) {
+	if s.plain {
+		b.Record.Retain()
+		return make([]Verdict, b.Record.NumRows()), b
+	}
+	return s.batch(b, false)
+}
+
+func (s *Shape) batch(b rows.Batch, wantGone bool) ([]Verdict, rows.Batch) {
+	out := rows.Batch{EndsAside: b.EndsAside}
 	in := s.input(b.Record)
 	verdicts := s.judge(in, nil)
 	made := s.make(in)
 	s.blame(in, verdicts)
 	var keep []int32
-	out.EndsAside = b.EndsAside
 	last := int(b.Record.NumRows()) - 1
 	for i, v := range verdicts {
 		switch {
-		case v == Arrives:
+		case v.What == Arrives, v.What == LeftOut && wantGone:
 			keep = append(keep, int32(i))
-			out.Gone = append(out.Gone, false)
-		case v == LeftOut && wantGone:
-			keep = append(keep, int32(i))
-			out.Gone = append(out.Gone, true)
-		case v == LeftOut:
+			out.Gone = append(out.Gone, v.What == LeftOut)
+		case v.What == LeftOut:
 			out.Filtered++
 		default:
-			out.Aside = append(out.Aside, s.aside(b.Record, i, in.wrong[i]))
+			a := s.aside(b.Record, i, in.wrong[i])
+			verdicts[i].Why = a.Reason
+			out.Aside = append(out.Aside, a)
 			out.EndsAside = out.EndsAside || i == last
 		}
 	}
@@ -336,7 +354,7 @@ func (s *Shape) Batch(b rows.Batch, wantGone bool) rows.Batch {
 	if !slices.Contains(out.Gone, true) {
 		out.Gone = nil
 	}
-	return out
+	return verdicts, out
 }
 
 // record keeps some rows of what was made.
@@ -383,7 +401,7 @@ func (s *Shape) judge(in input, skip func(row int) bool) []Verdict {
 		case err != nil:
 			in.fault(i, "", "where cannot be told: "+err.Error())
 		case !yes:
-			verdicts[i] = LeftOut
+			verdicts[i].What = LeftOut
 		}
 	}
 	return verdicts
@@ -405,8 +423,8 @@ func (s *Shape) make(in input) []arrow.Array {
 // blame sets rows aside that something is wrong with, unless they are left out anyway.
 func (s *Shape) blame(in input, verdicts []Verdict) {
 	for i := range in.wrong {
-		if verdicts[i] == Arrives {
-			verdicts[i] = Aside
+		if verdicts[i].What == Arrives {
+			verdicts[i].What = Aside
 		}
 	}
 }
@@ -502,8 +520,8 @@ func (s *Shape) Changes(b change.Batch) change.Batch {
 	for i, v := range verdicts {
 		r := &b.Rows[i]
 		switch {
-		case ends(i) || v == Arrives:
-		case v == Aside:
+		case ends(i) || v.What == Arrives:
+		case v.What == Aside:
 			b.Aside = append(b.Aside, s.aside(read, i, in.wrong[i]))
 			r.Kind = 0
 		case r.Kind == change.Update:

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
@@ -20,7 +21,7 @@ import (
 // their names, a column is found by it; else by its place, as long as there are as many.
 func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 	if n := len(t.all) + t.hidden; !log.Named && len(log.Columns) != n {
-		return nil, source.CopyAgain(t.Table.Name,
+		return nil, source.CopyAgain(drift.Columns, t.Table.Name,
 			"The log holds changes of %s from when it had %d columns; it has %d now.", t.Table.Name, len(log.Columns),
 			n)
 	}
@@ -30,19 +31,19 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 			at = slices.IndexFunc(log.Columns, func(l binlog.Column) bool { return l.Name == c.Name })
 		}
 		if at < 0 || at >= len(log.Columns) {
-			return nil, source.CopyAgain(t.Table.Name,
+			return nil, source.CopyAgain(drift.Columns, t.Table.Name,
 				"The log holds changes of %s from when it had no column %s, so the column's values are not known.",
 				t.Table.Name, c.Name)
 		}
 		if !fits(c, log.Columns[at], log.Named) {
-			return nil, source.CopyAgain(t.Table.Name,
+			return nil, source.CopyAgain(drift.Types, t.Table.Name,
 				"The type of the column %s of %s was changed; what the log holds from before or after does not fit.",
 				c.Name, t.Table.Name)
 		}
 		places = append(places, at)
 	}
 	if !slices.IsSorted(places) {
-		return nil, source.CopyAgain(t.Table.Name,
+		return nil, source.CopyAgain(drift.Columns, t.Table.Name,
 			"The columns of %s stand in another order than the log has them: if names were exchanged, rows that are "+
 				"not told have the wrong values under them.", t.Table.Name)
 	}
@@ -55,12 +56,12 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 		}
 		slices.Sort(key)
 		if !slices.Equal(key, t.primary) {
-			return nil, source.CopyAgain(t.Table.Name,
+			return nil, source.CopyAgain(drift.Keys, t.Table.Name,
 				"The primary key of %s is (%s) in the log, and it was (%s) when the run began.", t.Table.Name,
 				strings.Join(key, ", "), strings.Join(t.primary, ", "))
 		}
 	} else if t.altered {
-		return nil, source.CopyAgain(t.Table.Name,
+		return nil, source.CopyAgain(drift.Columns, t.Table.Name,
 			"The structure of %s was changed, and the server's log does not tell how its rows are to be read since: "+
 				"its binlog_row_metadata is not FULL.", t.Table.Name)
 	}
@@ -72,7 +73,7 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 			if _, known := t.Table.Column(l.Name); !known &&
 				!slices.ContainsFunc(t.all, func(a schema.Column) bool { return a.Name == l.Name }) {
 				// A column that was dropped since, or one that was added after this run looked.
-				return places, source.CopyAgain(t.Table.Name,
+				return places, source.CopyAgain(drift.Columns, t.Table.Name,
 					"The log holds changes of %s with a column %s, which was not there when the run began.",
 					t.Table.Name, l.Name)
 			}
@@ -289,7 +290,7 @@ func (s *Source) codecsOf(ctx context.Context, t *followed, m *mapped) error {
 		}
 		charset, ok := charsets[l.Collation]
 		if !ok {
-			m.unfit = source.CopyAgain(t.Table.Name,
+			m.unfit = source.CopyAgain(drift.Types, t.Table.Name,
 				"The column %s of %s has a collation in the log that the server does not know any more (number %d).",
 				c.Name, t.Table.Name, l.Collation)
 			return nil
@@ -302,7 +303,7 @@ func (s *Source) codecsOf(ctx context.Context, t *followed, m *mapped) error {
 			return err
 		}
 		if decode == nil {
-			m.unfit = source.CopyAgain(t.Table.Name,
+			m.unfit = source.CopyAgain(drift.Types, t.Table.Name,
 				"The column %s of %s is in the character set %s in the log, which cannot be read from it.", c.Name,
 				t.Table.Name, charset)
 			return nil

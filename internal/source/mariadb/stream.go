@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -437,11 +438,11 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		var unfit error
 		switch what {
 		case replaces:
-			unfit = source.CopyAgain(t.Table.Name,
+			unfit = source.CopyAgain(drift.Tables, t.Table.Name,
 				"The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is "+
 					"not told.", t.Table.Name)
 		case writes:
-			unfit = source.CopyAgain(t.Table.Name,
+			unfit = source.CopyAgain("", t.Table.Name,
 				"A change was logged as a statement (%s), not by its rows: whether it wrote to %s, by itself, a "+
 					"view, a trigger or a function, is not told. SET GLOBAL binlog_format = ROW, and let no session "+
 					"choose another.", words(list), t.Table.Name)

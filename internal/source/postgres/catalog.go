@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 
 	"github.com/jackc/pgx/v5"
 
@@ -56,6 +57,7 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 	if err != nil {
 		return t, err
 	}
+	t.ID = strconv.FormatUint(uint64(oid), 10)
 	if !schemaUsable {
 		return t, s.noPrivilege(name, "USAGE", "SCHEMA "+schema.Quote(name.Schema))
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
@@ -260,7 +261,7 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 		lacks := func(c string) bool { return columns != nil && !slices.Contains(columns, c) }
 		if told := ok && !slices.ContainsFunc(t.Table.ColumnNames(), lacks); !told && t.Since != "" {
 			return &source.TableError{Table: t.Table.Name,
-				Err: source.CopyAgain(t.Table.Name,
+				Err: source.CopyAgain(drift.Tables, t.Table.Name,
 					"The publication %s of %s was altered: changes of %s since %s may not have been told.", name,
 					s.what, t.Table.Name, t.Since)}
 		}

@@ -17,6 +17,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -390,10 +391,10 @@ func (x *stream) relation(r *reader) error {
 			case place < 0:
 				extra = append(extra, column)
 			case p.table.types[place] != typ && p.unfit == nil:
-				p.unfit = source.CopyAgain(name,
+				p.unfit = source.CopyAgain(drift.Types, name,
 					"The type of the column %s of %s was changed; what the log holds from before or after does not fit.", column, name)
 			case place < last && p.unfit == nil:
-				p.unfit = source.CopyAgain(name,
+				p.unfit = source.CopyAgain(drift.Columns, name,
 					"The columns of %s stand in another order than the log has them: if names were exchanged, rows "+
 						"that are not told have the wrong values under them.", name)
 			}
@@ -407,7 +408,7 @@ func (x *stream) relation(r *reader) error {
 	}
 	for i, c := range p.table.Table.Columns {
 		if !slices.Contains(p.columns, i) && p.unfit == nil {
-			p.unfit = source.CopyAgain(name,
+			p.unfit = source.CopyAgain(drift.Columns, name,
 				"The log holds changes of %s from before it had the column %s, so the column's values are not known.",
 				name, c.Name)
 		}
@@ -415,7 +416,7 @@ func (x *stream) relation(r *reader) error {
 	slices.Sort(key)
 	if was := slices.Sorted(slices.Values(p.table.names)); identity != 'f' && p.unfit == nil && p.table.names != nil &&
 		!slices.Equal(key, was) {
-		p.unfit = source.CopyAgain(name,
+		p.unfit = source.CopyAgain(drift.Keys, name,
 			"The key of %s was changed: the log names its rows by (%s), and they are known by (%s).", name,
 			strings.Join(key, ", "), strings.Join(was, ", "))
 	}
@@ -438,7 +439,7 @@ func (x *stream) extra(name schema.Name, columns []string) error {
 	if len(added) == 0 {
 		return nil
 	}
-	return source.CopyAgain(name, "The source's table %s has a new column %s.", name, strings.Join(added, ", "))
+	return source.CopyAgain(drift.Columns, name, "The source's table %s has a new column %s.", name, strings.Join(added, ", "))
 }
 
 // cell is one value of a tuple: 'n' null, 'u' left out, 't' text, 'b' binary.

@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/position"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -49,19 +50,22 @@ type state struct {
 	parts       map[partOf]warehouse.PartCopied
 	copied      map[of]table
 	waiting     map[of]table
+	drifts      map[string][]drift.Entry // by feed, the newest last
+	structures  map[of]string
 }
 
 func newState() state {
 	return state{map[schema.Name]table{}, map[of]warehouse.Checkpoint{}, map[of][]load{}, map[of][]rows.Aside{},
 		map[of]time.Time{},
 		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
-		map[of]table{}}
+		map[of]table{}, map[string][]drift.Entry{}, map[of]string{}}
 }
 
 func (s state) clone() state {
 	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside),
 		maps.Clone(s.sweeps),
-		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting)}
+		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting),
+		maps.Clone(s.drifts), maps.Clone(s.structures)}
 }
 
 func (s state) dropStash(at of) {
@@ -162,6 +166,11 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 		s.logs[feed] = l
 	case warehouse.Swept:
 		s.sweeps[at(e.Table)] = time.Now()
+	case warehouse.Structured:
+		s.structures[at(e.Table)] = e.Structure
+	case warehouse.Drifted:
+		e.Entry.At = time.Now()
+		s.drifts[feed] = append(slices.Clone(s.drifts[feed]), e.Entry)
 	case warehouse.SetAside:
 		s.keepAside(at(e.Table), e.Rows, nil)
 	default:
@@ -262,6 +271,16 @@ func (j journal) LastLoad(_ context.Context, feed, table string) (target, shape 
 	}
 	last := loads[len(loads)-1]
 	return last.target, last.shape, nil
+}
+
+func (j journal) Drifts(_ context.Context, feed string, limit int) ([]drift.Entry, error) {
+	list := slices.Clone(j.see().drifts[feed])
+	slices.Reverse(list)
+	return list[:min(limit, len(list))], nil
+}
+
+func (j journal) Structure(_ context.Context, feed, table string) (string, error) {
+	return j.see().structures[of{feed, table}], nil
 }
 
 func (j journal) LastSweep(_ context.Context, feed, table string) (time.Time, error) {

@@ -18,6 +18,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"noemata/internal/connection"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
 	"noemata/internal/core/problem"
@@ -147,8 +148,12 @@ func (w *Warehouse) Prepare(ctx context.Context, t warehouse.Target) (made bool,
 	}
 	for _, c := range t.All() {
 		if have, ok := (schema.Table{Columns: has.columns}).Column(c.Name); !ok || have.Type != c.Type {
-			return false, problem.Newf(problem.Held, "Copy the table again.",
-				"The target %s does not have the columns that the source has now.", t.Name)
+			kind := drift.Columns
+			if ok {
+				kind = drift.Types
+			}
+			return false, drift.Of(kind, problem.Newf(problem.Held, "Copy the table again.",
+				"The target %s does not have the columns that the source has now.", t.Name))
 		}
 	}
 	return false, nil
@@ -170,6 +175,17 @@ func (w *Warehouse) Refit(ctx context.Context, t warehouse.Target) error {
 		s.tables[t.Name] = has
 		return nil
 	})
+}
+
+// Lacks lists the columns of a target that an existing table does not have.
+func (w *Warehouse) Lacks(_ context.Context, t warehouse.Target) (list []string, err error) {
+	has := w.see().tables[t.Name].columns
+	for _, c := range t.All() {
+		if _, ok := (schema.Table{Columns: has}).Column(c.Name); !ok && len(has) > 0 {
+			list = append(list, c.Name)
+		}
+	}
+	return list, nil
 }
 
 // LeftOver lists the columns that a target does not have.

@@ -159,6 +159,17 @@ func (b *Base) asOfIsCurrent(ctx context.Context, t warehouse.Target) error {
 	return nil
 }
 
+// Lacks lists the columns of a target that an existing table does not have.
+func (b *Base) Lacks(ctx context.Context, t warehouse.Target) (list []string, err error) {
+	existing, err := b.columns(ctx, t.Name)
+	for _, c := range t.All() {
+		if _, there := existing[c.Name]; !there && len(existing) > 0 {
+			list = append(list, c.Name)
+		}
+	}
+	return list, err
+}
+
 // LeftOver lists the columns of a table that the target does not have.
 func (b *Base) LeftOver(ctx context.Context, t warehouse.Target) (list []warehouse.LeftOver, err error) {
 	existing, err := b.columns(ctx, t.Name)

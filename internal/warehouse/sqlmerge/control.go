@@ -58,6 +58,12 @@ var migrations = [][]string{
 	{
 		`ALTER TABLE noemata.loads ADD COLUMN shape VARCHAR`,
 		`ALTER TABLE noemata.copy_parts ADD COLUMN filtered_count BIGINT`,
+		// Of tables that are found otherwise than by the log.
+		`CREATE TABLE noemata.structures (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, structure VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
+		`CREATE TABLE noemata.drifts (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, kind VARCHAR NOT NULL, what VARCHAR NOT NULL,
+    done VARCHAR NOT NULL, run BIGINT NOT NULL, noted_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
 	},
 }
 

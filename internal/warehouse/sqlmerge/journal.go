@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/position"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/stash"
@@ -125,6 +127,16 @@ WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed,
 	return found[0][0].(string), found[0][1].(string), nil
 }
 
+// Structure is what a table had when its rows came last.
+func (j journal) Structure(ctx context.Context, feed, table string) (string, error) {
+	found, err := j.ask(ctx, "structures", "SELECT structure FROM noemata.structures WHERE feed = $1 AND source_table = $2",
+		feed, table)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0][0].(string), nil
+}
+
 // LastSweep is when the keys of a table were last compared.
 func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, error) {
 	found, err := j.ask(ctx, "sweeps", "SELECT swept_at FROM noemata.sweeps WHERE feed = $1 AND source_table = $2",
@@ -180,6 +192,19 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 		return err
 	}
 	return j.SetPosition(ctx, feed, "", nil)
+}
+
+// Drifts lists what has changed of the structure of a feed's tables.
+func (j journal) Drifts(ctx context.Context, feed string, limit int) ([]drift.Entry, error) {
+	found, err := j.ask(ctx, "drifts", `SELECT source_table, kind, what, done, run, noted_at FROM noemata.drifts
+WHERE feed = $1 ORDER BY noted_at DESC LIMIT `+strconv.Itoa(limit), feed)
+	list := []drift.Entry{}
+	for _, row := range found {
+		text := func(i int) string { return row[i].(string) }
+		list = append(list, drift.Entry{Table: text(0), Kind: drift.Kind(text(1)), What: text(2), Done: text(3),
+			Run: row[4].(int64), At: row[5].(time.Time).UTC()})
+	}
+	return list, err
 }
 
 // Copies lists the tables of a feed that follows a log.
@@ -340,6 +365,12 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 	case warehouse.KeepStructure:
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
 			e.Structure)
+	case warehouse.Structured:
+		if err := exec("DELETE FROM noemata.structures WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
+			return err
+		}
+		return exec("INSERT INTO noemata.structures (feed, source_table, structure) VALUES ($1, $2, $3)", feed, e.Table,
+			e.Structure)
 	case warehouse.Hold:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err
@@ -356,6 +387,9 @@ AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p
 		}
 		return exec(`INSERT INTO noemata.sweeps (feed, source_table, swept_at, keys_read, keys_gone)
 VALUES ($1, $2, now(), $3, $4)`, feed, e.Table, e.Keys, e.Gone)
+	case warehouse.Drifted:
+		return exec(`INSERT INTO noemata.drifts (feed, source_table, kind, what, done, run, noted_at)
+VALUES ($1, $2, $3, $4, $5, $6, now())`, feed, e.Entry.Table, string(e.Entry.Kind), e.Entry.What, e.Entry.Done, e.Entry.Run)
 	case warehouse.SetAside:
 		return keepAside(ctx, c, aside{feed: feed, table: e.Table, run: e.Run}, e.Rows, nil)
 	}

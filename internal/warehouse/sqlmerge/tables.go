@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -126,6 +127,10 @@ func (d Dialect) Misfit(t warehouse.Target, existing map[string]string, normal f
 	if t.Log {
 		remedy = "Copy the table again, which makes the target fit: noemata feeds copy FEED --table TABLE."
 	}
-	return problem.Newf(problem.Held, remedy,
-		"The target table %s does not have the columns that the source has now.%s", t.Name, said)
+	kind := drift.Columns
+	if other != nil {
+		kind = drift.Types
+	}
+	return drift.Of(kind, problem.Newf(problem.Held, remedy,
+		"The target table %s does not have the columns that the source has now.%s", t.Name, said))
 }

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"noemata/client"
+)
+
+func (a *app) previewCommand() *cobra.Command {
+	var rows int
+	c := &cobra.Command{Use: "preview FILE TABLE",
+		Short: "Show rows of a table before and after a feed file has shaped them; nothing is written",
+		Args:  exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			file, err := readFile(args[0], cmd.InOrStdin())
+			if err != nil {
+				return err
+			}
+			x, err := c.Preview(ctx, file, args[1], rows)
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, x, func(w io.Writer) { showPreview(w, x) })
+		})}
+	c.Flags().IntVar(&rows, "rows", 10, "how many rows are shown, 100 at most")
+	return c
+}
+
+func showPreview(w io.Writer, x client.Preview) {
+	rows := func(title string, columns []string, of func(client.PreviewRow) []*string) {
+		_, _ = fmt.Fprintf(w, "%s\n", title)
+		g := grid(w, append([]string{" row"}, columns...)...)
+		for i, r := range x.Rows {
+			if of(r) == nil {
+				continue
+			}
+			cells := table.Row{i + 1}
+			for _, v := range of(r) {
+				cells = append(cells, cell(v))
+			}
+			g.AppendRow(cells)
+		}
+		g.Render()
+	}
+	rows("at the source", x.Before, func(r client.PreviewRow) []*string { return r.Before })
+	_, _ = fmt.Fprintln(w)
+	rows("in the warehouse", x.After, func(r client.PreviewRow) []*string { return r.After })
+	for i, r := range x.Rows {
+		if r.Why != "" {
+			_, _ = fmt.Fprintf(w, "\nRow %d does not arrive: %s", i+1, r.Why)
+		}
+	}
+	_, _ = fmt.Fprintf(w, "\n%s looked at: %s arrive, %s left out by the filter, %s set aside.\n",
+		plural(int(x.Read), "row"), number(x.Read-x.Filtered-x.SetAside), number(x.Filtered), number(x.SetAside))
+}
+
+func (a *app) keysCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List the keys that columns are hashed with", Args: exactly(0),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+			x, err := c.HashKeys(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, x, func(w io.Writer) {
+				g := grid(w, "name", "made")
+				for _, k := range x {
+					g.AppendRow(table.Row{k.Name, when(&k.MadeAt)})
+				}
+				g.Render()
+			})
+		})}
+	export := &cobra.Command{Use: "export NAME",
+		Short: "Print a key: whoever has it can find out which values were hashed", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			key, err := c.ExportHashKey(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]string{"key": key}, "%s", key)
+		})}
+	var file string
+	take := &cobra.Command{Use: "import NAME", Short: "Keep a key that was exported elsewhere, from a file or standard input",
+		Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			content, err := readKeyFile(file, cmd.InOrStdin())
+			if err != nil {
+				return err
+			}
+			if err := c.ImportHashKey(ctx, args[0], content); err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]string{"imported": args[0]}, "The key %s is kept.", args[0])
+		})}
+	take.Flags().StringVar(&file, "file", "-", "where the key is; - is standard input")
+	return group("keys", "Keys that columns are hashed with", list, export, take)
+}
+
+// readKeyFile reads a key that was exported: a line of text.
+func readKeyFile(path string, stdin io.Reader) (string, error) {
+	in := stdin
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return "", usageError{fmt.Errorf("the key cannot be read: %w", err)}
+		}
+		defer func() { _ = f.Close() }()
+		in = f
+	}
+	content, err := io.ReadAll(io.LimitReader(in, 1024))
+	return strings.TrimSpace(string(content)), err
+}

@@ -1,0 +1,204 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/core/drift"
+	"noemata/internal/core/feed"
+	"noemata/internal/engine"
+	"noemata/internal/testkit"
+	"noemata/internal/warehouse/duckdb"
+	pgwarehouse "noemata/internal/warehouse/postgres"
+)
+
+// driftCase is one way in which the structure of a table changes, as each kind of server
+// writes it, and a row that is written afterwards.
+type driftCase struct {
+	name, postgres, maria string
+	kind                  drift.Kind
+}
+
+// The table is loans (id int PRIMARY KEY, copy varchar(20) NOT NULL, days int, at), with rows 1
+// to 3.
+var driftCases = []driftCase{
+	{"a column is added that may be null", "ADD note text", "ADD note text", drift.Columns},
+	{"a column is added with a constant default", "ADD note text DEFAULT 'n'", "ADD note varchar(9) DEFAULT 'n'", drift.Columns},
+	{"a column is added with a default of its own for each row", "ADD note text NOT NULL DEFAULT gen_random_uuid()::text",
+		"ADD note varchar(40) NOT NULL DEFAULT (uuid())", drift.Columns},
+	{"a column is added that is computed", "ADD note int GENERATED ALWAYS AS (days * 2) STORED",
+		"ADD note int AS (days * 2) STORED", drift.Columns},
+	{"a column is added before the others", "", "ADD note varchar(9) DEFAULT 'n' FIRST", drift.Columns},
+	{"a column is dropped", "DROP days", "DROP days", drift.Columns},
+	{"a column is renamed", "RENAME days TO length", "RENAME COLUMN days TO length", drift.Columns},
+	{"columns exchange their names", "RENAME copy TO x; ALTER TABLE loans RENAME note0 TO copy; ALTER TABLE loans RENAME x TO note0",
+		"RENAME COLUMN copy TO note0, RENAME COLUMN note0 TO copy", drift.Columns},
+	{"columns change places", "", "MODIFY days int FIRST", drift.Columns},
+	{"a type becomes wider", "ALTER days TYPE bigint", "MODIFY days bigint", drift.Types},
+	{"a type becomes narrower", "ALTER days TYPE smallint", "MODIFY days smallint", drift.Types},
+	{"a number becomes a text", "ALTER days TYPE text", "MODIFY days varchar(20)", drift.Types},
+	{"a text gets another character set", "", "MODIFY copy varchar(20) CHARACTER SET latin1 NOT NULL", drift.Types},
+	{"the key is another", "DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy)", "DROP PRIMARY KEY, ADD PRIMARY KEY (copy)", drift.Keys},
+	{"the table is replaced", "RENAME TO gone; CREATE TABLE loans (LIKE gone INCLUDING ALL); INSERT INTO loans SELECT * FROM gone WHERE id < 3",
+		"RENAME TO gone; CREATE TABLE loans LIKE gone; INSERT INTO loans SELECT * FROM gone WHERE id < 3", drift.Tables},
+}
+
+// drifting is a source whose tables change, of either kind.
+type drifting struct {
+	*workbench
+	exec  func(string)
+	table func(string) string
+	now   string
+}
+
+func newDrifting(t *testing.T, server, warehouse string) *drifting {
+	if server == "PostgreSQL" {
+		b := newWorkbench(t, warehouse)
+		return &drifting{b, func(sql string) { b.exec(sql) }, func(name string) string { return "public." + name }, "clock_timestamp()"}
+	}
+	b := newMariaBench(t, warehouse)
+	return &drifting{b.workbench, b.exec, b.table, "now(6)"}
+}
+
+// bring runs the tables once; what is wrong with them is told by name.
+func (d *drifting) bring(tables []feed.Table) map[string]error {
+	d.feed.Tables = tables
+	troubles := map[string]error{}
+	if tables[0].Find == feed.FindLog {
+		f := &follower{workbench: d.workbench}
+		ctx := context.Background()
+		report, err := d.engine.Follow(ctx, f.work())
+		require.NoError(d.t, err)
+		for _, x := range report.Tables {
+			troubles[x.Table] = x.Trouble
+		}
+		return troubles
+	}
+	for _, table := range tables {
+		w := d.work(table)
+		d.feed.Tables = tables
+		_, err := d.engine.Run(context.Background(), w)
+		troubles[table.Table] = err
+	}
+	return troubles
+}
+
+// Whatever changes of a table's structure, while rows are written, under each policy: what the
+// feed follows is equal to the source again, what it holds waits alone, what it ignores goes on,
+// and each is said. The lines of docs/drift.md are made here.
+func TestDrift(t *testing.T) {
+	var lines []string
+	for _, server := range []string{"PostgreSQL", "MariaDB"} {
+		for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindWhole} {
+			for i, x := range driftCases {
+				statement := x.postgres
+				if server == "MariaDB" {
+					statement = x.maria
+				}
+				for k, policy := range []drift.Policy{drift.Follow, drift.Hold, drift.Ignore} {
+					if statement == "" || policy == drift.Ignore && x.kind != drift.Columns ||
+						testing.Short() && (i+k)%5 != 0 {
+						continue
+					}
+					kind := []string{duckdb.Kind, pgwarehouse.Kind}[(i+k)%2]
+					t.Run(fmt.Sprintf("%s/%s/%s/%s", server, find, strings.ReplaceAll(x.name, " ", "_"), policy),
+						func(t *testing.T) {
+							lines = append(lines, drifts(t, newDrifting(t, server, kind), x, statement, server, find, policy))
+						})
+				}
+			}
+		}
+	}
+	if os.Getenv("NOEMATA_GOLDEN") == "write" {
+		path := filepath.Join("..", "..", "docs", "drift.md")
+		content, err := os.ReadFile(path)
+		require.NoError(t, err)
+		head, _, _ := strings.Cut(string(content), "| source | find |")
+		head += "| source | find | what changes | policy | what becomes of the table | rows of before |\n| --- | --- | --- | --- | --- | --- |\n"
+		require.NoError(t, os.WriteFile(path, []byte(head+strings.Join(lines, "\n")+"\n"), 0o644))
+	}
+}
+
+// drifts has a table change and gives the line of docs/drift.md.
+func drifts(t *testing.T, d *drifting, x driftCase, statement, server string, find feed.Find, policy drift.Policy) string {
+	text := "varchar(20)"
+	d.exec("CREATE TABLE loans (id int PRIMARY KEY, copy " + text + " NOT NULL, note0 " + text + ", days int, at timestamp(6) NOT NULL DEFAULT " +
+		map[string]string{"PostgreSQL": "clock_timestamp()", "MariaDB": "now(6)"}[server] + ")")
+	d.exec("CREATE TABLE holds (id int PRIMARY KEY, at timestamp(6) NOT NULL DEFAULT " +
+		map[string]string{"PostgreSQL": "clock_timestamp()", "MariaDB": "now(6)"}[server] + ")")
+	for i := range 3 {
+		d.exec(fmt.Sprintf("INSERT INTO loans (id, copy, note0, days) VALUES (%d, 'C%d', 'N%[1]d', %d)", i+1, 9-i, 7*i))
+	}
+	loans := feed.Table{Table: d.table("loans"), Find: find, Keep: feed.KeepLatest, Target: "kept.loans",
+		Drift: &feed.Drift{Columns: policy, Types: policy, Keys: policy, Tables: policy}}
+	holds := feed.Table{Table: d.table("holds"), Find: find, Keep: feed.KeepLatest, Target: "kept.holds"}
+	if policy == drift.Ignore {
+		loans.Drift = &feed.Drift{Columns: policy}
+	}
+	if find == feed.FindWatermark {
+		loans.Watermark = &feed.Watermark{Column: "at", Settle: "0s"}
+		holds.Watermark = &feed.Watermark{Column: "at", Settle: "0s"}
+	}
+	tables := []feed.Table{loans, holds}
+	if find == feed.FindLog {
+		d.feed.Tables = tables
+		t.Cleanup(func() { _ = engine.DropLog(context.Background(), d.feed, d.source, d.warehouse) })
+	}
+	for name, err := range d.bring(tables) {
+		require.NoError(t, err, name)
+	}
+	d.exec("UPDATE loans SET days = 70, at = " + d.now + " WHERE id = 2")
+	for _, sql := range strings.Split("ALTER TABLE loans "+statement, "; ") {
+		d.exec(sql)
+	}
+	d.exec("INSERT INTO loans (id, copy, note0) VALUES (4, 'C4', 'N4')")
+	d.exec("INSERT INTO holds (id) VALUES (1)")
+	var troubles map[string]error
+	for range 3 {
+		troubles = d.bring(tables)
+	}
+	require.NoError(t, troubles[holds.Table], "the other table goes on")
+	require.Len(t, testkit.SQL(t, d.warehouse, "SELECT id FROM kept.holds"), 1, "the other table goes on")
+	entries, err := d.warehouse.Journal().Drifts(context.Background(), d.feed.Name, 10)
+	require.NoError(t, err)
+	entries = slices.DeleteFunc(entries, func(e drift.Entry) bool { return e.Table != loans.Table })
+
+	trouble := troubles[loans.Table]
+	became, before := "goes on as it was", "as they were"
+	if len(entries) > 0 {
+		became = strings.ToLower(entries[0].Done[:1]) + strings.TrimSuffix(entries[0].Done[1:], ".")
+		require.NotEmpty(t, entries[0].What)
+	}
+	if trouble != nil {
+		before = "wait"
+		require.NotEmpty(t, entries, "what is held is an entry: %v", trouble)
+		require.NotEqual(t, drift.Follow, policy, "%v", trouble)
+	} else {
+		w := d.work(loans)
+		d.feed.Tables = tables
+		proof, err := engine.Prove(context.Background(), w)
+		require.NoError(t, err)
+		switch {
+		case x.kind == drift.Tables && server == "MariaDB" && find == feed.FindWatermark:
+			// The server has no name for a table that another one of its name would not have.
+			require.EqualValues(t, 1, proof.Extra, "%+v", proof)
+			became, before = "is not noticed", "those that are gone stay, until a sweep"
+		case len(entries) > 0:
+			before = "have all values"
+			fallthrough
+		default:
+			require.True(t, proof.Same, "%s: %+v", became, proof)
+		}
+	}
+	if policy == drift.Follow {
+		require.NoError(t, trouble)
+	}
+	return fmt.Sprintf("| %s | %s | %s | %s | %s | %s |", server, find, x.name, policy, became, before)
+}

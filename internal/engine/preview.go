@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"context"
+
+	"noemata/internal/core/rows"
+	"noemata/internal/core/shape"
+	"noemata/internal/source"
+)
+
+// Preview is some rows of a table before and after a feed has shaped them. Nothing is written
+// anywhere, and what must not be seen stands in neither.
+type Preview struct {
+	Before   []string // columns of the source that are read
+	After    []string // columns of the target, without those that Noemata adds
+	Rows     []PreviewRow
+	Read     int64 // rows that were looked at
+	Filtered int64 // of those, left out by the filter
+	SetAside int64 // of those, not to be stored as they are
+}
+
+// PreviewRow is one row, each value as text; nil is null.
+type PreviewRow struct {
+	Before []*string
+	After  []*string // empty where the row does not arrive
+	Why    string    // it does not arrive
+}
+
+// previewReads is how many rows a preview looks at, and shows at most as many as are asked for.
+const previewReads = 1000
+
+// TakePreview shapes the first rows that the source gives, in no order: whatever the size of
+// the table, few are read.
+func TakePreview(ctx context.Context, w Work, show int) (Preview, error) {
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	if err != nil {
+		return Preview{}, err
+	}
+	reads, arrives := p.shape.Reads(), p.shape.Arrives()
+	out := Preview{Before: reads.ColumnNames(), After: arrives.ColumnNames(), Rows: []PreviewRow{}}
+	err = w.Source.Read(ctx, source.Query{Table: reads, Limit: previewReads, RowKey: p.key}, func(b rows.Batch) error {
+		defer b.Record.Release()
+		out.Read += b.Rows()
+		verdicts, shaped := p.shape.Verdicts(b)
+		defer shaped.Record.Release()
+		out.Filtered += shaped.Filtered
+		out.SetAside += int64(len(shaped.Aside))
+		before, after := texts(b.Record, reads.Columns), texts(shaped.Record, arrives.Columns)
+		for i, row := range before {
+			r := PreviewRow{Before: row}
+			for c, column := range reads.Columns {
+				if w.Table.Private(column.Name) && row[c] != nil {
+					hidden := shape.Hidden
+					row[c] = &hidden
+				}
+			}
+			switch verdicts[i].What {
+			case shape.Arrives:
+				r.After, after = after[0], after[1:]
+			case shape.LeftOut:
+				r.Why = "The filter leaves it out."
+			default:
+				r.Why = verdicts[i].Why
+			}
+			if len(out.Rows) < show {
+				out.Rows = append(out.Rows, r)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
