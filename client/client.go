@@ -234,6 +234,11 @@ func (c *Client) Preview(ctx context.Context, file, table string, rows int) (Pre
 	return post[Preview](ctx, c, "/previews", nil, map[string]any{"file": file, "table": table, "rows": rows})
 }
 
+// Drifts lists what has changed of the structure of a feed's tables, the newest first.
+func (c *Client) Drifts(ctx context.Context, feed string) ([]Drift, error) {
+	return get[[]Drift](ctx, c, at("feeds", feed, "drifts"), nil)
+}
+
 // HashKeys lists the keys that columns are hashed with.
 func (c *Client) HashKeys(ctx context.Context) ([]HashKey, error) {
 	return get[[]HashKey](ctx, c, "/hash-keys", nil)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"noemata/internal/connection"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -39,6 +40,7 @@ type (
 	RunTable      = records.RunTable
 	Statement     = records.Statement
 	HashKey       = records.HashKey
+	Drift         = drift.Entry
 	Event         = records.Event
 	Token         = records.Token
 )

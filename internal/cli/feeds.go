@@ -100,7 +100,7 @@ func (a *app) feedsCommand() *cobra.Command {
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		a.previewCommand(), export, fileSchema, list, show, start, pause, again, remove)
+		a.previewCommand(), export, fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,

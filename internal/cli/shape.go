@@ -61,6 +61,26 @@ func showPreview(w io.Writer, x client.Preview) {
 		plural(int(x.Read), "row"), number(x.Read-x.Filtered-x.SetAside), number(x.Filtered), number(x.SetAside))
 }
 
+func (a *app) driftsCommand() *cobra.Command {
+	return &cobra.Command{Use: "drifts FEED",
+		Short: "List what has changed of the structure of a feed's tables, and what was done", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			x, err := c.Drifts(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, x, func(w io.Writer) {
+				if len(x) == 0 {
+					_, _ = fmt.Fprintf(w, "No table of the feed %s has changed its structure.\n", args[0])
+				}
+				for _, d := range x {
+					_, _ = fmt.Fprintf(w, "%s  %s, %s, run %d\n    %s\n    %s\n", moment(&d.At), d.Table, d.Kind, d.Run, d.What,
+						d.Done)
+				}
+			})
+		})}
+}
+
 func (a *app) keysCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List the keys that columns are hashed with", Args: exactly(0),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {

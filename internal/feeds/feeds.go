@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/shape"
@@ -51,7 +52,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	if err != nil {
 		return records.Applied{}, err
 	}
-	old, err := r.Store.Feed(ctx, f.Name)
+	old, found, err := r.Store.FeedFile(ctx, f.Name)
 	if problem.Is(err, problem.NotFound) {
 		old, err = nil, nil
 	}
@@ -64,9 +65,16 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		if err != nil {
 			return records.Applied{}, err
 		}
-		out.Findings = engine.Check(ctx, f, src, wh, r.keysOf(ctx))
+		if f.HasPatterns() {
+			if found, err = engine.Choices(ctx, src); err != nil {
+				return records.Applied{}, err
+			}
+		}
+		resolved, _ := f.Resolve(found)
+		out.Findings = append(engine.CheckPatterns(f, found), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
 	}
-	shared, err := r.sharedTargets(ctx, f)
+	resolved, _ := f.Resolve(found)
+	shared, err := r.sharedTargets(ctx, resolved)
 	if err != nil {
 		return records.Applied{}, err
 	}
@@ -85,7 +93,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 			return records.Applied{}, err
 		}
 	}
-	if err := r.Store.SaveFeed(ctx, f); err != nil {
+	if err := r.Store.SaveFeed(ctx, f, found); err != nil {
 		return records.Applied{}, err
 	}
 	out.Applied = true
@@ -101,16 +109,36 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 	if err != nil {
 		return engine.Preview{}, err
 	}
+	src, err := r.Databases.Source(ctx, f.Source)
+	if err != nil {
+		return engine.Preview{}, err
+	}
+	if f.HasPatterns() {
+		found, err := engine.Choices(ctx, src)
+		if err != nil {
+			return engine.Preview{}, err
+		}
+		f, _ = f.Resolve(found)
+	}
 	t, ok := f.Table(table)
 	if !ok {
 		return engine.Preview{}, problem.Newf(problem.NotFound,
 			"Check the name against the file's tables; write it as schema.table.", "The feed file has no table %q.", table)
 	}
-	src, err := r.Databases.Source(ctx, f.Source)
-	if err != nil {
-		return engine.Preview{}, err
-	}
 	return engine.TakePreview(ctx, engine.Work{Feed: f, Table: t, Source: src, Keys: r.keysOf(ctx)}, show)
+}
+
+// Drifts lists what has changed of the structure of a feed's tables, the newest first.
+func (r *Rules) Drifts(ctx context.Context, name string, limit int) ([]drift.Entry, error) {
+	f, err := r.Store.Feed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
+	if err != nil {
+		return nil, err
+	}
+	return wh.Journal().Drifts(ctx, name, limit)
 }
 
 // keysOf gives the keys that columns are hashed with. One that applying a file would make

@@ -74,6 +74,8 @@ func (s *Service) register(api huma.API) {
 		"feeds", 0}, s.pauseFeed)
 	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds",
 		0}, s.removeFeed)
+	handle(api, operation{"list-drifts", get, "/feeds/{name}/drifts",
+		"What has changed of the structure of a feed's tables, and what was done, the newest first", "feeds", 0}, s.drifts)
 	handle(api, operation{"copy-again", post, "/feeds/{name}/copies",
 		"Copy tables of a feed that follows the log anew, with the next run", "feeds", 0}, s.copyAgain)
 	handle(api, operation{"list-log-samples", get, "/feeds/{name}/samples",
@@ -264,7 +266,7 @@ type feedFile struct {
 }
 
 func (s *Service) exportFeed(ctx context.Context, in *named) (*answer[feedFile], error) {
-	f, err := s.store.Feed(ctx, in.Name)
+	f, _, err := s.store.FeedFile(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -298,6 +300,13 @@ type copiesRequest struct {
 
 func (s *Service) copyAgain(ctx context.Context, in *copiesRequest) (*none, error) {
 	return nil, s.rules.CopyAgain(ctx, in.Name, in.Body.Tables)
+}
+
+// mostDrifts is how many drifts are listed at most.
+const mostDrifts = 500
+
+func (s *Service) drifts(ctx context.Context, in *named) (*answer[[]client.Drift], error) {
+	return reply(s.rules.Drifts(ctx, in.Name, mostDrifts))
 }
 
 type samplesRequest struct {

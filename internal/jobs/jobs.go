@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,14 +23,17 @@ import (
 	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/sync/errgroup"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/opened"
 	"noemata/internal/records"
+	"noemata/internal/source"
 	"noemata/internal/statement"
 	"noemata/internal/store"
+	"noemata/internal/warehouse"
 )
 
 // At one time a process works on this many feeds, which is as many as there may be, since
@@ -449,12 +453,35 @@ func afterFailures(next time.Time, cron bool, failures int, now time.Time) time.
 	return next
 }
 
+// chosen is a feed with the tables that its patterns stand for now.
+func (r *Runner) chosen(ctx context.Context, file *feed.Feed, before []schema.Name, id int64, src source.Source,
+	wh warehouse.Warehouse) (*feed.Feed, error) {
+	now := before
+	if file.HasPatterns() {
+		var err error
+		if now, err = engine.Chosen(ctx, file, before, id, src, wh); err != nil {
+			return nil, err
+		}
+		if !slices.Equal(now, before) {
+			if err := r.store.SaveFound(ctx, file, now); err != nil {
+				return nil, err
+			}
+		}
+	}
+	f, _ := file.Resolve(now)
+	return f, nil
+}
+
 func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (rows.Books, error) {
-	f, err := r.store.Feed(ctx, name)
+	file, before, err := r.store.FeedFile(ctx, name)
 	if err != nil {
 		return rows.Books{}, err
 	}
-	src, wh, err := r.databases.Of(ctx, f)
+	src, wh, err := r.databases.Of(ctx, file)
+	if err != nil {
+		return rows.Books{}, err
+	}
+	f, err := r.chosen(ctx, file, before, id, src, wh)
 	if err != nil {
 		return rows.Books{}, err
 	}

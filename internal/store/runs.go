@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/window"
@@ -384,7 +385,7 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.log, f.held FROM feeds f `+
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held FROM feeds f `+
 		`WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
@@ -393,8 +394,9 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, e
 	feeds, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (records.FeedStatus, error) {
 		x := records.FeedStatus{Tables: []records.TableStatus{}}
 		var f feed.Feed
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &x.Log, &x.Held)
-		specs[x.Name] = &f
+		var found []schema.Name
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held)
+		specs[x.Name], _ = f.Resolve(found)
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		return x, err
 	})

@@ -26,6 +26,7 @@ import (
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
 	"noemata/internal/records"
 	"noemata/internal/secret"
 )
@@ -405,11 +406,12 @@ func (s *Store) RemoveSession(ctx context.Context, cookie string) error {
 
 // SaveFeed makes or changes a feed. The tables it no longer has lose their state
 // here; their rows and positions in the warehouse stay.
-func (s *Store) SaveFeed(ctx context.Context, f *feed.Feed) error {
+func (s *Store) SaveFeed(ctx context.Context, f *feed.Feed, found []schema.Name) error {
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		var id int64
-		err := tx.QueryRow(ctx, `INSERT INTO feeds (name, source, warehouse, spec) VALUES ($1, $2, $3, $4)
-ON CONFLICT (name) DO UPDATE SET source = $2, warehouse = $3, spec = $4, updated_at = now() RETURNING id`, f.Name, f.Source, f.Warehouse, jsonOf(f)).Scan(&id)
+		err := tx.QueryRow(ctx, `INSERT INTO feeds (name, source, warehouse, spec, found) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (name) DO UPDATE SET source = $2, warehouse = $3, spec = $4, found = $5, updated_at = now() RETURNING id`,
+			f.Name, f.Source, f.Warehouse, jsonOf(f), foundJSON(found)).Scan(&id)
 		var e *pgconn.PgError
 		if errors.As(err, &e) && e.Code == "23503" {
 			return problem.Newf(problem.NotFound, "Add the source and the warehouse first, or correct their names.",
@@ -419,28 +421,69 @@ ON CONFLICT (name) DO UPDATE SET source = $2, warehouse = $3, spec = $4, updated
 		if err != nil {
 			return err
 		}
-		var names []string
-		for _, t := range f.Tables {
-			target, _ := f.TargetOf(t) // the feed was checked
-			names = append(names, t.Table)
-			if _, err := tx.Exec(ctx, `INSERT INTO feed_tables (feed_id, source_table, target) VALUES ($1, $2, $3)
-ON CONFLICT (feed_id, source_table) DO UPDATE SET row_count = CASE WHEN feed_tables.target = $3 THEN feed_tables.row_count END, target = $3`, id, t.Table, target.Display()); err != nil {
-				return err
-			}
-		}
-		_, err = tx.Exec(ctx, "DELETE FROM feed_tables WHERE feed_id = $1 AND source_table <> ALL ($2)", id, names)
-		return err
+		resolved, _ := f.Resolve(found)
+		return saveTables(ctx, tx, id, resolved)
 	})
 }
 
-// Feed finds a feed as its file describes it.
-func (s *Store) Feed(ctx context.Context, name string) (*feed.Feed, error) {
-	var f feed.Feed
-	err := s.Pool.QueryRow(ctx, "SELECT spec FROM feeds WHERE name = $1", name).Scan(&f)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, notFound(fmt.Sprintf("feed %q", name))
+func foundJSON(found []schema.Name) any {
+	list := append([]schema.Name{}, found...)
+	return jsonOf(&list)
+}
+
+// saveTables keeps which tables a feed has.
+func saveTables(ctx context.Context, tx pgx.Tx, id int64, f *feed.Feed) error {
+	names := []string{}
+	for _, t := range f.Tables {
+		target, _ := f.TargetOf(t) // the feed was checked
+		names = append(names, t.Table)
+		if _, err := tx.Exec(ctx, `INSERT INTO feed_tables (feed_id, source_table, target) VALUES ($1, $2, $3)
+ON CONFLICT (feed_id, source_table) DO UPDATE SET
+  row_count = CASE WHEN feed_tables.target = $3 THEN feed_tables.row_count END, target = $3`,
+			id, t.Table, target.Display()); err != nil {
+			return err
+		}
 	}
-	return &f, err
+	_, err := tx.Exec(ctx, "DELETE FROM feed_tables WHERE feed_id = $1 AND source_table <> ALL ($2)", id, names)
+	return err
+}
+
+// SaveFound keeps the tables that a feed's patterns stand for now.
+func (s *Store) SaveFound(ctx context.Context, f *feed.Feed, found []schema.Name) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		var id int64
+		err := tx.QueryRow(ctx, "UPDATE feeds SET found = $2 WHERE name = $1 RETURNING id", f.Name,
+			foundJSON(found)).Scan(&id)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return notFound(fmt.Sprintf("feed %q", f.Name))
+		}
+		if err != nil {
+			return err
+		}
+		resolved, _ := f.Resolve(found)
+		return saveTables(ctx, tx, id, resolved)
+	})
+}
+
+// FeedFile finds a feed as its file describes it, and the tables that its patterns stood for
+// when they were looked at last.
+func (s *Store) FeedFile(ctx context.Context, name string) (f *feed.Feed, found []schema.Name, err error) {
+	f = &feed.Feed{}
+	err = s.Pool.QueryRow(ctx, "SELECT spec, found FROM feeds WHERE name = $1", name).Scan(f, &found)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil, notFound(fmt.Sprintf("feed %q", name))
+	}
+	return f, found, err
+}
+
+// Feed finds a feed with the tables that its patterns stand for.
+func (s *Store) Feed(ctx context.Context, name string) (*feed.Feed, error) {
+	f, found, err := s.FeedFile(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	f, _ = f.Resolve(found)
+	return f, nil
 }
 
 // FeedNames lists the feeds.

@@ -46,7 +46,7 @@ func withFeed(t *testing.T, s *store.Store) {
 		Target: "copy.{table}", Tables: []feed.Table{
 			{Table: "public.loans", Find: feed.FindLog, Keep: feed.KeepLatest}, {Table: "public.holds",
 				Find: feed.FindLog,
-				Keep: feed.KeepHistory}}}))
+				Keep: feed.KeepHistory}}}, nil))
 }
 
 func code(err error) problem.Code { return problem.Of(err).Code }
@@ -106,7 +106,7 @@ func TestNamesAreTakenOnce(t *testing.T) {
 		connection.Settings{}, true)))
 	require.Equal(t, problem.Conflict, code(s.RemoveConnection(ctx, store.Sources, "circulation")), "a feed uses it")
 	require.Equal(t, problem.NotFound, code(s.SaveFeed(ctx,
-		&feed.Feed{Name: "odd", Source: "nowhere", Warehouse: "lake"})))
+		&feed.Feed{Name: "odd", Source: "nowhere", Warehouse: "lake"}, nil)))
 	for _, err := range []error{s.RemoveFeed(ctx, "nothing"), s.SetFeedState(ctx, "nothing", "active"),
 		s.RemoveConnection(ctx, store.Warehouses, "nothing")} {
 		require.Equal(t, problem.NotFound, code(err))
@@ -263,7 +263,7 @@ func TestATableFollowsFromItsFirstPosition(t *testing.T) {
 	f, err := s.Feed(ctx, "live")
 	require.NoError(t, err)
 	f.Freshness = feed.Continuous
-	require.NoError(t, s.SaveFeed(ctx, f))
+	require.NoError(t, s.SaveFeed(ctx, f, nil))
 	state := func() string {
 		status, err := s.Feeds(ctx, "live")
 		require.NoError(t, err)
@@ -301,7 +301,7 @@ func TestAFeedThatChanges(t *testing.T) {
 	before, err := s.Wish(ctx, run)
 	require.NoError(t, err)
 	f.Tables = f.Tables[:1]
-	require.NoError(t, s.SaveFeed(ctx, f))
+	require.NoError(t, s.SaveFeed(ctx, f, nil))
 	after, err := s.Wish(ctx, run)
 	require.NoError(t, err)
 	require.NotEqual(t, before.Stamp, after.Stamp, "a run that follows notices that its feed was changed")
@@ -310,7 +310,7 @@ func TestAFeedThatChanges(t *testing.T) {
 	require.Len(t, status[0].Tables, 1)
 	require.EqualValues(t, 41, *status[0].Tables[0].Rows)
 	f.Target = "elsewhere.{table}"
-	require.NoError(t, s.SaveFeed(ctx, f))
+	require.NoError(t, s.SaveFeed(ctx, f, nil))
 	status, err = s.Feeds(ctx, "live")
 	require.NoError(t, err)
 	require.Nil(t, status[0].Tables[0].Rows, "nothing is known of another target")

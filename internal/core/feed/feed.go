@@ -94,7 +94,8 @@ type Retain struct {
 
 // Table is one table of a feed.
 type Table struct {
-	Table     string               `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot"`
+	Table     string               `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot. With * for any characters it is a pattern: it stands for the tables that are there, and for those to come"`
+	Except    []string             `json:"except,omitempty" yaml:"except,omitempty,flow" doc:"Where table is a pattern: tables, or patterns, that are left out"`
 	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,whole" doc:"How changes are found"`
 	Watermark *Watermark           `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
 	Keep      Keep                 `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
@@ -223,6 +224,7 @@ func (f *Feed) Check() []Fault {
 		t := &f.Tables[i]
 		at := fmt.Sprintf("tables[%d]", i)
 		t.check(at, fault)
+		t.checkPattern(at, fault)
 		name, err := schema.ParseName(t.Table)
 		if err != nil {
 			fault(at+".table", "%v.", err)
@@ -236,6 +238,9 @@ func (f *Feed) Check() []Fault {
 		if err != nil {
 			fault(at+".target", "%v.", err)
 			continue
+		}
+		if t.IsPattern() {
+			continue // its targets show when it is resolved
 		}
 		if j, twice := targets[target]; twice {
 			fault(at+".target", "Its target %s is already the target of tables[%d].", target, j)

@@ -21,7 +21,7 @@ const relationKinds = `'r', 'p', 'f', 'v', 'm'`
 
 // Tables lists the tables and views of the database, the system's own left out.
 func (s *Source) Tables(ctx context.Context) ([]schema.Table, error) {
-	const sql = `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm'), greatest(c.reltuples, -1)::int8
+	const sql = `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm', 'f'), greatest(c.reltuples, -1)::int8
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN (` + relationKinds + `) AND NOT c.relispartition
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_toast%' AND n.nspname NOT LIKE 'pg\_temp%'
