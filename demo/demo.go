@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sync/errgroup"
 
 	"noemata/client"
@@ -90,6 +91,12 @@ func (w *world) run(ctx context.Context) (bool, error) {
 	defer stop()
 	ended := make(chan error, 1)
 	go func() { ended <- w.live(living) }()
+	shelves := time.AfterFunc(shelvesAfter, func() {
+		if err := w.shelve(living); err != nil && living.Err() == nil {
+			w.say("%v", err)
+		}
+	})
+	defer shelves.Stop()
 	failed := make(chan error, 1)
 	go func() { failed <- w.service.Wait(ctx) }()
 	select {
@@ -362,6 +369,28 @@ func (w *world) live(ctx context.Context) error {
 	return nil
 }
 
+// shelvesAfter is how long the day has gone on when the holds get their shelves.
+const shelvesAfter = time.Hour
+
+// shelve adds a column to the holds: their owners change the table while it is replicated.
+func (w *world) shelve(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, w.server.URL("circulation"))
+	if err != nil {
+		return fmt.Errorf("connect to circulation: %w", err)
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	tag, err := conn.Exec(ctx, "ALTER TABLE holds ADD COLUMN shelf text NOT NULL DEFAULT 'desk'")
+	var known *pgconn.PgError
+	if errors.As(err, &known) && known.Code == "42701" { // an earlier day has done it
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("give the holds their shelves: %w", err)
+	}
+	w.say("The holds have a new column, shelf (%s).", tag)
+	return nil
+}
+
 // checkFromStart runs the example without a person: what an earlier one left must
 // still be equal; then the libraries live for a while, and all must be equal again.
 func (w *world) checkFromStart(ctx context.Context) (bool, error) {
@@ -392,6 +421,11 @@ func (w *world) checkFromStart(ctx context.Context) (bool, error) {
 		}
 		if err := w.runAll(ctx, feeds, fmt.Sprintf("Round %d", round+1)); err != nil {
 			return false, err
+		}
+		if round == 0 {
+			if err := w.shelve(ctx); err != nil {
+				return false, err
+			}
 		}
 	}
 	time.Sleep(3 * time.Second) // longer than the feeds stay behind the source's clock
