@@ -40,7 +40,7 @@ type (
 	RunTable      = records.RunTable
 	Statement     = records.Statement
 	HashKey       = records.HashKey
-	Drift         = drift.Entry
+	Drift         = drift.Drift
 	Event         = records.Event
 	Token         = records.Token
 )

@@ -481,8 +481,8 @@ func (w *world) runAll(ctx context.Context, feeds []client.FeedStatus, what stri
 				fmt.Sprintf("Run %d of %s is %s: %s", run.ID, f.Name, run.State, run.Problem.What), run.Problem.Remedy)
 		}
 		b := run.Books
-		w.say("%s: %s read %d rows: %d inserted, %d updated, %d unchanged, %d set aside.", what, f.Name, b.Read,
-			b.Inserted, b.Updated, b.Unchanged, b.SetAside)
+		w.say("%s: %s read %d rows: %d inserted, %d updated, %d unchanged, %d filtered, %d set aside.", what, f.Name,
+			b.Read, b.Inserted, b.Updated, b.Unchanged, b.Filtered, b.SetAside)
 	}
 	return nil
 }

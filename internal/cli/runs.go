@@ -34,12 +34,11 @@ func (a *app) listRunsCommand() *cobra.Command {
 			}
 			return a.show(cmd, x, func(w io.Writer) {
 				g := grid(w, " run", "feed", "state", "by", " read", " inserted", " updated", " unchanged",
-					" set aside",
-					" took", "began")
+					" filtered", " set aside", " took", "began")
 				for _, r := range x {
 					b := r.Books
 					g.AppendRow(table.Row{r.ID, r.Feed, r.State, r.Trigger, number(b.Read), number(b.Inserted),
-						number(b.Updated), number(b.Unchanged), number(b.SetAside), took(r), when(r.StartedAt)})
+						number(b.Updated), number(b.Unchanged), number(b.Filtered), number(b.SetAside), took(r), when(r.StartedAt)})
 				}
 				g.Render()
 			})

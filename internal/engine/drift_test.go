@@ -168,7 +168,7 @@ func drifts(t *testing.T, d *drifting, x driftCase, statement, server string, fi
 	require.Len(t, testkit.SQL(t, d.warehouse, "SELECT id FROM kept.holds"), 1, "the other table goes on")
 	entries, err := d.warehouse.Journal().Drifts(context.Background(), d.feed.Name, 10)
 	require.NoError(t, err)
-	entries = slices.DeleteFunc(entries, func(e drift.Entry) bool { return e.Table != loans.Table })
+	entries = slices.DeleteFunc(entries, func(e drift.Drift) bool { return e.Table != loans.Table })
 
 	trouble := troubles[loans.Table]
 	became, before := "goes on as it was", "as they were"

@@ -179,13 +179,13 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 // them for new ones: it keeps the old as they came.
 func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made bool, err error) {
 	note := func(done string) warehouse.Entry {
-		return warehouse.Drifted{Entry: drift.Entry{Table: r.Table.Table, Kind: kind, What: problem.Of(trouble).What,
+		return warehouse.Drifted{Entry: drift.Drift{Table: r.Table.Table, Kind: kind, What: problem.Of(trouble).What,
 			Done: done, Run: r.Run}}
 	}
 	journal := r.Warehouse.Journal()
 	if r.Feed.Policy(r.Table, kind) != drift.Follow {
 		last, err := journal.Drifts(ctx, r.Feed.Name, 100)
-		told := slices.ContainsFunc(last, func(e drift.Entry) bool {
+		told := slices.ContainsFunc(last, func(e drift.Drift) bool {
 			return e.Table == r.Table.Table && e.What == problem.Of(trouble).What
 		})
 		if err == nil && !told { // once, though each run meets it

@@ -95,7 +95,7 @@ func (s *session) setBack(ctx context.Context, trouble *tableError, tried bool) 
 }
 
 func (s *session) drifted(trouble *tableError, kind drift.Kind, done string) warehouse.Entry {
-	return warehouse.Drifted{Entry: drift.Entry{Table: trouble.table, Kind: kind, Run: s.Run,
+	return warehouse.Drifted{Entry: drift.Drift{Table: trouble.table, Kind: kind, Run: s.Run,
 		What: problem.Of(trouble.cause).What, Done: done}}
 }
 
@@ -162,7 +162,7 @@ func (s structure) lost(was structure, t feed.Table, run int64) warehouse.Entry 
 	if gone == nil {
 		return nil
 	}
-	return warehouse.Drifted{Entry: drift.Entry{Table: t.Table, Kind: drift.Columns, Run: run,
+	return warehouse.Drifted{Entry: drift.Drift{Table: t.Table, Kind: drift.Columns, Run: run,
 		What: fmt.Sprintf("The source's table %s has no column %s any more.", t.Table, strings.Join(gone, ", ")),
 		Done: "Nothing had to be: the target keeps the values of before, and new rows have none."}}
 }

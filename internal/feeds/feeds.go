@@ -129,7 +129,7 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 }
 
 // Drifts lists what has changed of the structure of a feed's tables, the newest first.
-func (r *Rules) Drifts(ctx context.Context, name string, limit int) ([]drift.Entry, error) {
+func (r *Rules) Drifts(ctx context.Context, name string, limit int) ([]drift.Drift, error) {
 	f, err := r.Store.Feed(ctx, name)
 	if err != nil {
 		return nil, err

@@ -54,7 +54,7 @@ type Journal interface {
 	WaitingTxns(ctx context.Context, s Stash, visit func(change.Txn)) error
 
 	// Drifts lists what has changed of the structure of a feed's tables, the newest first.
-	Drifts(ctx context.Context, feed string, limit int) ([]drift.Entry, error)
+	Drifts(ctx context.Context, feed string, limit int) ([]drift.Drift, error)
 
 	// Note makes entries, all of them or none.
 	Note(ctx context.Context, feed string, entries ...Entry) error
@@ -179,7 +179,7 @@ type (
 		Keys, Gone int64
 	}
 	// Drifted tells that the structure of a table has changed, and what was done.
-	Drifted struct{ Entry drift.Entry }
+	Drifted struct{ Entry drift.Drift }
 	// SetAside keeps rows that could not be stored as they are.
 	SetAside struct {
 		Table string

@@ -86,6 +86,8 @@ func run(demo, out, only, key string) error {
 		open("/warehouses", ".facts"), shoot("warehouses"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
+		open("/feeds/circulation-reports", "table.rows"), click("File"), chromedp.WaitVisible(chromedp.CSS("textarea")),
+		click("Preview"), chromedp.WaitVisible(chromedp.CSS("td.value")), shoot("preview"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
 		open("/feeds/circulation-live", ".chart canvas"), shoot("log-dark"),
 	)

@@ -14,6 +14,8 @@ export type Books = Schemas['Books']
 export type Finding = Schemas['Finding']
 export type Applied = Schemas['Applied']
 export type Sample = Schemas['Sample']
+export type Preview = Schemas['Preview']
+export type Drift = Schemas['Drift']
 export type LiveEvent = Schemas['Event']
 
 let lost = () => {}

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { ref, watch } from 'vue'
+import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { computed, ref, watch } from 'vue'
 import { useActs } from '../act'
-import { api, ask, type Applied } from '../api'
+import { api, ask, type Applied, type Preview } from '../api'
+import PreviewRows from './PreviewRows.vue'
 import TroubleBox from './TroubleBox.vue'
 
 // A feed file, to be checked and applied.
@@ -23,16 +24,31 @@ tables:
 `
 const file = ref('')
 const result = ref<Applied>()
+const preview = ref<Preview>()
+const table = ref('')
+/** The tables that the file names; those that a pattern stands for can be written. */
+const tables = computed(() => [...file.value.matchAll(/^\s*-\s*\{?\s*table:\s*['"]?([^\s'",}#]+)/gm)].map((m) => m[1]!).filter((name) => !name.includes('*')))
 const { busy, refused, act } = useActs()
+
+watch(tables, (names) => {
+  if (!names.includes(table.value)) table.value = names[0] ?? ''
+})
 
 watch(open, (is) => {
   if (!is) return
   file.value = props.content ?? example
-  result.value = refused.value = undefined
+  result.value = preview.value = refused.value = undefined
+  table.value = tables.value[0] ?? ''
 })
 
+async function show() {
+  result.value = preview.value = undefined
+  const { data } = await act('preview', () => ask(api.POST('/api/v1/previews', { body: { file: file.value, table: table.value, rows: 5 } })))
+  preview.value = data
+}
+
 async function send(dryRun: boolean) {
-  result.value = undefined
+  result.value = preview.value = undefined
   const { data } = await act(dryRun ? 'check' : 'apply', () => ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } })))
   result.value = data
   if (data?.applied) emit('applied', data.feed)
@@ -40,10 +56,11 @@ async function send(dryRun: boolean) {
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Apply a feed file" width="820px" align-center append-to-body>
-    <ElInput v-model="file" type="textarea" :rows="16" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
+  <ElDialog v-model="open" title="Apply a feed file" width="min(1080px, 94vw)" align-center append-to-body>
+    <ElInput v-model="file" type="textarea" :rows="preview || result ? 10 : 18" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="refused" />
+      <PreviewRows v-if="preview" :preview="preview" />
       <template v-if="result">
         <p>
           <strong v-if="result.applied">The feed {{ result.feed }} is as the file has it.<template v-if="result.new"> Start it on its page.</template></strong>
@@ -66,6 +83,10 @@ async function send(dryRun: boolean) {
       </template>
     </div>
     <template #footer>
+      <ElSelect v-model="table" class="which" filterable allow-create placeholder="a table" aria-label="The table to preview">
+        <ElOption v-for="name in tables" :key="name" :label="name" :value="name" />
+      </ElSelect>
+      <ElButton :loading="busy === 'preview'" :disabled="!table" @click="show">Preview</ElButton>
       <ElButton :loading="busy === 'check'" @click="send(true)">Check</ElButton>
       <ElButton type="primary" :loading="busy === 'apply'" @click="send(false)">Apply</ElButton>
     </template>
@@ -73,7 +94,8 @@ async function send(dryRun: boolean) {
 </template>
 
 <style scoped>
-.result { margin-top: 12px; max-height: 32vh; overflow: auto; }
+.which { width: 220px; margin-right: 8px; }
+.result { margin-top: 12px; max-height: 46vh; overflow: auto; }
 .findings { padding-left: 18px; }
 .findings li { margin-bottom: 6px; }
 </style>

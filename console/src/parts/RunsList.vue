@@ -21,6 +21,7 @@ defineProps<{ runs: Run[]; now: number; feed?: boolean }>()
           <th class="n" scope="col">Inserted</th>
           <th class="n" scope="col">Updated</th>
           <th class="n" scope="col">Unchanged</th>
+          <th class="n" scope="col">Filtered</th>
           <th class="n" scope="col">Set aside</th>
           <th class="n" scope="col">Took</th>
           <th class="n" scope="col">Began</th>
@@ -36,6 +37,7 @@ defineProps<{ runs: Run[]; now: number; feed?: boolean }>()
           <td class="n"><Rows :n="r.books.inserted" /></td>
           <td class="n"><Rows :n="r.books.updated" /></td>
           <td class="n"><Rows :n="r.books.unchanged" /></td>
+          <td class="n"><Rows :n="r.books.filtered" /></td>
           <td class="n"><Rows :n="r.books.set_aside" /></td>
           <td class="n">{{ r.started_at ? span(between(r.started_at, r.ended_at, now)) : '–' }}</td>
           <td class="n"><When :time="r.started_at" :now="now" /></td>

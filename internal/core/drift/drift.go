@@ -54,8 +54,8 @@ func KindOf(err error) (Kind, bool) {
 	return "", false
 }
 
-// Entry is one drift, as a warehouse remembers it.
-type Entry struct {
+// Drift is one, as a warehouse remembers it.
+type Drift struct {
 	Table string    `json:"table"`
 	Kind  Kind      `json:"kind" enum:"tables,columns,types,keys" doc:"What has changed"`
 	What  string    `json:"what" doc:"What was noticed, as a sentence"`

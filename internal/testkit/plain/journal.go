@@ -50,7 +50,7 @@ type state struct {
 	parts       map[partOf]warehouse.PartCopied
 	copied      map[of]table
 	waiting     map[of]table
-	drifts      map[string][]drift.Entry // by feed, the newest last
+	drifts      map[string][]drift.Drift // by feed, the newest last
 	structures  map[of]string
 }
 
@@ -58,7 +58,7 @@ func newState() state {
 	return state{map[schema.Name]table{}, map[of]warehouse.Checkpoint{}, map[of][]load{}, map[of][]rows.Aside{},
 		map[of]time.Time{},
 		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
-		map[of]table{}, map[string][]drift.Entry{}, map[of]string{}}
+		map[of]table{}, map[string][]drift.Drift{}, map[of]string{}}
 }
 
 func (s state) clone() state {
@@ -273,7 +273,7 @@ func (j journal) LastLoad(_ context.Context, feed, table string) (target, shape 
 	return last.target, last.shape, nil
 }
 
-func (j journal) Drifts(_ context.Context, feed string, limit int) ([]drift.Entry, error) {
+func (j journal) Drifts(_ context.Context, feed string, limit int) ([]drift.Drift, error) {
 	list := slices.Clone(j.see().drifts[feed])
 	slices.Reverse(list)
 	return list[:min(limit, len(list))], nil

@@ -195,13 +195,13 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 }
 
 // Drifts lists what has changed of the structure of a feed's tables.
-func (j journal) Drifts(ctx context.Context, feed string, limit int) ([]drift.Entry, error) {
+func (j journal) Drifts(ctx context.Context, feed string, limit int) ([]drift.Drift, error) {
 	found, err := j.ask(ctx, "drifts", `SELECT source_table, kind, what, done, run, noted_at FROM noemata.drifts
 WHERE feed = $1 ORDER BY noted_at DESC LIMIT `+strconv.Itoa(limit), feed)
-	list := []drift.Entry{}
+	list := []drift.Drift{}
 	for _, row := range found {
 		text := func(i int) string { return row[i].(string) }
-		list = append(list, drift.Entry{Table: text(0), Kind: drift.Kind(text(1)), What: text(2), Done: text(3),
+		list = append(list, drift.Drift{Table: text(0), Kind: drift.Kind(text(1)), What: text(2), Done: text(3),
 			Run: row[4].(int64), At: row[5].(time.Time).UTC()})
 	}
 	return list, err

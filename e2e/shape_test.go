@@ -1,0 +1,258 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"noemata/client"
+	"noemata/internal/testkit"
+)
+
+const shapedFeed = `feed: %[1]s
+source: circulation
+warehouse: %[2]s
+target: kept.{table}
+drift: {columns: follow}
+tables:
+  - table: public.payments
+    find: %[3]s
+%[4]s    keep: latest
+    where: kind == "card" && amount > 0.5
+    columns:
+      card: drop
+      email: {hash: people}
+      phone: {mask: keep-last, count: 2}
+      kind: {name: payment_kind}
+      address: {take: {city: $.city}, keep: false}
+    computed:
+      doubled: {value: amount * 2, type: "decimal(8,2)"}
+  - table: public.branch_*
+    except: [public.branch_tmp]
+    find: %[3]s
+%[4]s    keep: latest
+`
+
+// payments are rows with values that nobody must see: half of them are left out by the filter.
+func (d *database) payments(n int) {
+	d.exec(`CREATE TABLE payments (id bigint PRIMARY KEY, kind text, amount numeric(8,2), card text, email text, phone text,
+		address jsonb, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
+		CREATE TABLE branch_desks (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
+		CREATE TABLE branch_tmp (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
+		INSERT INTO branch_desks (id) VALUES (1)`)
+	d.exec(fmt.Sprintf(`INSERT INTO payments (id, kind, amount, card, email, phone, address) SELECT i,
+		CASE i %% 2 WHEN 0 THEN 'card' ELSE 'cash' END, i, 'MARKDROPPED' || i, 'MARKHASHED' || i, 'MARKMASKED' || i,
+		json_build_object('city', 'Grünau', 'door', 'MARKLEFT' || i) FROM generate_series(1, %d) i`, n))
+}
+
+// A feed file that chooses and shapes does so from the command line to the warehouse, and what
+// must not be seen is nowhere: not in the warehouse, its files and its log, not in the records,
+// not in an answer, and, where it was dropped, not even in the service's memory.
+func TestWhatIsPrivateIsNowhere(t *testing.T) {
+	for _, x := range []struct{ kind, find, more string }{
+		{"duckdb", "log", ""}, {"postgresql", "watermark", "    watermark: {column: at}\n"}, {"postgresql", "log", ""},
+	} {
+		t.Run(x.kind+" "+x.find, func(t *testing.T) {
+			s := newService(t)
+			d := s.addSource("circulation")
+			d.payments(1000)
+			warehouse := s.addWarehouse("target", x.kind)
+			file := filepath.Join(s.dir, "feed.yaml")
+			require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, shapedFeed, "shaped", "target", x.find, x.more), 0o600))
+
+			said := s.must("feeds", "check", file)
+			require.Contains(t, said, "The pattern stands for 1 table: public.branch_desks. It leaves out public.branch_tmp.")
+			said = s.must("feeds", "preview", file, "public.payments", "--rows", "4")
+			require.Contains(t, said, "(hidden)")
+			require.Contains(t, said, " rows looked at: 500 arrive, 500 left out by the filter, 0 set aside.")
+			require.NotContains(t, said, "MARK")
+			s.must("feeds", "apply", file)
+			run := s.finish("shaped")
+			require.Equal(t, "done", run.State, "%+v", run.Problem)
+			require.EqualValues(t, 500, run.Books.Filtered)
+			s.proved("shaped", "public.payments", 500)
+			s.proved("shaped", "public.branch_desks", 1)
+
+			// A table and a column come; a row enters the filter, one leaves it, one cannot be stored.
+			d.exec(`CREATE TABLE branch_gates (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT now());
+				INSERT INTO branch_gates VALUES (7); ALTER TABLE branch_desks ADD COLUMN name text DEFAULT 'desk';
+				UPDATE payments SET kind = 'card', at = now() WHERE id = 1; UPDATE payments SET kind = 'cash', at = now() WHERE id = 2;
+				UPDATE payments SET amount = 999999.99, at = now() WHERE id = 4`)
+			require.Eventually(t, func() bool {
+				run = s.finish("shaped")
+				f, err := s.client.Feed(t.Context(), "shaped")
+				return err == nil && run.State == "done" && len(f.Tables) == 3 && s.same("shaped")
+			}, time.Minute, time.Second, "%+v", run.Problem)
+			s.proved("shaped", "public.branch_gates", 1)
+			require.Contains(t, s.must("feeds", "drifts", "shaped"), "The table public.branch_gates is new")
+			require.Contains(t, s.must("feeds", "drifts", "shaped"), "public.branch_desks, columns")
+			exported := s.must("feeds", "export", "shaped")
+			require.Contains(t, exported, "card: drop")
+			again, code := s.cli(exported, "feeds", "diff", "-")
+			require.Zero(t, code, again)
+			require.Contains(t, again, "as the file has it")
+
+			key := strings.TrimSpace(s.must("keys", "export", "people"))
+			require.Len(t, key, 64)
+			said, code = s.cli(key, "keys", "import", "people")
+			require.Equal(t, 1, code, said)
+			require.Contains(t, said, "There is a key \"people\" already")
+			s.must("sample", "shaped", "public.payments")
+
+			s.nowhere("MARKDROPPED", "MARKHASHED", "MARKMASKED", "MARKLEFT")
+			if x.kind == "postgresql" {
+				conn := testkit.Connect(t, fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", warehouse.User, warehouse.Password,
+					warehouse.Host, warehouse.Port, warehouse.Database))
+				nothing(t, "the warehouse", dump(t, conn), "MARK")
+			}
+			nothing(t, "the records", dump(t, s.records()), "MARK")
+			require.NotContains(t, s.memory(), "MARKDROPPED", "what is dropped is not even read")
+		})
+	}
+}
+
+// same tells whether all tables of a feed are equal on both sides.
+func (s *service) same(feed string) bool {
+	f, err := s.client.Feed(s.t.Context(), feed)
+	if err != nil {
+		return false
+	}
+	for _, t := range f.Tables {
+		if p, err := s.client.Prove(s.t.Context(), feed, t.Table); err != nil || !p.Same {
+			return false
+		}
+	}
+	return true
+}
+
+// dump gives all rows of a database as text.
+func dump(t *testing.T, conn *pgx.Conn) string {
+	t.Helper()
+	names, err := conn.Query(t.Context(), `SELECT format('%I.%I', schemaname, tablename) FROM pg_tables
+		WHERE schemaname NOT IN ('pg_catalog', 'information_schema')`)
+	require.NoError(t, err)
+	tables, err := pgx.CollectRows(names, pgx.RowTo[string])
+	require.NoError(t, err)
+	require.NotEmpty(t, tables)
+	var all strings.Builder
+	for _, table := range tables {
+		var content *string
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM "+table+" AS t").Scan(&content))
+		if content != nil {
+			all.WriteString(*content)
+		}
+	}
+	return all.String()
+}
+
+func nothing(t *testing.T, where, content string, marks ...string) {
+	t.Helper()
+	for _, mark := range marks {
+		if i := strings.Index(content, mark); i >= 0 {
+			require.Fail(t, "a private value is in the clear", "in %s: …%q…", where,
+				content[max(0, i-60):min(len(content), i+60)])
+		}
+	}
+}
+
+// nowhere looks for marks in every answer of the API, in the service's log, and in every file
+// that it has: warehouses, records, and what they keep besides.
+func (s *service) nowhere(marks ...string) {
+	s.t.Helper()
+	var described struct{ Paths map[string]map[string]any }
+	_, served := s.request("GET", "/openapi.json", "", nil)
+	require.NoError(s.t, json.Unmarshal([]byte(served), &described))
+	delete(described.Paths, "/api/v1/events")
+	runs, err := s.client.Runs(s.t.Context(), client.RunFilter{Limit: 100})
+	require.NoError(s.t, err)
+	header := map[string]string{"Authorization": "Bearer " + s.token}
+	for path, methods := range described.Paths {
+		if _, ok := methods["get"]; !ok {
+			continue
+		}
+		for _, name := range []string{"shaped", "circulation", "target"} {
+			for _, run := range runs {
+				full := strings.NewReplacer("{name}", name, "{id}", fmt.Sprint(run.ID)).Replace(path)
+				answer, said := s.request(http.MethodGet, full+"?table=public.payments&key=2&limit=1000", "", header)
+				require.NotNil(s.t, answer)
+				nothing(s.t, full, said, marks...)
+			}
+		}
+	}
+	nothing(s.t, "the service's log", s.stderr.String(), marks...)
+	require.NoError(s.t, filepath.WalkDir(s.dir, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || !entry.Type().IsRegular() {
+			return nil
+		}
+		content, err := os.ReadFile(path)
+		if err == nil {
+			nothing(s.t, path, string(content), marks...)
+		}
+		return nil
+	}))
+}
+
+// memory is what the service's process can write to, as it is now (proc(5), maps and mem).
+func (s *service) memory() string {
+	s.t.Helper()
+	pid := s.process.Process.Pid
+	maps, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
+	require.NoError(s.t, err)
+	mem, err := os.Open(fmt.Sprintf("/proc/%d/mem", pid))
+	require.NoError(s.t, err)
+	defer func() { _ = mem.Close() }()
+	var content bytes.Buffer
+	for line := range strings.Lines(string(maps)) {
+		var from, to int64
+		var may string
+		if n, _ := fmt.Sscanf(line, "%x-%x %s", &from, &to, &may); n != 3 || !strings.HasPrefix(may, "rw") {
+			continue
+		}
+		for at := from; at < to; at += 1 << 20 {
+			part := make([]byte, min(to-at, 1<<20))
+			if n, err := mem.ReadAt(part, at); err == nil || n > 0 {
+				content.Write(part[:n])
+			}
+		}
+	}
+	require.Greater(s.t, content.Len(), 1<<20)
+	return content.String()
+}
+
+// The console shows rows before and after, and what has drifted.
+func TestConsoleShowsShapeAndDrift(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	d.payments(100)
+	s.addWarehouse("target", "duckdb")
+	file := fmt.Sprintf(shapedFeed, "shaped", "target", "whole", "")
+	b := newBrowser(t, s)
+	b.open("/")
+	b.fill("#token", s.token)
+	b.click("Sign in")
+	b.sees("No feed yet")
+	b.click("Apply a feed file")
+	b.fill("textarea", file)
+	b.click("Preview")
+	b.sees("100 rows looked at; 50 arrive", "(hidden)", "The filter leaves it out.", "payment_kind")
+	b.do(chromedp.Click(chromedp.Search(`//footer//button[contains(., "Apply")]`)))
+	b.sees("is as the file has it")
+	s.finish("shaped")
+	d.exec("ALTER TABLE branch_desks ADD COLUMN name text DEFAULT 'desk'")
+	require.Equal(t, "done", s.finish("shaped").State)
+	b.open("/feeds/shaped")
+	b.sees("Drifts", "does not have the columns that the source has now. It lacks name.",
+		"Followed: the target was changed.", "Filtered")
+	require.NotContains(t, b.text(), "MARK")
+}
