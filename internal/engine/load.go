@@ -46,13 +46,19 @@ func (r *run) load(ctx context.Context, q source.Query, s stretch) error {
 		})()
 	}()
 	var err error
-	for batch := range batches {
+	for batch := range c.shaped(batches) {
 		if err == nil {
-			if err = c.take(ctx, batch); err != nil {
+			if err = batch.fault; err == nil {
+				err = c.take(ctx, batch)
+			}
+			if err != nil {
 				stop()
 			}
 		}
 		batch.Record.Release()
+		if batch.made.Record != nil {
+			batch.made.Record.Release()
+		}
 	}
 	if readErr := <-failed; err == nil {
 		err = readErr
@@ -63,6 +69,36 @@ func (r *run) load(ctx context.Context, q source.Query, s stretch) error {
 	r.outcome.Writing += c.writing
 	r.outcome.Reading += time.Since(begun) - c.writing
 	return err
+}
+
+// arrived is rows as they were read, of which positions are taken, and what the shape has made
+// of them.
+type arrived struct {
+	rows.Batch
+	made  rows.Batch
+	fault error // of ours, that kept the shape from making it
+}
+
+// shaped shapes batches while others are read and written.
+func (c *committer) shaped(batches <-chan rows.Batch) <-chan arrived {
+	out := make(chan arrived)
+	go func() {
+		defer close(out)
+		for b := range batches {
+			a := arrived{Batch: b}
+			a.fault = problem.Guarded(func() error {
+				a.made = c.shape(b)
+				return nil
+			})()
+			out <- a
+		}
+	}()
+	return out
+}
+
+// shape shapes a batch. The target is empty before a direct load, so no key of it must end.
+func (c *committer) shape(b rows.Batch) rows.Batch {
+	return c.plan.shape.Batch(b, c.plan.target.Filters && !c.stretch.direct)
 }
 
 // committer writes batches to the warehouse and decides where a commit ends.
@@ -79,14 +115,20 @@ type committer struct {
 	writing time.Duration
 }
 
-func (c *committer) take(ctx context.Context, b rows.Batch) error {
+func (c *committer) take(ctx context.Context, a arrived) error {
+	b, made := a.Batch, a.made
 	if c.stretch.limit > 0 && c.pending >= CommitRows {
-		var err error
-		if b, err = c.commitBetween(ctx, b); err != nil {
+		rest, err := c.commitBetween(ctx, b)
+		if err != nil {
 			return err
 		}
+		if rest.Record != b.Record {
+			made = c.shape(rest)
+			defer made.Record.Release()
+		}
+		b = rest
 	}
-	if err := c.append(ctx, b); err != nil {
+	if err := c.append(ctx, b.Rows(), made); err != nil {
 		return err
 	}
 	if c.query.Watermark != nil {
@@ -115,7 +157,10 @@ func (c *committer) commitBetween(ctx context.Context, b rows.Batch) (rows.Batch
 			continue
 		}
 		head := rows.Batch{Record: b.Record.NewSlice(0, int64(i)), Aside: b.Aside}
-		if err := c.append(ctx, head); err != nil {
+		made := c.shape(head)
+		err := c.append(ctx, head.Rows(), made)
+		made.Record.Release()
+		if err != nil {
 			return b, err
 		}
 		if err := c.commit(ctx, position.Position{Value: c.last.Value}); err != nil {
@@ -126,7 +171,8 @@ func (c *committer) commitBetween(ctx context.Context, b rows.Batch) (rows.Batch
 	return b, nil
 }
 
-func (c *committer) append(ctx context.Context, b rows.Batch) error {
+// append writes what was made of so many rows.
+func (c *committer) append(ctx context.Context, read int64, b rows.Batch) error {
 	begun := time.Now()
 	defer func() { c.writing += time.Since(begun) }()
 	if c.writes == nil {
@@ -136,12 +182,8 @@ func (c *committer) append(ctx context.Context, b rows.Batch) error {
 		}
 	}
 	defer b.Raw.Free()
-	c.pending += b.Rows()
 	first := c.read
-	c.read += b.Rows()
-	// The target is empty before a direct load, so no key of it must end.
-	b = c.plan.shape.Batch(b, c.plan.target.Filters && !c.stretch.direct)
-	defer b.Record.Release()
+	c.pending, c.read = c.pending+read, c.read+read
 	c.gone = c.gone || b.Gone != nil
 	c.part.Count(rows.Books{Read: b.Filtered, Filtered: b.Filtered})
 	record := build(c.plan.target, found{c, b.Record, b.Gone, first})
@@ -212,7 +254,9 @@ func (c *committer) finish(ctx context.Context) error {
 	switch {
 	case c.stretch.end != nil:
 		if c.writes == nil { // an empty table replaces what was there, too
-			if err := c.append(ctx, rows.Batch{Record: c.emptyRecord()}); err != nil {
+			none := c.shape(rows.Batch{Record: c.emptyRecord()})
+			defer none.Record.Release()
+			if err := c.append(ctx, 0, none); err != nil {
 				return err
 			}
 		}

@@ -206,7 +206,12 @@ func (c *compiler) taken(column schema.Column, t feed.Treatment) (maker, error) 
 		}
 		m.columns = append(m.columns, schema.Column{Name: name, Type: to, Native: to.String(), Nullable: true})
 	}
-	m.make = func(in input) []arrow.Array { return takeAll(in, column.Name, places) }
+	var paths []string
+	for _, name := range names {
+		paths = append(paths, t.Take[name].Path)
+	}
+	tree := namesOf(paths)
+	m.make = func(in input) []arrow.Array { return takeAll(in, column.Name, places, tree) }
 	return m, nil
 }
 

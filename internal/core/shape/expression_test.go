@@ -191,3 +191,53 @@ func TestMasks(t *testing.T) {
 		array.NewRecordBatch(schema.Arrow([]schema.Column{column("d", "date")}), []arrow.Array{years}, 3),
 		[]schema.Column{column("d", "date")}))
 }
+
+// Places that are told by names are found by one reading, and it finds what the paths find.
+func TestNamesFindWhatPathsFind(t *testing.T) {
+	paths := []string{"$.a", "$.b.a", "$.b.c", "$.c.a.b"}
+	var places []place
+	for _, path := range paths {
+		p, err := newPlace(path, schema.Type{Kind: schema.Text})
+		require.NoError(t, err)
+		places = append(places, p)
+	}
+	tree := namesOf(paths)
+	require.NotNil(t, tree)
+	require.Nil(t, namesOf([]string{"$.a", "$.a.b"}), "one lies within the other")
+	require.Nil(t, namesOf([]string{"$.a[0]"}))
+	scalar := rapid.SampledFrom([]string{`1`, `-0.5e3`, `"ü\n\u0041"`, `"\ud83d\ude00"`, `true`, `null`, `""`, `[1, {"a":2}]`})
+	var value func(depth int) *rapid.Generator[string]
+	value = func(depth int) *rapid.Generator[string] {
+		return rapid.Custom(func(t *rapid.T) string {
+			if depth == 0 || rapid.IntRange(0, 3).Draw(t, "kind") == 0 {
+				return scalar.Draw(t, "scalar")
+			}
+			var members []string
+			for range rapid.IntRange(0, 4).Draw(t, "members") {
+				name := rapid.SampledFrom([]string{"a", "b", "c", "d", "\\u0061"}).Draw(t, "name")
+				members = append(members, `"`+name+`": `+value(depth-1).Draw(t, "value"))
+			}
+			return "{" + strings.Join(members, ",") + "}"
+		})
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		text := value(4).Draw(t, "document") + rapid.SampledFrom([]string{"", " ", "x", "{}"}).Draw(t, "rest")
+		one, other := make([]*string, len(places)), make([]*string, len(places))
+		err1, err2 := find(text, places, tree, one), find(text, places, nil, other)
+		if (err1 == nil) != (err2 == nil) {
+			t.Fatalf("%s: %v and %v", text, err1, err2)
+		}
+		for i := range places {
+			if err1 == nil && ((one[i] == nil) != (other[i] == nil) || one[i] != nil && *one[i] != *other[i]) {
+				t.Fatalf("%s: %s is %v and %v", text, paths[i], deref(one[i]), deref(other[i]))
+			}
+		}
+	})
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return "nowhere"
+	}
+	return *s
+}

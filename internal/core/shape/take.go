@@ -5,9 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"regexp"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/theory/jsonpath"
 
 	"noemata/internal/core/schema"
@@ -31,7 +34,7 @@ func newPlace(path string, to schema.Type) (place, error) {
 
 // takeAll takes values out of the JSON of a column: one that stands nowhere is null, and
 // several are a list.
-func takeAll(in input, column string, places []place) []arrow.Array {
+func takeAll(in input, column string, places []place, names *names) []arrow.Array {
 	builders := make([]array.Builder, len(places))
 	for i, p := range places {
 		builders[i] = array.NewBuilder(allocator, p.to.Arrow())
@@ -39,24 +42,19 @@ func takeAll(in input, column string, places []place) []arrow.Array {
 		builders[i].Reserve(in.n)
 	}
 	texts := in.columns[0].(*array.String)
+	found := make([]*string, len(places))
 	for row := range in.n {
-		var document any
-		ok := !texts.IsNull(row)
-		if ok {
-			var err error
-			if document, err = decode(texts.Value(row)); err != nil {
+		clear(found)
+		if !texts.IsNull(row) {
+			if err := find(texts.Value(row), places, names, found); err != nil {
 				in.fault(row, column, "is no JSON, and values are taken from it")
-				ok = false
+				clear(found)
 			}
 		}
 		for i, p := range places {
-			text, found := "", false
-			if ok {
-				text, found = nodeText(p.path.Select(document))
-			}
-			if !found {
+			if found[i] == nil {
 				builders[i].AppendNull()
-			} else if err := p.do(builders[i], text); err != nil {
+			} else if err := p.do(builders[i], *found[i]); err != nil {
 				in.fault(row, column, fmt.Sprintf("has a value at %s that %s", p.path, err))
 				builders[i].AppendNull()
 			}
@@ -67,6 +65,152 @@ func takeAll(in input, column string, places []place) []arrow.Array {
 		made[i] = b.NewArray()
 	}
 	return made
+}
+
+// find finds the values of all places in a document: by one reading of it where they are
+// told by names alone.
+func find(text string, places []place, names *names, found []*string) error {
+	if names != nil {
+		return names.find(text, found)
+	}
+	document, err := decode(text)
+	if err != nil {
+		return err
+	}
+	for i, p := range places {
+		if value, ok := nodeText(p.path.Select(document)); ok {
+			found[i] = &value
+		}
+	}
+	return nil
+}
+
+// names are places that are told by names alone, as a tree of them.
+type names struct {
+	inner map[string]*names
+	at    []int // the places that end here
+}
+
+var byName = regexp.MustCompile(`^\$((?:\.[A-Za-z_][A-Za-z0-9_]*)+)$`)
+
+// namesOf makes the tree; nil where a place is told otherwise, or lies within another one.
+func namesOf(paths []string) *names {
+	root := &names{inner: map[string]*names{}}
+	for i, path := range paths {
+		m := byName.FindStringSubmatch(path)
+		if m == nil {
+			return nil
+		}
+		n := root
+		for name := range strings.SplitSeq(m[1][1:], ".") {
+			if n.inner[name] == nil {
+				n.inner[name] = &names{inner: map[string]*names{}}
+			}
+			n = n.inner[name]
+		}
+		n.at = append(n.at, i)
+	}
+	var within func(n *names) bool
+	within = func(n *names) bool {
+		for _, x := range n.inner {
+			if len(n.at) > 0 || within(x) {
+				return true
+			}
+		}
+		return false
+	}
+	if within(root) {
+		return nil
+	}
+	return root
+}
+
+// find reads a document once. Of names that come twice the last counts.
+func (n *names) find(text string, found []*string) error {
+	d := jsontext.NewDecoder(strings.NewReader(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	if err := n.walk(d, found); err != nil {
+		return err
+	}
+	if _, err := d.ReadToken(); err != io.EOF {
+		return fmt.Errorf("more than one document")
+	}
+	return nil
+}
+
+func (n *names) walk(d *jsontext.Decoder, found []*string) error {
+	if len(n.at) > 0 {
+		value, err := d.ReadValue()
+		if err != nil {
+			return err
+		}
+		text, err := valueText(value)
+		for _, i := range n.at {
+			found[i] = text
+		}
+		return err
+	}
+	n.forget(found)
+	if d.PeekKind() != '{' {
+		return d.SkipValue()
+	}
+	if _, err := d.ReadToken(); err != nil {
+		return err
+	}
+	var room [64]byte
+	for d.PeekKind() == '"' {
+		quoted, err := d.ReadValue()
+		if err != nil {
+			return err
+		}
+		name, err := jsontext.AppendUnquote(room[:0], quoted)
+		if err != nil {
+			return err
+		}
+		if inner := n.inner[string(name)]; inner != nil {
+			err = inner.walk(d, found)
+		} else {
+			err = d.SkipValue()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	_, err := d.ReadToken()
+	return err
+}
+
+// forget takes back what an earlier value of the same name has told.
+func (n *names) forget(found []*string) {
+	for _, i := range n.at {
+		found[i] = nil
+	}
+	for _, x := range n.inner {
+		x.forget(found)
+	}
+}
+
+// valueText is a value as nodeText has it; nil is null.
+func valueText(value jsontext.Value) (*string, error) {
+	var text string
+	switch value.Kind() {
+	case 'n':
+		return nil, nil
+	case '"':
+		plain, err := jsontext.AppendUnquote(nil, value)
+		if err != nil {
+			return nil, err
+		}
+		text = string(plain)
+	case '{', '[':
+		document, err := decode(string(value))
+		if err != nil {
+			return nil, err
+		}
+		text = jsonText(document)
+	default:
+		text = string(value)
+	}
+	return &text, nil
 }
 
 // decode reads one JSON document, its numbers as they are written.
