@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -295,6 +296,105 @@ func TestAnInterruptedCopyKeepsTheOrderOfChanges(t *testing.T) {
 		require.Equal(t, []string{"0"}, f.see(`SELECT count(*) FROM kept.loans WHERE nm_until <= nm_from`))
 		require.Equal(t, []string{"1 | copy", "1 | delete", "2 | copy", "3 | copy", "3 | delete", "4 | copy",
 			"5 | copy"}, f.see(`SELECT id, nm_change FROM kept.events ORDER BY id, nm_position`))
+	})
+}
+
+// staged is a source whose copies and log go on as a test has it.
+type staged struct {
+	*pgsource.Source
+	breaks string        // the table whose copy breaks after its first part
+	waits  string        // the table that waits for a transaction of others
+	broken func() error  // what happens then
+	reads  chan struct{} // the log is read when this is closed; nil: from the beginning
+}
+
+func (s staged) Copy(ctx context.Context, f source.Followed, layout string) (source.Copy, error) {
+	c, err := s.Source.Copy(ctx, f, layout)
+	if err == nil && f.Table.Name.Table == s.breaks {
+		c = brokenCopy{c, s.broken}
+	}
+	return c, err
+}
+
+func (s staged) Settle(ctx context.Context, table schema.Table, waits func(string)) error {
+	if table.Name.Table == s.waits {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	return s.Source.Settle(ctx, table, waits)
+}
+
+func (s staged) Follow(ctx context.Context, f source.Follow) (source.Stream, error) {
+	stream, err := s.Source.Follow(ctx, f)
+	return stagedStream{stream, s.reads, f.From}, err
+}
+
+type stagedStream struct {
+	source.Stream
+	reads chan struct{}
+	from  string
+}
+
+func (s stagedStream) Next(ctx context.Context, deadline time.Time) (source.Progress, error) {
+	if s.reads != nil {
+		select {
+		case <-s.reads:
+		case <-time.After(time.Until(deadline)):
+			return source.Progress{Position: s.from, Idle: true}, nil
+		}
+	}
+	return s.Stream.Next(ctx, deadline)
+}
+
+// Tables whose copies were interrupted, and that join in one commit, have each row once: what
+// settles the copy of one is seen by a commit that another has begun.
+func TestInterruptedCopiesJoinTogether(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
+		f := newFollower(t, b, feed.Table{Table: "public.quiet", Keep: feed.KeepLatest, Target: "kept.quiet"})
+		f.catchUp()
+		names := []string{"loans", "events"}
+		for name, keep := range map[string]feed.Keep{"loans": feed.KeepLatest, "events": feed.KeepLedger} {
+			b.exec(fmt.Sprintf(`CREATE TABLE %s (id int PRIMARY KEY, state text); INSERT INTO %[1]s SELECT i, 'lent' `+
+				`FROM generate_series(1, 4) i`, name))
+			f.feed.Tables = append(f.feed.Tables,
+				feed.Table{Table: "public." + name, Find: feed.FindLog, Keep: keep, Target: "kept." + name})
+		}
+		for i, name := range names {
+			w := f.work()
+			w.Source = staged{Source: b.source.(*pgsource.Source), breaks: name, waits: names[1-i], broken: func() error {
+				require.Eventually(t, func() bool {
+					return f.see(`SELECT count(*) FROM noemata.copy_parts WHERE source_table = 'public.` + name + `'`)[0] == "1"
+				}, 10*time.Second, 10*time.Millisecond)
+				b.exec(fmt.Sprintf(`UPDATE %s SET state = 'returned' WHERE id < 3`, name))
+				return errors.New("the reading room is closed")
+			}}
+			_, err := f.engine.Follow(context.Background(), w)
+			require.ErrorContains(t, err, "the reading room is closed")
+		}
+		w := f.work()
+		reads := make(chan struct{})
+		var once sync.Once
+		w.Source = staged{Source: b.source.(*pgsource.Source), reads: reads}
+		w.Report = func(r engine.LogReport) {
+			joining := 0
+			for _, x := range r.Tables {
+				if x.State == warehouse.Joining {
+					joining++
+				}
+			}
+			if joining == len(names) {
+				once.Do(func() { close(reads) })
+			}
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		_, err := f.engine.Follow(ctx, w)
+		require.NoError(t, err)
+		for _, name := range names {
+			require.Equal(t, []string{"1 | returned", "2 | returned", "3 | lent", "4 | lent"},
+				f.see(`SELECT id, state FROM kept.`+name+` ORDER BY id`), name)
+		}
 	})
 }
 

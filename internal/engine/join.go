@@ -29,19 +29,24 @@ func (a *applier) join(ctx context.Context) error {
 			ready = append(ready, t)
 		}
 	}
+	// Both before the commit begins, too: what settles the copy of one table would not be seen in
+	// a commit that another one has begun.
+	from := map[*logTable]change.Txn{}
 	for _, t := range ready {
-		began := time.Now()
 		if err := a.settleCopy(ctx, t); err != nil {
 			return blame(t, err)
 		}
-		from, err := a.precedes(ctx, t)
-		if err != nil {
+		var err error
+		if from[t], err = a.precedes(ctx, t); err != nil {
 			return err
 		}
+	}
+	for _, t := range ready {
+		began := time.Now()
 		if err := a.begin(ctx); err != nil {
 			return err
 		}
-		if err := a.joinTable(ctx, t, from); err != nil {
+		if err := a.joinTable(ctx, t, from[t]); err != nil {
 			return blame(t, err)
 		}
 		a.joined[t] = true
