@@ -11,9 +11,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"noemata/internal/core/feed"
-	"noemata/internal/core/schema"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/records"
 	"noemata/internal/statement"
