@@ -167,7 +167,8 @@ func (b *bench) pipe(more string) (bare, keyed time.Duration, err error) {
 	from := "loans"
 	if more != "" {
 		from = "(SELECT *" + more + " FROM loans)"
-		if err := b.exec(b.target.URL("reports"), "ALTER TABLE loans ADD nm_changed_at timestamptz, ADD nm_run bigint"); err != nil {
+		if err := b.exec(b.target.URL("reports"),
+			"ALTER TABLE loans ADD nm_changed_at timestamptz, ADD nm_run bigint"); err != nil {
 			return 0, 0, err
 		}
 	}
@@ -273,7 +274,8 @@ func (b *bench) measure(rows int) error {
 		{"Noemata into DuckDB", "lake", ""},
 	} {
 		took := median(line.name)
-		fmt.Printf("  %-47s %6.2f %6.2f %10.2f %14.2f  %s\n", line.what, took, took/pipe, took/keyed, took/same, line.aim)
+		fmt.Printf("  %-47s %6.2f %6.2f %10.2f %14.2f  %s\n", line.what, took, took/pipe, took/keyed, took/same,
+			line.aim)
 	}
 	peak, err := b.peak()
 	fmt.Printf("  peak memory of the service: %d MB\n", peak>>20)

@@ -69,10 +69,12 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 			d.payments(1000)
 			warehouse := s.addWarehouse("target", x.kind)
 			file := filepath.Join(s.dir, "feed.yaml")
-			require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, shapedFeed, "shaped", "target", x.find, x.more), 0o600))
+			require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, shapedFeed, "shaped", "target", x.find, x.more),
+				0o600))
 
 			said := s.must("feeds", "check", file)
-			require.Contains(t, said, "The pattern stands for 1 table: public.branch_desks. It leaves out public.branch_tmp.")
+			require.Contains(t, said, "The pattern stands for 1 table: public.branch_desks. It leaves out "+
+				"public.branch_tmp.")
 			said = s.must("feeds", "preview", file, "public.payments", "--rows", "4")
 			require.Contains(t, said, "(hidden)")
 			require.Contains(t, said, " rows looked at: 500 arrive, 500 left out by the filter, 0 set aside.")
@@ -112,8 +114,9 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 
 			s.nowhere("MARKDROPPED", "MARKHASHED", "MARKMASKED", "MARKLEFT")
 			if x.kind == "postgresql" {
-				conn := testkit.Connect(t, fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", warehouse.User, warehouse.Password,
-					warehouse.Host, warehouse.Port, warehouse.Database))
+				conn := testkit.Connect(t,
+					fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", warehouse.User, warehouse.Password,
+						warehouse.Host, warehouse.Port, warehouse.Database))
 				nothing(t, "the warehouse", dump(t, conn), "MARK")
 			}
 			nothing(t, "the records", dump(t, s.records()), "MARK")
@@ -148,7 +151,8 @@ func dump(t *testing.T, conn *pgx.Conn) string {
 	var all strings.Builder
 	for _, table := range tables {
 		var content *string
-		require.NoError(t, conn.QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM "+table+" AS t").Scan(&content))
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM "+table+
+			" AS t").Scan(&content))
 		if content != nil {
 			all.WriteString(*content)
 		}

@@ -38,7 +38,8 @@ func (a *app) listRunsCommand() *cobra.Command {
 				for _, r := range x {
 					b := r.Books
 					g.AppendRow(table.Row{r.ID, r.Feed, r.State, r.Trigger, number(b.Read), number(b.Inserted),
-						number(b.Updated), number(b.Unchanged), number(b.Filtered), number(b.SetAside), took(r), when(r.StartedAt)})
+						number(b.Updated), number(b.Unchanged), number(b.Filtered), number(b.SetAside), took(r),
+						when(r.StartedAt)})
 				}
 				g.Render()
 			})

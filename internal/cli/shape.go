@@ -74,7 +74,8 @@ func (a *app) driftsCommand() *cobra.Command {
 					_, _ = fmt.Fprintf(w, "No table of the feed %s has changed its structure.\n", args[0])
 				}
 				for _, d := range x {
-					_, _ = fmt.Fprintf(w, "%s  %s, %s, run %d\n    %s\n    %s\n", moment(&d.At), d.Table, d.Kind, d.Run, d.What,
+					_, _ = fmt.Fprintf(w, "%s  %s, %s, run %d\n    %s\n    %s\n", moment(&d.At), d.Table, d.Kind, d.Run,
+						d.What,
 						d.Done)
 				}
 			})
@@ -106,8 +107,10 @@ func (a *app) keysCommand() *cobra.Command {
 			return a.say(cmd, map[string]string{"key": key}, "%s", key)
 		})}
 	var file string
-	take := &cobra.Command{Use: "import NAME", Short: "Keep a key that was exported elsewhere, from a file or standard input",
-		Args: exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+	take := &cobra.Command{Use: "import NAME",
+		Short: "Keep a key that was exported elsewhere, from a file or standard input",
+		Args:  exactly(1), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
 			content, err := readKeyFile(file, cmd.InOrStdin())
 			if err != nil {
 				return err

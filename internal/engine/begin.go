@@ -190,7 +190,8 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		entries = append(entries, t.copyAgain())
 	case t.copy.State == warehouse.Following && t.trouble == nil && t.copy.Structure == "":
 		// It joined under a version that kept none.
-		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
+		entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table,
+			Structure: structureOf(t.plan).String()})
 	case t.copy.State == warehouse.Following && t.trouble == nil:
 		var was structure
 		if err := json.Unmarshal([]byte(t.copy.Structure), &was); err != nil {
@@ -203,7 +204,8 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 			entries = append(entries, lost,
 				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
 		}
-		if structureOf(t.plan).Shape != was.Shape || structureOf(t.plan).gains(was) { // the target has the new columns already; older rows have no values in them
+		// the target has the new columns already; older rows have no values in them
+		if structureOf(t.plan).Shape != was.Shape || structureOf(t.plan).gains(was) {
 			entries = append(entries, t.copyAgain())
 		}
 	case t.copy.State == warehouse.Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "":

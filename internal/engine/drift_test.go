@@ -30,24 +30,30 @@ type driftCase struct {
 // to 3.
 var driftCases = []driftCase{
 	{"a column is added that may be null", "ADD note text", "ADD note text", drift.Columns},
-	{"a column is added with a constant default", "ADD note text DEFAULT 'n'", "ADD note varchar(9) DEFAULT 'n'", drift.Columns},
-	{"a column is added with a default of its own for each row", "ADD note text NOT NULL DEFAULT gen_random_uuid()::text",
+	{"a column is added with a constant default", "ADD note text DEFAULT 'n'", "ADD note varchar(9) DEFAULT 'n'",
+		drift.Columns},
+	{"a column is added with a default of its own for each row",
+		"ADD note text NOT NULL DEFAULT gen_random_uuid()::text",
 		"ADD note varchar(40) NOT NULL DEFAULT (uuid())", drift.Columns},
 	{"a column is added that is computed", "ADD note int GENERATED ALWAYS AS (days * 2) STORED",
 		"ADD note int AS (days * 2) STORED", drift.Columns},
 	{"a column is added before the others", "", "ADD note varchar(9) DEFAULT 'n' FIRST", drift.Columns},
 	{"a column is dropped", "DROP days", "DROP days", drift.Columns},
 	{"a column is renamed", "RENAME days TO length", "RENAME COLUMN days TO length", drift.Columns},
-	{"columns exchange their names", "RENAME copy TO x; ALTER TABLE loans RENAME note0 TO copy; ALTER TABLE loans RENAME x TO note0",
+	{"columns exchange their names", "RENAME copy TO x; ALTER TABLE loans RENAME note0 TO copy; ALTER TABLE loans " +
+		"RENAME x TO note0",
 		"RENAME COLUMN copy TO note0, RENAME COLUMN note0 TO copy", drift.Columns},
 	{"columns change places", "", "MODIFY days int FIRST", drift.Columns},
 	{"a type becomes wider", "ALTER days TYPE bigint", "MODIFY days bigint", drift.Types},
 	{"a type becomes narrower", "ALTER days TYPE smallint", "MODIFY days smallint", drift.Types},
 	{"a number becomes a text", "ALTER days TYPE text", "MODIFY days varchar(20)", drift.Types},
 	{"a text gets another character set", "", "MODIFY copy varchar(20) CHARACTER SET latin1 NOT NULL", drift.Types},
-	{"the key is another", "DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy)", "DROP PRIMARY KEY, ADD PRIMARY KEY (copy)", drift.Keys},
-	{"the table is replaced", "RENAME TO gone; CREATE TABLE loans (LIKE gone INCLUDING ALL); INSERT INTO loans SELECT * FROM gone WHERE id < 3",
-		"RENAME TO gone; CREATE TABLE loans LIKE gone; INSERT INTO loans SELECT * FROM gone WHERE id < 3", drift.Tables},
+	{"the key is another", "DROP CONSTRAINT loans_pkey, ADD PRIMARY KEY (copy)",
+		"DROP PRIMARY KEY, ADD PRIMARY KEY (copy)", drift.Keys},
+	{"the table is replaced", "RENAME TO gone; CREATE TABLE loans (LIKE gone INCLUDING ALL); INSERT INTO loans " +
+		"SELECT * FROM gone WHERE id < 3",
+		"RENAME TO gone; CREATE TABLE loans LIKE gone; INSERT INTO loans SELECT * FROM gone WHERE id < 3",
+		drift.Tables},
 }
 
 // drifting is a source whose tables change, of either kind.
@@ -61,7 +67,8 @@ type drifting struct {
 func newDrifting(t *testing.T, server, warehouse string) *drifting {
 	if server == "PostgreSQL" {
 		b := newWorkbench(t, warehouse)
-		return &drifting{b, func(sql string) { b.exec(sql) }, func(name string) string { return "public." + name }, "clock_timestamp()"}
+		return &drifting{b, func(sql string) { b.exec(sql) }, func(name string) string { return "public." + name },
+			"clock_timestamp()"}
 	}
 	b := newMariaBench(t, warehouse)
 	return &drifting{b.workbench, b.exec, b.table, "now(6)"}
@@ -110,7 +117,8 @@ func TestDrift(t *testing.T) {
 					kind := []string{duckdb.Kind, pgwarehouse.Kind}[(i+k)%2]
 					t.Run(fmt.Sprintf("%s/%s/%s/%s", server, find, strings.ReplaceAll(x.name, " ", "_"), policy),
 						func(t *testing.T) {
-							lines = append(lines, drifts(t, newDrifting(t, server, kind), x, statement, server, find, policy))
+							lines = append(lines,
+								drifts(t, newDrifting(t, server, kind), x, statement, server, find, policy))
 						})
 				}
 			}
@@ -121,15 +129,18 @@ func TestDrift(t *testing.T) {
 		content, err := os.ReadFile(path)
 		require.NoError(t, err)
 		head, _, _ := strings.Cut(string(content), "| source | find |")
-		head += "| source | find | what changes | policy | what becomes of the table | rows of before |\n| --- | --- | --- | --- | --- | --- |\n"
+		head += "| source | find | what changes | policy | what becomes of the table | rows of before |\n| --- | " +
+			"--- | --- | --- | --- | --- |\n"
 		require.NoError(t, os.WriteFile(path, []byte(head+strings.Join(lines, "\n")+"\n"), 0o644))
 	}
 }
 
 // drifts has a table change and gives the line of docs/drift.md.
-func drifts(t *testing.T, d *drifting, x driftCase, statement, server string, find feed.Find, policy drift.Policy) string {
+func drifts(t *testing.T, d *drifting, x driftCase, statement, server string, find feed.Find,
+	policy drift.Policy) string {
 	text := "varchar(20)"
-	d.exec("CREATE TABLE loans (id int PRIMARY KEY, copy " + text + " NOT NULL, note0 " + text + ", days int, at timestamp(6) NOT NULL DEFAULT " +
+	d.exec("CREATE TABLE loans (id int PRIMARY KEY, copy " + text + " NOT NULL, note0 " + text +
+		", days int, at timestamp(6) NOT NULL DEFAULT " +
 		map[string]string{"PostgreSQL": "clock_timestamp()", "MariaDB": "now(6)"}[server] + ")")
 	d.exec("CREATE TABLE holds (id int PRIMARY KEY, at timestamp(6) NOT NULL DEFAULT " +
 		map[string]string{"PostgreSQL": "clock_timestamp()", "MariaDB": "now(6)"}[server] + ")")

@@ -557,7 +557,8 @@ func TestATargetThatIsAnotherIsNoHole(t *testing.T) {
 		out, err := b.engine.Run(ctx, b.work(table))
 		require.NoError(t, err)
 		require.Contains(t, fmt.Sprint(out.Notes), `ALTER TABLE "kept"."loans" DROP COLUMN "copy"`)
-		require.Contains(t, fmt.Sprint(engine.Check(ctx, b.feed, b.source, b.warehouse, nil)), "still holds the column copy")
+		require.Contains(t, fmt.Sprint(engine.Check(ctx, b.feed, b.source, b.warehouse, nil)),
+			"still holds the column copy")
 
 		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
 		f.catchUp()

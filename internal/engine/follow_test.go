@@ -362,13 +362,15 @@ func TestInterruptedCopiesJoinTogether(t *testing.T) {
 		}
 		for i, name := range names {
 			w := f.work()
-			w.Source = staged{Source: b.source.(*pgsource.Source), breaks: name, waits: names[1-i], broken: func() error {
-				require.Eventually(t, func() bool {
-					return f.see(`SELECT count(*) FROM noemata.copy_parts WHERE source_table = 'public.` + name + `'`)[0] == "1"
-				}, 10*time.Second, 10*time.Millisecond)
-				b.exec(fmt.Sprintf(`UPDATE %s SET state = 'returned' WHERE id < 3`, name))
-				return errors.New("the reading room is closed")
-			}}
+			w.Source = staged{Source: b.source.(*pgsource.Source), breaks: name, waits: names[1-i],
+				broken: func() error {
+					require.Eventually(t, func() bool {
+						return f.see(`SELECT count(*) FROM noemata.copy_parts WHERE source_table = 'public.` + name +
+							`'`)[0] == "1"
+					}, 10*time.Second, 10*time.Millisecond)
+					b.exec(fmt.Sprintf(`UPDATE %s SET state = 'returned' WHERE id < 3`, name))
+					return errors.New("the reading room is closed")
+				}}
 			_, err := f.engine.Follow(context.Background(), w)
 			require.ErrorContains(t, err, "the reading room is closed")
 		}

@@ -39,7 +39,8 @@ func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, run int6
 	is, _ := file.Resolve(now)
 	var entries []warehouse.Entry
 	note := func(table, what, done string) {
-		entries = append(entries, warehouse.Drifted{Entry: drift.Drift{Table: table, Kind: drift.Tables, Run: run, What: what,
+		entries = append(entries, warehouse.Drifted{Entry: drift.Drift{Table: table, Kind: drift.Tables, Run: run,
+			What: what,
 			Done: done}})
 	}
 	for _, t := range is.Tables {

@@ -27,7 +27,8 @@ func BenchmarkShaped(b *testing.B) {
 			Watermark: &feed.Watermark{Column: "at", Settle: "0s"}}
 		shaped := plain
 		shaped.Where = `branch == "Grünau" && fee >= 0`
-		shaped.Columns = map[string]feed.Treatment{"email": {Hash: "people"}, "phone": {Mask: feed.MaskKeepLast, Count: 3},
+		shaped.Columns = map[string]feed.Treatment{"email": {Hash: "people"},
+			"phone": {Mask: feed.MaskKeepLast, Count: 3},
 			"doc": {Take: map[string]feed.Path{"city": {Path: "$.city"}, "code": {Path: "$.postal.code", Type: "int32"},
 				"floor": {Path: "$.floor", Type: "int32"}}}}
 		n := 0

@@ -49,9 +49,11 @@ func shaped(t feed.Table) feed.Table {
 		"card": {Drop: true}, "email": {Hash: "people"}, "phone": {Mask: feed.MaskKeepLast, Count: 3},
 		"born": {Mask: feed.MaskYear}, "reader": {Hash: "people"}, "kind": {Name: "payment_kind"},
 		"amount": {Type: "decimal(12,4)"},
-		"doc":    {Take: map[string]feed.Path{"city": {Path: "$.city"}, "floor": {Path: "$.floor", Type: "int32"}}, Keep: &no},
+		"doc": {Take: map[string]feed.Path{"city": {Path: "$.city"}, "floor": {Path: "$.floor", Type: "int32"}},
+			Keep: &no},
 	}
-	t.Computed = map[string]feed.Computed{"doubled": {Value: "amount * 2", Type: "decimal(12,2)"}, "region": {Value: "'north'"}}
+	t.Computed = map[string]feed.Computed{"doubled": {Value: "amount * 2", Type: "decimal(12,2)"},
+		"region": {Value: "'north'"}}
 	return t
 }
 
@@ -90,11 +92,13 @@ func (p *payments) values() string {
 	r := p.r
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	amount := fmt.Sprintf("%d.%02d", r.IntN(4), r.IntN(100))
-	return fmt.Sprintf("%s, %s, 'SECRETCARD%d', %s, %s, %s, %s, %s", pick("'card'", "'card'", "'card'", "'cash'", "null"),
+	return fmt.Sprintf("%s, %s, 'SECRETCARD%d', %s, %s, %s, %s, %s",
+		pick("'card'", "'card'", "'card'", "'cash'", "null"),
 		pick(amount, amount, "1.50", "1.51", "null"), r.IntN(1e9),
 		pick(fmt.Sprintf("'SECRETMAIL%d@example.org'", r.IntN(20)), "null", "''"),
 		pick("'SECRETPHONE017'", "'12'", "null", "'Grünau'"), pick("'1984-05-06'", "'2000-02-29'", "null"),
-		pick(`'{"city":"Grünau","floor":3}'`, `'{"city":null}'`, `'{"floor":"7"}'`, "null", `'{"private":"SECRETDOC"}'`),
+		pick(`'{"city":"Grünau","floor":3}'`, `'{"city":null}'`, `'{"floor":"7"}'`, "null",
+			`'{"private":"SECRETDOC"}'`),
 		pick(fmt.Sprint(r.IntN(50)), "null"))
 }
 
@@ -107,16 +111,18 @@ func (p *payments) change(deletes bool) {
 		id := 1 + p.r.IntN(60)
 		switch n := p.r.IntN(10); {
 		case n < 4:
-			statements = append(statements, fmt.Sprintf("INSERT INTO TABLE_ (id, kind, amount, card, email, phone, born, "+
-				"doc, reader) VALUES (%d, %s) ON CONFLICT (id) DO NOTHING", id, p.values()))
+			statements = append(statements,
+				fmt.Sprintf("INSERT INTO TABLE_ (id, kind, amount, card, email, phone, born, "+
+					"doc, reader) VALUES (%d, %s) ON CONFLICT (id) DO NOTHING", id, p.values()))
 		case n < 8 || !deletes:
 			statements = append(statements, fmt.Sprintf("UPDATE TABLE_ SET %s = (%s), updated_at = clock_timestamp() "+
 				"WHERE id = %d", columnsOfPayments, p.values(), id))
 		case n < 9:
 			statements = append(statements, fmt.Sprintf("DELETE FROM TABLE_ WHERE id = %d", id))
 		default:
-			statements = append(statements, fmt.Sprintf("UPDATE TABLE_ SET id = id + 100, updated_at = clock_timestamp() "+
-				"WHERE id = %d AND NOT EXISTS (SELECT 1 FROM TABLE_ AS o WHERE o.id = %[1]d + 100)", id))
+			statements = append(statements,
+				fmt.Sprintf("UPDATE TABLE_ SET id = id + 100, updated_at = clock_timestamp() "+
+					"WHERE id = %d AND NOT EXISTS (SELECT 1 FROM TABLE_ AS o WHERE o.id = %[1]d + 100)", id))
 		}
 	}
 	p.exec("BEGIN")
@@ -130,10 +136,12 @@ func (p *payments) change(deletes bool) {
 
 // hidden makes sure that nothing private is in the clear anywhere in the warehouse.
 func (p *payments) hidden() {
-	for _, table := range testkit.SQL(p.t, p.warehouse, "SELECT table_schema, table_name FROM information_schema.tables "+
-		"WHERE table_schema IN ('kept', 'noemata')") {
+	for _, table := range testkit.SQL(p.t, p.warehouse,
+		"SELECT table_schema, table_name FROM information_schema.tables "+
+			"WHERE table_schema IN ('kept', 'noemata')") {
 		name := fmt.Sprintf("%v.%q", table[0], fmt.Sprint(table[1]))
-		found := testkit.SQL(p.t, p.warehouse, "SELECT count(*) FROM "+name+" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
+		found := testkit.SQL(p.t, p.warehouse, "SELECT count(*) FROM "+name+
+			" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
 		require.EqualValues(p.t, 0, found[0][0], "%s has a private value in the clear", name)
 	}
 }
@@ -197,7 +205,8 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 			"p_whole": "true", "p_replace": "true"}
 		for name, keep := range map[string]feed.Keep{"p_latest": feed.KeepLatest, "p_soft": feed.KeepSoftDelete,
 			"p_history": feed.KeepHistory, "p_whole": feed.KeepLatest, "p_replace": feed.KeepReplace} {
-			table := shaped(feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name, Find: feed.FindWhole})
+			table := shaped(feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name,
+				Find: feed.FindWhole})
 			if name != "p_whole" && name != "p_replace" {
 				table.Find, table.Watermark = feed.FindWatermark, &feed.Watermark{Column: "updated_at", Settle: "0s"}
 				table.Columns["updated_at"] = feed.Treatment{Drop: true}
@@ -219,7 +228,8 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 					require.True(t, out.Books.Balanced(), "%s %+v", name, out.Books)
 					books = books.Add(out.Books)
 				}
-				require.Equal(t, p.must(name), p.has("kept."+name, holds[name]), "%s in round %d: %+v", name, round, books)
+				require.Equal(t, p.must(name), p.has("kept."+name, holds[name]), "%s in round %d: %+v", name, round,
+					books)
 				proof, err := engine.Prove(context.Background(), b.work(table))
 				require.NoError(t, err)
 				require.True(t, proof.Same, "%s: %+v", name, proof)

@@ -123,7 +123,8 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 	t, ok := f.Table(table)
 	if !ok {
 		return engine.Preview{}, problem.Newf(problem.NotFound,
-			"Check the name against the file's tables; write it as schema.table.", "The feed file has no table %q.", table)
+			"Check the name against the file's tables; write it as schema.table.", "The feed file has no table %q.",
+			table)
 	}
 	return engine.TakePreview(ctx, engine.Work{Feed: f, Table: t, Source: src, Keys: r.keysOf(ctx)}, show)
 }

@@ -37,11 +37,13 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-tokens", get, "/tokens", "List tokens", "sign-in", 0}, s.tokens)
 	handle(api, operation{"add-token", post, "/tokens", "Make a token", "sign-in", http.StatusCreated}, s.addToken)
 	handle(api, operation{"remove-token", del, "/tokens/{id}", "Remove a token", "sign-in", 0}, s.removeToken)
-	handle(api, operation{"list-hash-keys", get, "/hash-keys", "List the keys that columns are hashed with", "hash keys", 0},
+	handle(api, operation{"list-hash-keys", get, "/hash-keys", "List the keys that columns are hashed with",
+		"hash keys", 0},
 		s.hashKeys)
 	handle(api, operation{"export-hash-key", get, "/hash-keys/{name}", "Give a key that columns are hashed with",
 		"hash keys", 0}, s.exportHashKey)
-	handle(api, operation{"import-hash-key", put, "/hash-keys/{name}", "Keep a key that was made elsewhere", "hash keys",
+	handle(api, operation{"import-hash-key", put, "/hash-keys/{name}", "Keep a key that was made elsewhere",
+		"hash keys",
 		0}, s.importHashKey)
 	for _, side := range []store.Side{store.Sources, store.Warehouses} {
 		group, noun := string(side), side.Noun()
@@ -75,7 +77,8 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds",
 		0}, s.removeFeed)
 	handle(api, operation{"list-drifts", get, "/feeds/{name}/drifts",
-		"What has changed of the structure of a feed's tables, and what was done, the newest first", "feeds", 0}, s.drifts)
+		"What has changed of the structure of a feed's tables, and what was done, the newest first", "feeds", 0},
+		s.drifts)
 	handle(api, operation{"copy-again", post, "/feeds/{name}/copies",
 		"Copy tables of a feed that follows the log anew, with the next run", "feeds", 0}, s.copyAgain)
 	handle(api, operation{"list-log-samples", get, "/feeds/{name}/samples",
@@ -226,7 +229,8 @@ func (s *Service) preview(ctx context.Context, in *previewRequest) (*answer[clie
 	ctx, cancel := context.WithTimeout(ctx, previewWithin)
 	defer cancel()
 	x, err := s.rules.Preview(ctx, in.Body.File, in.Body.Table, in.Body.Rows)
-	out := client.Preview{Table: in.Body.Table, Before: x.Before, After: x.After, Rows: []client.PreviewRow{}, Read: x.Read,
+	out := client.Preview{Table: in.Body.Table, Before: x.Before, After: x.After, Rows: []client.PreviewRow{},
+		Read:     x.Read,
 		Filtered: x.Filtered, SetAside: x.SetAside}
 	for _, r := range x.Rows {
 		out.Rows = append(out.Rows, client.PreviewRow(r))

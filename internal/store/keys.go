@@ -51,7 +51,8 @@ func (s *Store) MakeHashKey(ctx context.Context, name string) error {
 func (s *Store) TakeHashKey(ctx context.Context, name string, key []byte) error {
 	if len(key) != hashKeyBytes {
 		return problem.Newf(problem.Invalid, "Give what noemata keys export has written.",
-			"A key has %d bytes, as %d hexadecimal digits, and this one has %d.", hashKeyBytes, 2*hashKeyBytes, len(key))
+			"A key has %d bytes, as %d hexadecimal digits, and this one has %d.", hashKeyBytes, 2*hashKeyBytes,
+			len(key))
 	}
 	_, err := s.Pool.Exec(ctx, "INSERT INTO hash_keys (name, sealed) VALUES ($1, $2)", name,
 		s.box.Seal(hex.EncodeToString(key), hashKeyAbout(name)))

@@ -385,7 +385,8 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held FROM feeds f `+
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held FROM `+
+		`feeds f `+
 		`WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err

@@ -47,7 +47,8 @@ tables:
     find: whole
     keep: replace
 `)
-	source := names("branch_1.desks", "branch_1.visits", "branch_22.desks", "public.audit", "public.holds", "public.loans",
+	source := names("branch_1.desks", "branch_1.visits", "branch_22.desks", "public.audit", "public.holds",
+		"public.loans",
 		"public.tmp_import", `public."tmp.x"`)
 	resolved, found := f.Resolve(source)
 	require.Equal(t, []string{"public.holds latest", `public."tmp.x" latest`, "public.loans history",

@@ -73,7 +73,8 @@ func ParseType(text string) (Type, error) {
 			MaxDecimalDigits)
 	}
 	switch t.Kind = Kind(text); t.Kind {
-	case Bool, Int16, Int32, Int64, Float32, Float64, Numeric, Text, Bytes, Date, Time, Timestamp, TimestampTZ, Interval,
+	case Bool, Int16, Int32, Int64, Float32, Float64, Numeric, Text, Bytes, Date, Time, Timestamp, TimestampTZ,
+		Interval,
 		UUID, JSON:
 		return t, nil
 	}

@@ -74,7 +74,8 @@ func (c *compiler) treated(column schema.Column, t feed.Treatment) (maker, error
 	switch {
 	case t.Hash != "":
 		if column.Type.Kind == schema.Interval {
-			return m, c.refuse(column, "hash", "an interval can be written in many ways; compute a text of it at the source")
+			return m, c.refuse(column, "hash",
+				"an interval can be written in many ways; compute a text of it at the source")
 		}
 		key, err := c.keys(t.Hash)
 		if err != nil {

@@ -91,16 +91,18 @@ func (d decimal) Value() any     { return d.r }
 func decimalOptions() []cel.EnvOption {
 	options := []cel.EnvOption{
 		cel.Function("decimal",
-			cel.Overload("decimal_of_string", []*cel.Type{cel.StringType}, decimalType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-				r, ok := parseNumber(string(v.(types.String)))
-				if !ok {
-					return types.NewErr("no such number")
-				}
-				return decimal{r}
-			})),
-			cel.Overload("decimal_of_int", []*cel.Type{cel.IntType}, decimalType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-				return decimal{new(big.Rat).SetInt64(int64(v.(types.Int)))}
-			}))),
+			cel.Overload("decimal_of_string", []*cel.Type{cel.StringType}, decimalType,
+				cel.UnaryBinding(func(v ref.Val) ref.Val {
+					r, ok := parseNumber(string(v.(types.String)))
+					if !ok {
+						return types.NewErr("no such number")
+					}
+					return decimal{r}
+				})),
+			cel.Overload("decimal_of_int", []*cel.Type{cel.IntType}, decimalType,
+				cel.UnaryBinding(func(v ref.Val) ref.Val {
+					return decimal{new(big.Rat).SetInt64(int64(v.(types.Int)))}
+				}))),
 		cel.Function("string", cel.Overload("string_of_decimal", []*cel.Type{decimalType}, cel.StringType)),
 		cel.Function("double", cel.Overload("double_of_decimal", []*cel.Type{decimalType}, cel.DoubleType)),
 		cel.Function("int", cel.Overload("int_of_decimal", []*cel.Type{decimalType}, cel.IntType)),
@@ -108,7 +110,8 @@ func decimalOptions() []cel.EnvOption {
 	}
 	for name, result := range map[string]*cel.Type{"_<_": cel.BoolType, "_<=_": cel.BoolType, "_>_": cel.BoolType,
 		"_>=_": cel.BoolType, "_+_": decimalType, "_-_": decimalType, "_*_": decimalType} {
-		for other, t := range map[string]*cel.Type{"decimal": decimalType, "int": cel.IntType, "double": cel.DoubleType} {
+		for other, t := range map[string]*cel.Type{"decimal": decimalType, "int": cel.IntType,
+			"double": cel.DoubleType} {
 			options = append(options, cel.Function(name,
 				cel.Overload(fmt.Sprintf("decimal_%s_%s", name, other), []*cel.Type{decimalType, t}, result)))
 		}

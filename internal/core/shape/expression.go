@@ -47,7 +47,8 @@ func (c *compiler) expression(at, text string) (*expression, error) {
 		return nil, wrong(fmt.Sprintf("The expression has %d characters, and %d are the most.", len(text),
 			longestExpression))
 	}
-	options := []cel.EnvOption{ext.Strings(), ext.Math(), cel.DefaultUTCTimeZone(true), cel.EagerlyValidateDeclarations(true),
+	options := []cel.EnvOption{ext.Strings(), ext.Math(), cel.DefaultUTCTimeZone(true),
+		cel.EagerlyValidateDeclarations(true),
 		cel.ParserRecursionLimit(100), cel.ClearMacros()}
 	options = append(options, decimalOptions()...)
 	kinds := map[string]schema.Type{}
@@ -198,7 +199,8 @@ func (a *answers) eval(row int) (ref.Val, error) {
 
 // told says what went wrong without a value of the row.
 func told(err error) error {
-	for _, known := range []string{"division by zero", "modulus by zero", "integer overflow", "unsigned integer overflow",
+	for _, known := range []string{"division by zero", "modulus by zero", "integer overflow",
+		"unsigned integer overflow",
 		"timestamp overflow", "duration overflow", "no such key", "index out of bounds"} {
 		if strings.Contains(err.Error(), known) {
 			return errors.New(known)

@@ -74,7 +74,8 @@ func TestReasonsHoldNoValues(t *testing.T) {
 		"phone": {Hash: "people"}}}
 	s, err := Compile(payments, spec, []string{"id"}, keyOf)
 	require.NoError(t, err)
-	out := s.Batch(rows.Batch{Record: recordOf(t, payments.Columns, `1 | - | - | - | SECRET | 0170 | - | - | -`)}, false)
+	out := s.Batch(rows.Batch{Record: recordOf(t, payments.Columns, `1 | - | - | - | SECRET | 0170 | - | - | -`)},
+		false)
 	require.Len(t, out.Aside, 1)
 	require.Equal(t, "Column email is no whole number that int64 can hold.", out.Aside[0].Reason)
 	require.Equal(t, Hidden, *out.Aside[0].Row["phone"])
@@ -110,10 +111,12 @@ func TestChangesAreShaped(t *testing.T) {
 `)
 	s, err := Compile(payments, spec, []string{"id"}, keyOf)
 	require.NoError(t, err)
-	record := recordOf(t, s.Reads().Columns, "1 | card | a | 1", "2 | cash | b | 2", "3 | cash | c | 3", "4 | - | - | -",
+	record := recordOf(t, s.Reads().Columns, "1 | card | a | 1", "2 | cash | b | 2", "3 | cash | c | 3",
+		"4 | - | - | -",
 		"5 | card | - | 5", "6 | - | f | 6")
 	out := s.Changes(change.Batch{Record: record, Rows: []change.Row{{Kind: change.Insert}, {Kind: change.Insert},
-		{Kind: change.Update}, {Kind: change.Delete}, {Kind: change.Update, Unknown: 1}, {Kind: change.Update, Unknown: 2}},
+		{Kind: change.Update}, {Kind: change.Delete}, {Kind: change.Update, Unknown: 1},
+		{Kind: change.Update, Unknown: 2}},
 		Unknown: [][]bool{{false, false, true, false}, {false, true, false, false}}})
 	var kinds []string
 	for _, r := range out.Rows {
@@ -205,7 +208,8 @@ func TestNamesFindWhatPathsFind(t *testing.T) {
 	require.NotNil(t, tree)
 	require.Nil(t, namesOf([]string{"$.a", "$.a.b"}), "one lies within the other")
 	require.Nil(t, namesOf([]string{"$.a[0]"}))
-	scalar := rapid.SampledFrom([]string{`1`, `-0.5e3`, `"ü\n\u0041"`, `"\ud83d\ude00"`, `true`, `null`, `""`, `[1, {"a":2}]`})
+	scalar := rapid.SampledFrom([]string{`1`, `-0.5e3`, `"ü\n\u0041"`, `"\ud83d\ude00"`, `true`, `null`, `""`,
+		`[1, {"a":2}]`})
 	var value func(depth int) *rapid.Generator[string]
 	value = func(depth int) *rapid.Generator[string] {
 		return rapid.Custom(func(t *rapid.T) string {

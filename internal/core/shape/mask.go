@@ -77,7 +77,10 @@ func maskRound(kind schema.Kind, step int64, c *compiler, column schema.Column) 
 			unit = unit.IncreaseScaleBy(int32(t.Scale))
 			return func(a arrow.Array) arrow.Array {
 				return eachValue(array.NewDecimal128Builder(allocator, a.DataType().(*arrow.Decimal128Type)), a,
-					func(i int) decimal128.Num { return roundDecimal(a.(*array.Decimal128).Value(i), unit, t.Precision) })
+					func(i int) decimal128.Num {
+						return roundDecimal(a.(*array.Decimal128).Value(i), unit,
+							t.Precision)
+					})
 			}, nil
 		}
 	case schema.Date, schema.Timestamp, schema.TimestampTZ:

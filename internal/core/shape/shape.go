@@ -223,7 +223,8 @@ func (s *Shape) Names(columns []string) []string {
 
 // Passes tells whether values of columns arrive as they are.
 func (s *Shape) Passes(columns []string) bool {
-	return !slices.ContainsFunc(columns, func(c string) bool { return !s.spec.Dropped(c) && s.spec.Columns[c].Hash != "" })
+	return !slices.ContainsFunc(columns,
+		func(c string) bool { return !s.spec.Dropped(c) && s.spec.Columns[c].Hash != "" })
 }
 
 // For is the shape of a query that reads some of the columns that arrive, and what decides

@@ -21,11 +21,12 @@ func column(name, kind string) schema.Column {
 	return schema.Column{Name: name, Type: t, Native: kind, Nullable: true}
 }
 
-var payments = schema.Table{Name: schema.Name{Schema: "public", Table: "payments"}, Key: []string{"id"}, Columns: []schema.Column{
-	column("id", "int64"), column("kind", "text"), column("amount", "decimal(8,2)"), column("card", "text"),
-	column("email", "text"), column("phone", "text"), column("paid_at", "timestamptz"), column("address", "json"),
-	column("reader", "int32"),
-}}
+var payments = schema.Table{Name: schema.Name{Schema: "public", Table: "payments"}, Key: []string{"id"},
+	Columns: []schema.Column{
+		column("id", "int64"), column("kind", "text"), column("amount", "decimal(8,2)"), column("card", "text"),
+		column("email", "text"), column("phone", "text"), column("paid_at", "timestamptz"), column("address", "json"),
+		column("reader", "int32"),
+	}}
 
 func keyOf(string) ([]byte, error) { return []byte("a key of the tests, 32 bytes long"), nil }
 
@@ -74,7 +75,8 @@ func linesOf(record arrow.RecordBatch, columns []schema.Column) []string {
 }
 
 func specOf(t testing.TB, text string) feed.Table {
-	f, err := feed.ParseFile([]byte("feed: f\nsource: s\nwarehouse: w\ntables:\n  - table: public.payments\n    find: whole\n" +
+	f, err := feed.ParseFile([]byte("feed: f\nsource: s\nwarehouse: w\ntables:\n  - table: public.payments\n    " +
+		"find: whole\n" +
 		"    keep: latest\n" + text))
 	require.NoError(t, err)
 	return f.Tables[0]
@@ -102,7 +104,8 @@ func TestRowsAreShaped(t *testing.T) {
 	require.Equal(t, []string{"id", "kind", "amount", "email", "phone", "paid_at", "address", "reader"},
 		s.Reads().ColumnNames(), "what is dropped is not read")
 	record := recordOf(t, s.Reads().Columns,
-		`1 | card | 10.50 | eva@example.org | 0170123456 | 2026-03-04T05:06:07Z | {"city":"Grünau","floor":3,"tags":["a",1]} | 7`,
+		`1 | card | 10.50 | eva@example.org | 0170123456 | 2026-03-04T05:06:07Z | `+
+			`{"city":"Grünau","floor":3,"tags":["a",1]} | 7`,
 		`2 | cash | 10.50 | - | - | - | - | -`,
 		`3 | card | 0.10 | - | - | - | - | -`,
 		`4 | card | 0.11 | - | 123 | - | {} | 7`,
@@ -112,20 +115,23 @@ func TestRowsAreShaped(t *testing.T) {
 	require.Equal(t, int64(3), out.Filtered)
 	require.Nil(t, out.Gone)
 	require.Equal(t, []string{"id int64", "payment_kind text", "amount decimal(12,4)", "email text", "phone text",
-		"paid_at timestamptz", "city text", "floor int32", "tags text", "reader text", "double_fee decimal(10,2)", "region text"},
+		"paid_at timestamptz", "city text", "floor int32", "tags text", "reader text", "double_fee decimal(10,2)",
+		"region text"},
 		typed(s.Arrives().Columns))
 	hash := func(form string) string {
 		return s.hashText(schema.Column{Name: "email", Type: schema.Type{Kind: schema.Text}}, form)
 	}
 	seven := s.hashText(schema.Column{Name: "reader", Type: schema.Type{Kind: schema.Int64}}, "7")
 	require.Equal(t, []string{
-		"1 | card | 10.5000 | " + hash("eva@example.org") + " | ***3456 | 2026-01-01T00:00:00.000000Z | Grünau | 3 | [\"a\",1] | " +
+		"1 | card | 10.5000 | " + hash("eva@example.org") +
+			" | ***3456 | 2026-01-01T00:00:00.000000Z | Grünau | 3 | [\"a\",1] | " +
 			seven + " | 21.00 | north",
 		"4 | card | 0.1100 | - | *** | - | - | - | - | " + seven + " | 0.22 | north",
 	}, linesOf(out.Record, s.Arrives().Columns))
 	require.Len(t, out.Aside, 1)
 	require.Equal(t, `["6"]`, out.Aside[0].Key)
-	require.Equal(t, "Column address has a value at $[\"floor\"] that is no whole number that int32 can hold.", out.Aside[0].Reason)
+	require.Equal(t, "Column address has a value at $[\"floor\"] that is no whole number that int32 can hold.",
+		out.Aside[0].Reason)
 }
 
 func typed(columns []schema.Column) []string {

@@ -127,7 +127,8 @@ func namesOf(paths []string) *names {
 
 // find reads a document once. Of names that come twice the last counts.
 func (n *names) find(text string, found []*string) error {
-	d := jsontext.NewDecoder(strings.NewReader(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	d := jsontext.NewDecoder(strings.NewReader(text), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true))
 	if err := n.walk(d, found); err != nil {
 		return err
 	}

@@ -439,7 +439,8 @@ func (x *stream) extra(name schema.Name, columns []string) error {
 	if len(added) == 0 {
 		return nil
 	}
-	return source.CopyAgain(drift.Columns, name, "The source's table %s has a new column %s.", name, strings.Join(added, ", "))
+	return source.CopyAgain(drift.Columns, name, "The source's table %s has a new column %s.", name,
+		strings.Join(added, ", "))
 }
 
 // cell is one value of a tuple: 'n' null, 'u' left out, 't' text, 'b' binary.

@@ -129,7 +129,8 @@ WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed,
 
 // Structure is what a table had when its rows came last.
 func (j journal) Structure(ctx context.Context, feed, table string) (string, error) {
-	found, err := j.ask(ctx, "structures", "SELECT structure FROM noemata.structures WHERE feed = $1 AND source_table = $2",
+	found, err := j.ask(ctx, "structures",
+		"SELECT structure FROM noemata.structures WHERE feed = $1 AND source_table = $2",
 		feed, table)
 	if err != nil || len(found) == 0 {
 		return "", err
@@ -366,7 +367,8 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
 			e.Structure)
 	case warehouse.Structured:
-		if err := exec("DELETE FROM noemata.structures WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
+		if err := exec("DELETE FROM noemata.structures WHERE feed = $1 AND source_table = $2", feed,
+			e.Table); err != nil {
 			return err
 		}
 		return exec("INSERT INTO noemata.structures (feed, source_table, structure) VALUES ($1, $2, $3)", feed, e.Table,
