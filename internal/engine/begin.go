@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -241,6 +242,12 @@ func (s *session) findTroubles(ctx context.Context) error {
 	if err := s.askTroubles(ctx); err != nil {
 		return err
 	}
+	if follows, err := s.followDrift(ctx); err != nil || follows {
+		if err == nil {
+			err = s.begin(ctx)
+		}
+		return err
+	}
 	canGo := func(t *logTable) bool {
 		return t.trouble == nil && (t.copy.State != warehouse.Held || t.heldFor.Heals)
 	}
@@ -261,13 +268,8 @@ func (s *session) findTroubles(ctx context.Context) error {
 		case held:
 			s.isHeld(t, t.trouble)
 		case t.trouble != nil:
-			follows, err := s.setBack(ctx, &tableError{t.Table.Table, t.trouble, true},
-				t.copy.State != warehouse.Following)
-			if err != nil {
+			if _, err := s.setBack(ctx, &tableError{t.Table.Table, t.trouble, true}, true); err != nil {
 				return err
-			}
-			if follows {
-				return s.begin(ctx)
 			}
 			s.isHeld(t, t.trouble)
 		default:
@@ -276,6 +278,21 @@ func (s *session) findTroubles(ctx context.Context) error {
 	}
 	s.tables = going
 	return nil
+}
+
+// followDrift sets the tables back whose structure has changed and that follow such changes.
+func (s *session) followDrift(ctx context.Context) (follows bool, err error) {
+	for _, t := range s.tables {
+		kind, drifted := drift.KindOf(t.trouble)
+		if !drifted || t.copy.State != warehouse.Following || s.Feed.Policy(t.Table, kind) != drift.Follow {
+			continue
+		}
+		follows = true
+		if _, err := s.setBack(ctx, &tableError{t.Table.Table, t.trouble, true}, false); err != nil {
+			return follows, err
+		}
+	}
+	return follows, nil
 }
 
 // askTroubles notes what the source says of each table. What is of none is the feed's.

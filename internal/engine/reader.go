@@ -68,7 +68,7 @@ func (r *reader) run(ctx context.Context) error {
 		}
 		gathered := r.stream.Take()
 		for i, t := range r.tables {
-			gathered.Batches[i] = t.shaped(gathered.Batches[i], r.Source)
+			gathered.Batches[i] = t.shaped(gathered.Batches[i], r.log)
 		}
 		r.board.handed(true)
 		select {
@@ -189,12 +189,12 @@ func (r *reader) finished(p source.Progress) bool {
 }
 
 // shaped gives changes of the table the shape that the feed wants.
-func (t *logTable) shaped(b change.Batch, src source.Source) change.Batch {
+func (t *logTable) shaped(b change.Batch, log source.Log) change.Batch {
 	b = t.shape.Changes(b)
 	var lacks *shape.LacksError
 	if errors.As(b.Misfit, &lacks) {
 		b.Misfit = problem.Newf(problem.Held, fmt.Sprintf("At the source: %s Then: noemata feeds copy FEED --table "+
-			"TABLE. Or leave the column out of where and computed.", source.WholeRowsRemedy(src, t.query.Table)),
+			"TABLE. Or leave the column out of where and computed.", log.WholeRows(t.query.Table)),
 			"A change of %s does not tell the value of %s, which has not changed, and the feed computes with it.",
 			t.Table.Table, lacks.Column)
 	}

@@ -42,6 +42,8 @@ type Log interface {
 	// the key is null. layout is what an earlier copy of the
 	// same table gave, or empty.
 	Copy(ctx context.Context, f Followed, layout string) (Copy, error)
+	// WholeRows is the statement by which the log tells the rows of a table whole.
+	WholeRows(table schema.Table) string
 	// Sees tells whether a snapshot, as Copy gave it, shows what a transaction did.
 	Sees(snapshot string, t change.Txn) bool
 }

@@ -117,11 +117,6 @@ func (s SQL) Order(q Query) string {
 	return text
 }
 
-// WholeRowsRemedy is the statement by which the log tells old rows whole.
-func WholeRowsRemedy(src Source, t schema.Table) string {
-	return fmt.Sprintf("ALTER TABLE %s.%s REPLICA IDENTITY FULL;", src.Quote(t.Name.Schema), src.Quote(t.Name.Table))
-}
-
 // UniqueKeyRemedy is the statement that makes a key unique; a view takes none.
 func UniqueKeyRemedy(src Source, t schema.Table, key []string) string {
 	if t.View {

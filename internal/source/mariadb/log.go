@@ -321,3 +321,7 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 	}
 	return nil
 }
+
+// WholeRows is the statement by which the log tells rows whole: of all tables, and of sessions that
+// begin later.
+func (s *Source) WholeRows(schema.Table) string { return "SET GLOBAL binlog_row_image = FULL;" }

@@ -514,3 +514,8 @@ func (s *Source) identity(ctx context.Context, name schema.Name) (columns []stri
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, []any{name.Schema, name.Table}, &full, &columns)
 	return columns, full, err
 }
+
+// WholeRows is the statement by which the log tells the rows of a table whole.
+func (s *Source) WholeRows(table schema.Table) string {
+	return "ALTER TABLE " + table.Name.Quoted() + " REPLICA IDENTITY FULL;"
+}
