@@ -188,7 +188,7 @@ func (c *committer) append(ctx context.Context, read int64, b rows.Batch) error 
 	c.part.Count(rows.Books{Read: b.Filtered, Filtered: b.Filtered})
 	record := build(c.plan.target, found{c, b.Record, b.Gone, first})
 	defer record.Release()
-	return c.part.Append(ctx, rows.Batch{Record: record, Raw: b.Raw, Aside: b.Aside})
+	return c.part.Append(ctx, rows.Batch{Record: record, Raw: b.Raw, Aside: b.Aside, Gone: b.Gone})
 }
 
 // begin starts a commit of the table.

@@ -235,6 +235,7 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 		for range 30 {
 			p.change(false)
 		}
+		var filtered int64
 		for round := range 6 {
 			for name, table := range tables {
 				if round%3 == 2 && table.Find == feed.FindWatermark && table.Sweep == "" {
@@ -247,6 +248,9 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 					require.True(t, out.Books.Balanced(), "%s %+v", name, out.Books)
 					books = books.Add(out.Books)
 				}
+				if round > 0 && table.Find == feed.FindWatermark {
+					filtered += books.Filtered
+				}
 				require.Equal(t, p.must(name), p.has("kept."+name, holds[name]), "%s in round %d: %+v", name, round,
 					books)
 				proof, err := engine.Prove(context.Background(), b.work(table))
@@ -258,6 +262,7 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 			}
 		}
 		require.NotEmpty(t, p.must("p_latest"))
+		require.Positive(t, filtered, "rows that were never there are not deleted, nor unchanged")
 		p.hidden()
 	})
 }

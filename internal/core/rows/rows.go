@@ -111,6 +111,16 @@ type Books struct {
 	Deleted   int64 `json:"deleted" doc:"Rows removed or flagged as removed"`
 }
 
+// Ended counts the rows that end their key.
+func (b Batch) Ended() (n int64) {
+	for _, gone := range b.Gone {
+		if gone {
+			n++
+		}
+	}
+	return n
+}
+
 // Add sums two books.
 func (b Books) Add(o Books) Books {
 	return Books{
@@ -119,6 +129,14 @@ func (b Books) Add(o Books) Books {
 		Unchanged: b.Unchanged + o.Unchanged, Inserted: b.Inserted + o.Inserted, Updated: b.Updated + o.Updated,
 		Deleted: b.Deleted + o.Deleted,
 	}
+}
+
+// Balance counts the rows that nothing else has counted as unchanged. Of those that a filter
+// left out, and that came to end their keys, the ones that found none count as filtered.
+func (b *Books) Balance(gone int64) {
+	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
+	filtered := max(0, min(gone-b.Deleted, b.Unchanged))
+	b.Filtered, b.Unchanged = b.Filtered+filtered, b.Unchanged-filtered
 }
 
 // Balanced tells whether every row read is accounted for.

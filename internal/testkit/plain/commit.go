@@ -98,6 +98,7 @@ type part struct {
 	columns []schema.Column
 	books   rows.Books
 	stage   []row
+	gone    int64           // rows that a filter has left out, and that end their keys
 	keys    map[string]bool // of the source, for a sweep
 	aside   []rows.Aside
 	came    map[string]bool // keys of rows that came in a form that can be stored
@@ -115,6 +116,7 @@ func (p *part) SetAside(list []rows.Aside) error {
 
 func (p *part) Append(ctx context.Context, b rows.Batch) error {
 	p.books.Read += b.Rows()
+	p.gone += b.Ended()
 	if err := p.SetAside(b.Aside); err != nil {
 		return err
 	}
@@ -269,7 +271,7 @@ func (p *part) Truncate(_ context.Context, moment int64, h warehouse.Has) error 
 
 func (p *part) Close(_ context.Context, to position.Position) (rows.Books, error) {
 	b := &p.books
-	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
+	b.Balance(p.gone)
 	if b.Unchanged < 0 || b.Inserted < 0 {
 		return *b, problem.Newf(problem.Held, "Please report this.", "The books of %s do not balance: %+v.",
 			p.load.Table, *b)

@@ -37,6 +37,7 @@ type part struct {
 	used    bool // the stage holds rows that were merged
 	columns []schema.Column
 	pending int64 // rows gathered since the last merge
+	gone    int64 // rows that a filter has left out, and that end their keys
 	merged  int64 // rows of merges that are not yet in the books
 	aside   []rows.Aside
 	healed  []string
@@ -92,6 +93,7 @@ func (p *part) Append(ctx context.Context, b rows.Batch) error {
 		return err
 	}
 	p.books.Read += b.Rows()
+	p.gone += b.Ended()
 	return p.insert(ctx, b.Record, b.Raw)
 }
 
@@ -363,7 +365,7 @@ func (p *part) Close(ctx context.Context, to position.Position) (rows.Books, err
 
 func (p *part) balance() error {
 	b := &p.books
-	b.Unchanged = b.Read - b.Filtered - b.Folded - b.SetAside - b.Updated - b.Inserted - b.Deleted
+	b.Balance(p.gone)
 	if b.Unchanged < 0 || b.Inserted < 0 {
 		return problem.Newf(problem.Held,
 			"Nothing was written. Is the key unique in the target? Please report this with the run's statements.",
