@@ -33,8 +33,9 @@ type expression struct {
 }
 
 // longestExpression is how many characters an expression may have. There are no macros, and so no
-// loops: what one costs for a row is bounded by its length and that of the values.
-const longestExpression = 10_000
+// loops, and no function that makes texts grow: what one costs for a row is bounded by its length
+// and that of the values.
+const longestExpression = 4000
 
 // expression compiles an expression; at says where it stands in the feed.
 func (c *compiler) expression(at, text string) (*expression, error) {
@@ -47,10 +48,10 @@ func (c *compiler) expression(at, text string) (*expression, error) {
 		return nil, wrong(fmt.Sprintf("The expression has %d characters, and %d are the most.", len(text),
 			longestExpression))
 	}
-	options := []cel.EnvOption{ext.Strings(), ext.Math(), cel.DefaultUTCTimeZone(true),
+	options := []cel.EnvOption{ext.Math(), cel.DefaultUTCTimeZone(true),
 		cel.EagerlyValidateDeclarations(true),
 		cel.ParserRecursionLimit(100), cel.ClearMacros()}
-	options = append(options, decimalOptions()...)
+	options = append(append(options, decimalOptions()...), textOptions()...)
 	kinds := map[string]schema.Type{}
 	for _, column := range c.table.Columns {
 		if t := celType(column.Type); t != nil && identifier.MatchString(column.Name) {
@@ -238,7 +239,8 @@ func (a *answers) text(row int) (string, bool, error) {
 	case types.Double:
 		return strconv.FormatFloat(float64(v), 'g', -1, 64), true, nil
 	case types.String:
-		return string(v), true, nil
+		text, err := short(string(v))
+		return text, err == nil, err
 	case decimal:
 		return exact(v.r), true, nil
 	case types.Timestamp:

@@ -23,7 +23,12 @@ type place struct {
 	do   appendText
 }
 
+// newPlace reads a path. One that goes down to any depth more than once could find a document's
+// values again and again.
 func newPlace(path string, to schema.Type) (place, error) {
+	if strings.Count(path, "..") > 1 {
+		return place{}, fmt.Errorf("%q goes down to any depth (..) more than once", path)
+	}
 	parsed, err := jsonpath.Parse(path)
 	if err != nil {
 		return place{}, fmt.Errorf("%q is not a JSONPath: %w", path, err)
