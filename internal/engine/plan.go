@@ -56,6 +56,9 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		return plan{}, err
 	}
 	p.query, p.whole = source.Query{Table: p.shape.Reads()}, len(p.shape.Reads().Columns) == len(table.Columns)
+	if !p.shape.Passes(table.Key) { // its values must stand in no statement and no position
+		p.query.Table.Key = nil
+	}
 	if p.target, err = p.makeTarget(f, t, table); err != nil {
 		return plan{}, err
 	}

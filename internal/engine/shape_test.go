@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/engine"
+	"noemata/internal/statement"
 	"noemata/internal/testkit"
 )
 
@@ -314,5 +316,63 @@ func TestAShapedFeedFollowsMariaDB(t *testing.T) {
 		require.ErrorContains(t, f.held(titles.Table), "does not tell the value of kind")
 		require.ErrorContains(t, f.held(titles.Table), "SET GLOBAL binlog_row_image = FULL;")
 		require.Equal(t, []string{"Dornheim"}, f.see("SELECT branch FROM kept.copies"), "the other table goes on")
+	})
+}
+
+// A key that is hashed stands in no position and no statement: pages end where the watermark
+// changes, and copies are cut otherwise.
+func TestAHashedKeyStandsNowhere(t *testing.T) {
+	var said strings.Builder
+	var mu sync.Mutex
+	ctx := statement.With(context.Background(), func(s statement.Statement) {
+		mu.Lock()
+		defer mu.Unlock()
+		said.WriteString(s.SQL)
+	})
+	nowhere := func(t *testing.T, b *workbench) {
+		require.NotEmpty(t, said.String())
+		require.NotContains(t, said.String(), "SECRET")
+		for _, table := range []string{"positions", "loads", "copies", "set_aside"} {
+			found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM noemata."+table+
+				" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
+			require.EqualValues(t, 0, found[0][0], table)
+		}
+	}
+	t.Run("watermark", func(t *testing.T) {
+		b := newWorkbench(t, "duckdb")
+		b.exec(`CREATE TABLE cards (no text PRIMARY KEY, at timestamptz NOT NULL); INSERT INTO cards SELECT 'SECRET' || i, ` +
+			`'2026-01-01Z'::timestamptz + i / 7 * interval '1 s' FROM generate_series(1, 500) i`)
+		cards := feed.Table{Table: "public.cards", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.cards",
+			Watermark: &feed.Watermark{Column: "at", Settle: "0s"}, PageRows: 50, Sweep: "1ns",
+			Columns: map[string]feed.Treatment{"no": {Hash: "cards"}}}
+		for range 2 {
+			_, err := b.engine.Run(ctx, b.work(cards))
+			require.NoError(t, err)
+			b.exec(`DELETE FROM cards WHERE no LIKE '%9'; UPDATE cards SET at = now() WHERE no LIKE '%8'`)
+		}
+		_, err := b.engine.Run(ctx, b.work(cards))
+		require.NoError(t, err)
+		b.equal(cards, 450)
+		nowhere(t, b)
+	})
+	t.Run("log", func(t *testing.T) {
+		b := newMariaBench(t, "duckdb")
+		b.exec(`CREATE TABLE cards (no varchar(40) PRIMARY KEY, n int); INSERT INTO cards SELECT concat('SECRET', seq), seq FROM ` +
+			`seq_1_to_30000`)
+		cards := feed.Table{Table: b.table("cards"), Keep: feed.KeepHistory, Target: "kept.cards",
+			Columns: map[string]feed.Treatment{"no": {Hash: "cards"}}}
+		f := newFollower(t, b.workbench, cards)
+		_, err := f.engine.Follow(ctx, f.work())
+		require.NoError(t, err)
+		b.exec("UPDATE cards SET n = 0 WHERE n < 5; DELETE FROM cards WHERE n = 9")
+		_, err = f.engine.Follow(ctx, f.work())
+		require.NoError(t, err)
+		cards.Find = feed.FindLog
+		f.feed.Tables = []feed.Table{cards}
+		proof, err := engine.Prove(ctx, engine.Work{Feed: f.feed, Table: cards, Source: f.source, Warehouse: f.warehouse,
+			Keys: testKeys})
+		require.NoError(t, err)
+		require.True(t, proof.Same, "%+v", proof)
+		nowhere(t, b.workbench)
 	})
 }

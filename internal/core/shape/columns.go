@@ -107,7 +107,6 @@ func (c *compiler) treated(column schema.Column, t feed.Treatment) (maker, error
 			}, func(row int, reason string) { in.fault(row, column.Name, reason) }, convert)}
 		}
 	default:
-		m.renames = true
 		m.make = func(in input) []arrow.Array {
 			in.columns[0].Retain()
 			return []arrow.Array{in.columns[0]}

@@ -46,7 +46,6 @@ type maker struct {
 	columns  []schema.Column // that it makes
 	uses     []int           // places of the columns that are read
 	make     func(in input) []arrow.Array
-	renames  bool // the value of the one column is passed on as it is
 	oneToOne bool // an unknown input makes an unknown column, and nothing else is lost
 }
 
