@@ -105,6 +105,10 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 			require.Zero(t, code, again)
 			require.Contains(t, again, "as the file has it")
 
+			said, code = s.cli(strings.Replace(exported, "mask: keep-last", "mask: keep-first", 1), "feeds", "check", "-")
+			require.Zero(t, code, said)
+			require.Contains(t, said, "What the feed makes of its rows changes: ")
+
 			key := strings.TrimSpace(s.must("keys", "export", "people"))
 			require.Len(t, key, 64)
 			said, code = s.cli(key, "keys", "import", "people")

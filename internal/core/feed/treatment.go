@@ -2,6 +2,8 @@ package feed
 
 import (
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -129,6 +131,22 @@ func (t *Table) Shaped() bool {
 		}
 	}
 	return false
+}
+
+// SameShape tells whether two tables of feeds make the same of their rows, columns that are left
+// out aside.
+func (t *Table) SameShape(other Table) bool {
+	kept := func(columns map[string]Treatment) map[string]Treatment {
+		out := map[string]Treatment{}
+		for name, c := range columns {
+			if !c.Drop {
+				out[name] = c
+			}
+		}
+		return out
+	}
+	return t.Where == other.Where && maps.Equal(t.Computed, other.Computed) &&
+		reflect.DeepEqual(kept(t.Columns), kept(other.Columns))
 }
 
 // HashKeys names the keys that columns are hashed with.
