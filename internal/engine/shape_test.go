@@ -165,9 +165,9 @@ func TestAShapedFeedFollowsTheLog(t *testing.T) {
 				Drift: &feed.Drift{Columns: drift.Follow}}))
 		}
 		f := newFollower(t, b, tables...)
-		length := 15 * time.Second
+		length := 8 * time.Second
 		if testing.Short() {
-			length /= 5
+			length /= 4
 		}
 		if long := os.Getenv("NOEMATA_TORTURE"); long != "" {
 			var err error
