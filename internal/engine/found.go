@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"slices"
-
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
@@ -22,8 +20,7 @@ type found struct {
 func (f found) len() int { return int(f.record.NumRows()) }
 
 func (f found) value(origin string) arrow.Array {
-	at, _ := place(f.plan.shape.Arrives(), origin)
-	column := f.record.Column(at)
+	column := f.record.Column(place(f.plan.shape.Arrives(), origin))
 	column.Retain()
 	return column
 }
@@ -155,12 +152,8 @@ func (c *committer) watermarkIndex(t schema.Table) int {
 	if c.query.ReadsWatermark() {
 		return len(t.Columns)
 	}
-	at, _ := place(t, c.query.Watermark.Column.Name)
-	return at
+	return place(t, c.query.Watermark.Column.Name)
 }
 
 // place is where a column stands in records of a table.
-func place(t schema.Table, column string) (int, bool) {
-	at := slices.IndexFunc(t.Columns, func(x schema.Column) bool { return x.Name == column })
-	return at, at >= 0
-}
+func place(t schema.Table, column string) int { return schema.Indexes(t.Columns, []string{column})[0] }

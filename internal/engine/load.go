@@ -303,7 +303,7 @@ func (c *committer) abort() {
 func (c *committer) positionAt(b rows.Batch, row int, aside bool) position.Position {
 	key := make([]int, len(c.query.Table.Key))
 	for i, k := range c.query.Table.Key {
-		key[i], _ = place(c.query.Table, k)
+		key[i] = place(c.query.Table, k)
 	}
 	w := c.watermarkIndex(c.query.Table)
 	var p position.Position

@@ -96,7 +96,7 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 	if fresh == nil {
 		return p, t, nil
 	}
-	t.Drop, t.Only = append(slices.Clone(t.Drop), fresh...), nil
+	t.Drop = append(slices.Clone(t.Drop), fresh...)
 	p, err = makePlan(ctx, f, t, src, keys)
 	return p, t, err
 }

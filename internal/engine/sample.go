@@ -98,10 +98,8 @@ func (p plan) count(ctx context.Context, src source.Source) (int64, error) {
 		return src.Count(ctx, p.query)
 	}
 	filter := p.shape.For(nil)
-	q := p.query
-	q.Table = filter.Reads()
 	var n int64
-	err := src.Read(ctx, q, func(b rows.Batch) error {
+	err := src.Read(ctx, source.Query{Table: filter.Reads()}, func(b rows.Batch) error {
 		defer b.Record.Release()
 		shaped := filter.Batch(b, false)
 		defer shaped.Record.Release()

@@ -114,7 +114,7 @@ func consequences(old *feed.Feed, found []schema.Name, now *feed.Feed) []problem
 	var findings []problem.Finding
 	for _, t := range now.Tables {
 		before, ok := was.Table(t.Table)
-		if !ok || t.SameShape(before) || t.Find == feed.FindWhole {
+		if !ok || t.Shape() == before.Shape() || t.Find == feed.FindWhole {
 			continue
 		}
 		f := problem.Finding{Level: problem.Note, Table: t.Table,

@@ -110,13 +110,13 @@ func (r *reader) line(path string) int {
 
 func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
 	r.lines[path] = node.Line
-	if node.Tag == "!!null" {
-		return
-	}
-	if short, ok := into.Addr().Interface().(interface{ short(string) error }); ok && node.Kind == yaml.ScalarNode {
+	if short, ok := shortOf(into); ok && node.Kind == yaml.ScalarNode {
 		if err := short.short(node.Value); err != nil {
 			r.fault(node.Line, path, fmt.Sprintf("%q is not expected here: %v.", node.Value, err))
 		}
+		return
+	}
+	if node.Tag == "!!null" {
 		return
 	}
 	switch into.Kind() {
@@ -137,25 +137,28 @@ func (r *reader) read(node *yaml.Node, into reflect.Value, path string) {
 	case reflect.Map:
 		r.readMap(node, into, path)
 	case reflect.Bool:
-		var yes bool
-		if node.Kind != yaml.ScalarNode || node.Decode(&yes) != nil {
-			r.fault(node.Line, path, fmt.Sprintf("true or false is expected here, not %s.", shown(node)))
-			return
-		}
-		into.SetBool(yes)
+		r.readScalar(node, into, path, "true or false")
 	case reflect.Int64:
-		var n int64
-		if node.Kind != yaml.ScalarNode || node.Decode(&n) != nil {
-			r.fault(node.Line, path, fmt.Sprintf("A whole number is expected here, not %s.", shown(node)))
-			return
-		}
-		into.SetInt(n)
+		r.readScalar(node, into, path, "A whole number")
 	case reflect.String:
 		if node.Kind != yaml.ScalarNode || node.Tag == "!!bool" {
 			r.fault(node.Line, path, fmt.Sprintf("A text is expected here, not %s.", shown(node)))
 			return
 		}
 		into.SetString(node.Value)
+	}
+}
+
+// shortOf gives the short form of what is read, if it has one.
+func shortOf(into reflect.Value) (interface{ short(string) error }, bool) {
+	short, ok := into.Addr().Interface().(interface{ short(string) error })
+	return short, ok
+}
+
+// readScalar reads a value that the YAML library decodes.
+func (r *reader) readScalar(node *yaml.Node, into reflect.Value, path, what string) {
+	if node.Kind != yaml.ScalarNode || node.Decode(into.Addr().Interface()) != nil {
+		r.fault(node.Line, path, fmt.Sprintf("%s is expected here, not %s.", what, shown(node)))
 	}
 }
 
@@ -170,6 +173,8 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 		name, _, _ := strings.Cut(into.Type().Field(i).Tag.Get("yaml"), ",")
 		names = append(names, name)
 	}
+	// What is to become of a column is never left open: an empty field would let it pass as it is.
+	_, strict := shortOf(into)
 	seen := map[string]bool{}
 	for i := 0; i < len(node.Content); i += 2 {
 		key, value := node.Content[i], node.Content[i+1]
@@ -180,6 +185,8 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, names))
 		case seen[key.Value]:
 			r.fault(key.Line, at, "The field is given twice.")
+		case strict && value.Tag == "!!null" && into.Field(field).Type() != reflect.TypeFor[Mask]():
+			r.fault(key.Line, at, "A value is expected here: write one, or remove the field.")
 		default:
 			r.read(value, into.Field(field), at)
 		}

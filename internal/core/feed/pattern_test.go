@@ -80,19 +80,35 @@ func TestTargetsOfPatternsThatClash(t *testing.T) {
 
 func TestPatternsThatCannotBe(t *testing.T) {
 	for text, says := range map[string]string{
-		"{table: 'loans*', find: whole, keep: latest}":                                   "write it as schema.table",
-		"{table: 'public.*', target: kept.all, find: whole, keep: latest}":               "needs {table}",
-		"{table: public.loans, except: [public.x], find: whole, keep: latest}":           "except goes with a pattern",
-		"{table: 'public.*', except: [x], find: whole, keep: latest}":                    `"x" is not a table name`,
-		"{table: public.loans, find: whole, keep: latest, columns: {a: {hash: A}}}":      "cannot name a key",
-		"{table: public.loans, find: whole, keep: latest, columns: {a: hide}}":           "write drop, or fields",
-		"{table: public.loans, find: whole, keep: latest, columns: {a: {mask: blur}}}":   "is not a mask",
-		"{table: public.loans, find: whole, keep: latest, columns: {a: {mask: round}}}":  "needs a count",
-		"{table: public.loans, find: whole, keep: latest, drift: {keys: ignore}}":        "cannot be ignored",
-		"{table: public.loans, find: whole, keep: latest, drift: {columns: perhaps}}":    "is not a policy",
-		"{table: public.loans, find: whole, keep: latest, columns: {a: {take: {b: c}}}}": "begins with $",
+		"{table: 'loans*', find: whole, keep: latest}":                                       "write it as schema.table",
+		"{table: 'public.*', target: kept.all, find: whole, keep: latest}":                   "needs {table}",
+		"{table: public.loans, except: [public.x], find: whole, keep: latest}":               "except goes with a pattern",
+		"{table: 'public.*', except: [x], find: whole, keep: latest}":                        `"x" is not a table name`,
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {hash: A}}}":          "cannot name a key",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: hide}}":               "write drop, or fields",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {mask: blur}}}":       "is not a mask",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {mask: round}}}":      "needs a count",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {hash: }}}":           "A value is expected here",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {name: b, hash: ~}}}": "A value is expected here",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: }}":                   "write drop, or fields",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {}}}":                 "Nothing is to become",
+		"{table: public.loans, find: whole, keep: latest, computed: {a: }}":                  "needs an expression",
+		"{table: public.loans, find: whole, keep: latest, drift: {keys: ignore}}":            "cannot be ignored",
+		"{table: public.loans, find: whole, keep: latest, drift: {columns: perhaps}}":        "is not a policy",
+		"{table: public.loans, find: whole, keep: latest, columns: {a: {take: {b: c}}}}":     "begins with $",
 	} {
 		_, err := feed.ParseFile([]byte("feed: f\nsource: s\nwarehouse: w\ntables:\n  - " + text + "\n"))
 		require.ErrorContains(t, err, says, text)
+	}
+}
+
+// null is a mask, however YAML takes it, and nothing else may be left open.
+func TestNullIsAMask(t *testing.T) {
+	for _, null := range []string{"null", `"null"`} {
+		f := parse(t, "tables:\n  - {table: public.loans, find: whole, keep: latest, columns: {a: {mask: "+null+"}}}\n")
+		require.Equal(t, feed.MaskNull, f.Tables[0].Columns["a"].Mask)
+		again, err := feed.ParseFile(f.File())
+		require.NoError(t, err)
+		require.Equal(t, f, again)
 	}
 }

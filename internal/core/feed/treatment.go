@@ -1,9 +1,8 @@
 package feed
 
 import (
+	"encoding/json"
 	"fmt"
-	"maps"
-	"reflect"
 	"slices"
 	"strings"
 )
@@ -54,6 +53,12 @@ func (t *Treatment) short(text string) error {
 		return fmt.Errorf("write drop, or fields such as {name: other} or {hash: people}")
 	}
 	t.Drop = true
+	return nil
+}
+
+// short reads a mask: null is one, too, which YAML takes for no value.
+func (m *Mask) short(text string) error {
+	*m = Mask(text)
 	return nil
 }
 
@@ -133,20 +138,21 @@ func (t *Table) Shaped() bool {
 	return false
 }
 
-// SameShape tells whether two tables of feeds make the same of their rows, columns that are left
-// out aside.
-func (t *Table) SameShape(other Table) bool {
-	kept := func(columns map[string]Treatment) map[string]Treatment {
-		out := map[string]Treatment{}
-		for name, c := range columns {
-			if !c.Drop {
-				out[name] = c
-			}
+// Shape is what the table makes of its rows, in a form that two tables share only if they make
+// the same; columns that are left out aside.
+func (t *Table) Shape() string {
+	kept := map[string]Treatment{}
+	for name, c := range t.Columns {
+		if !c.Drop {
+			kept[name] = c
 		}
-		return out
 	}
-	return t.Where == other.Where && maps.Equal(t.Computed, other.Computed) &&
-		reflect.DeepEqual(kept(t.Columns), kept(other.Columns))
+	content, _ := json.Marshal(struct { // plain fields always marshal, maps in the order of their keys
+		Where    string
+		Columns  map[string]Treatment
+		Computed map[string]Computed
+	}{t.Where, kept, t.Computed})
+	return string(content)
 }
 
 // HashKeys names the keys that columns are hashed with.
@@ -172,6 +178,9 @@ func (t *Table) checkShape(at string, fault func(string, string, ...any)) {
 			if does {
 				did++
 			}
+		}
+		if did == 0 && c.Name == "" && len(c.Take) == 0 && c.Keep == nil {
+			fault(at, "Nothing is to become of the column: remove it, or write drop, name, type, hash, mask or take.")
 		}
 		if did > 1 {
 			fault(at, "Give one of drop, type, hash and mask; a column can be taken apart by computed: as well.")

@@ -81,7 +81,8 @@ func (g *Batcher) PassOn() error {
 // NewAside describes a row that is set aside for the sake of one column. texts are its
 // values, of which the first are the table's own; the key is at the places in key.
 func NewAside(columns []schema.Column, texts []*string, key []int, column, reason string) Aside {
-	a := Aside{Row: map[string]*string{}, Values: texts, Reason: fmt.Sprintf("Column %s %s.", column, reason)}
+	a := Aside{Row: map[string]*string{}, Values: texts, Reason: fmt.Sprintf("Column %s %s.", column, reason),
+		Column: column}
 	for i, c := range columns {
 		a.Row[c.Name] = texts[i]
 	}

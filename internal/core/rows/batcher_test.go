@@ -92,7 +92,7 @@ func TestAside(t *testing.T) {
 	branch, number, watermark := "o'hara", "7", "2026"
 	a := rows.NewAside(columns[:2], []*string{&branch, &number, &watermark}, []int{0, 1}, "number", "is too large")
 	require.Equal(t, rows.Aside{Key: `["o'hara","7"]`, Row: map[string]*string{"branch": &branch, "number": &number},
-		Reason: "Column number is too large.", Values: []*string{&branch, &number, &watermark}}, a)
+		Reason: "Column number is too large.", Column: "number", Values: []*string{&branch, &number, &watermark}}, a)
 	other := rows.NewAside(columns[:2], []*string{&branch, nil, &watermark}, []int{0, 1}, "number", "is too large")
 	require.Equal(t, `["o'hara",""]`, other.Key)
 	require.NotEqual(t, a.Digest(), other.Digest())

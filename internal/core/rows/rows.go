@@ -17,6 +17,7 @@ type Aside struct {
 	Key    string             // its key as JSON, empty for a table without one
 	Row    map[string]*string // every value as text; nil is null
 	Reason string             // a sentence
+	Column string             // the one for whose sake it is set aside; empty where it is none's
 	Values []*string          // every value by place, those that the query adds included
 }
 

@@ -155,17 +155,8 @@ func (c *compiler) mask(column schema.Column, t feed.Treatment) (func(arrow.Arra
 // maskTexts masks each text that is not null.
 func maskTexts(mask func(string) string) func(arrow.Array) arrow.Array {
 	return func(a arrow.Array) arrow.Array {
-		texts, b := a.(*array.String), array.NewStringBuilder(allocator)
-		defer b.Release()
-		b.Reserve(a.Len())
-		for i := range a.Len() {
-			if a.IsNull(i) {
-				b.AppendNull()
-				continue
-			}
-			b.Append(mask(texts.Value(i)))
-		}
-		return b.NewArray()
+		return eachValue(array.NewStringBuilder(allocator), a,
+			func(i int) string { return mask(a.(*array.String).Value(i)) })
 	}
 }
 
@@ -190,8 +181,9 @@ func (c *compiler) taken(column schema.Column, t feed.Treatment) (maker, error) 
 		return m, c.refuse(column, "take", "it is for JSON")
 	}
 	names := sorted(t.Take)
-	places := make([]place, len(names))
+	places, paths := make([]place, len(names)), make([]string, len(names))
 	for i, name := range names {
+		paths[i] = t.Take[name].Path
 		at := fmt.Sprintf("columns.%s.take.%s", column.Name, name)
 		to := schema.Type{Kind: schema.Text}
 		var err error
@@ -200,15 +192,11 @@ func (c *compiler) taken(column schema.Column, t feed.Treatment) (maker, error) 
 				return m, c.wrongType(at, err)
 			}
 		}
-		if places[i], err = newPlace(t.Take[name].Path, to); err != nil {
+		if places[i], err = newPlace(paths[i], to); err != nil {
 			return m, problem.Newf(problem.Invalid, "Write it as RFC 9535 has it, such as $.postal.code.",
 				"%s of %s: %v.", at, c.spec.Table, err)
 		}
 		m.columns = append(m.columns, schema.Column{Name: name, Type: to, Native: to.String(), Nullable: true})
-	}
-	var paths []string
-	for _, name := range names {
-		paths = append(paths, t.Take[name].Path)
 	}
 	tree := namesOf(paths)
 	m.make = func(in input) []arrow.Array { return takeAll(in, column.Name, places, tree) }
@@ -236,14 +224,11 @@ func (c *compiler) computed(name string, computed feed.Computed) (maker, []strin
 			c.spec.Table, err)
 	}
 	m := maker{columns: []schema.Column{{Name: name, Type: to, Native: to.String(), Nullable: true}}}
-	all := *e
+	for i := range e.columns { // it is given these columns, in their order
+		e.uses = append(e.uses, i)
+	}
 	m.make = func(in input) []arrow.Array {
-		part := all
-		part.uses = nil
-		for i := range in.columns {
-			part.uses = append(part.uses, i)
-		}
-		a := part.over(in)
+		a := e.over(in)
 		wrong := func(row int, reason string) { in.fault(row, name, reason) }
 		return []arrow.Array{build(to, in.n, func(row int) (string, bool) {
 			text, ok, err := a.text(row)

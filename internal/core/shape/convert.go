@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/big"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -114,11 +115,11 @@ var appenders = map[schema.Kind]appendText{
 			if !ok {
 				return fmt.Errorf("is no number")
 			}
-			if strings.ContainsAny(v, "eE") {
+			if !plainDigits.MatchString(v) {
 				v = exact(r)
 			}
 		}
-		b.(*array.StringBuilder).Append(truth(v))
+		b.(*array.StringBuilder).Append(v)
 		return nil
 	},
 	schema.Date: func(b array.Builder, v string) error {
@@ -180,6 +181,9 @@ var appenders = map[schema.Kind]appendText{
 		return nil
 	},
 }
+
+// plainDigits are numbers that are kept as they are written, zeros at the end included.
+var plainDigits = regexp.MustCompile(`^-?[0-9]+(\.[0-9]+)?$`)
 
 // zoned tells whether a time has a zone or an offset.
 func zoned(v string) bool {

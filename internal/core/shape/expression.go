@@ -52,11 +52,11 @@ func (c *compiler) expression(at, text string) (*expression, error) {
 		cel.EagerlyValidateDeclarations(true),
 		cel.ParserRecursionLimit(100), cel.ClearMacros()}
 	options = append(append(options, decimalOptions()...), textOptions()...)
-	kinds := map[string]schema.Type{}
+	known := map[string]bool{}
 	for _, column := range c.table.Columns {
 		if t := celType(column.Type); t != nil && identifier.MatchString(column.Name) {
 			options = append(options, cel.Variable(column.Name, t))
-			kinds[column.Name] = column.Type
+			known[column.Name] = true
 		}
 	}
 	env, err := cel.NewEnv(options...)
@@ -73,14 +73,11 @@ func (c *compiler) expression(at, text string) (*expression, error) {
 	}
 	e := &expression{program: program, result: ast.OutputType()}
 	for _, r := range ast.NativeRep().ReferenceMap() {
-		if t, ok := kinds[r.Name]; ok && !slices.Contains(e.columns, r.Name) {
-			e.columns, e.types = append(e.columns, r.Name), append(e.types, t)
+		if known[r.Name] && !slices.Contains(e.columns, r.Name) {
+			column, _ := c.table.Column(r.Name)
+			e.columns, e.types = append(e.columns, r.Name), append(e.types, column.Type)
+			c.used[r.Name] = true
 		}
-	}
-	for i, name := range e.columns {
-		c.used[name] = true
-		column, _ := c.table.Column(name)
-		e.types[i] = column.Type
 	}
 	return e, nil
 }

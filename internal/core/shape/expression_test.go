@@ -44,6 +44,9 @@ func TestFilters(t *testing.T) {
 		`email.substring(9, 3) == ""`:                                "index out of bounds",
 		`email.indexOf("@") == 3`:                                    "arrives",
 		`kind.upperAscii() == "CARD" && " x ".trim().size() == 1`:    "arrives",
+		`phone.upperAscii() == "A"`:                                  "left out", // and so it is of a function
+		`phone.substring(1) == "A" || id == 1`:                       "arrives",
+		`phone.endsWith("A")`:                                        "left out",
 		`email.replace("", email) == ""`:                             "undeclared reference to 'replace'",
 		`[1, 2].exists(x, x == id)`:                                  "undeclared reference",
 		`id`:                                                         "gives int",
@@ -86,6 +89,34 @@ func TestReasonsHoldNoValues(t *testing.T) {
 	require.Len(t, out.Aside, 1)
 	require.Equal(t, "Column email is no whole number that int64 can hold.", out.Aside[0].Reason)
 	require.Equal(t, Hidden, *out.Aside[0].Row["phone"])
+}
+
+// Keys are swept, and rows counted, also where a filter cannot be told of them; what a source says
+// of a value that is hidden does not show it.
+func TestRowsThatCannotBeToldOf(t *testing.T) {
+	spec := feed.Table{Table: "public.payments", Where: "10 / reader > 1",
+		Columns: map[string]feed.Treatment{"paid_at": {Mask: feed.MaskYear}, "id": {Hash: "ids"}}}
+	s, err := Compile(payments, spec, []string{"id"}, keyOf)
+	require.NoError(t, err)
+	lines := []string{"1 | - | - | - | - | - | - | - | 0", "2 | - | - | - | - | - | - | - | 3", "3 | - | - | - | - | - | - | - | 9"}
+	out := s.Batch(rows.Batch{Record: recordOf(t, payments.Columns, lines...), Aside: []rows.Aside{{Column: "paid_at",
+		Reason: "Column paid_at is SECRET."}}}, false)
+	require.EqualValues(t, 1, out.Record.NumRows())
+	require.EqualValues(t, 1, out.Filtered)
+	require.Len(t, out.Aside, 2)
+	require.Equal(t, "Where cannot be told: division by zero.", out.Aside[0].Reason)
+	require.NotContains(t, out.Aside[1].Reason, "SECRET")
+
+	keys := s.For([]string{"id"})
+	require.Equal(t, []string{"id", "reader"}, keys.Reads().ColumnNames())
+	out = keys.Batch(rows.Batch{Record: recordOf(t, keys.Reads().Columns, "1 | 0", "2 | 3", "3 | 9"),
+		Aside: []rows.Aside{{Column: "id"}}}, false)
+	require.Equal(t, []string{s.hashText(payments.Columns[0], "1"), s.hashText(payments.Columns[0], "2")},
+		linesOf(out.Record, keys.Arrives().Columns))
+
+	s, err = Compile(payments, feed.Table{Table: "public.payments", Where: "true"}, []string{"id"}, keyOf)
+	require.NoError(t, err)
+	require.Len(t, s.For(nil).Reads().Columns, 1, "rows are read by some column")
 }
 
 func TestWhatCannotBeDone(t *testing.T) {

@@ -11,7 +11,6 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -37,6 +36,7 @@ type Shape struct {
 	filter   *expression  // nil where all rows are brought
 	spec     feed.Table
 	plain    bool
+	lenient  bool              // rows that the filter cannot tell of are brought
 	key      []int             // places of the key's columns in reads
 	hashKeys map[string][]byte // by column of the source
 }
@@ -164,12 +164,7 @@ func (s *Shape) Digest() string {
 		return ""
 	}
 	h := sha256.New()
-	content, _ := json.Marshal(struct { // plain fields always marshal, maps in the order of their keys
-		Where    string
-		Columns  map[string]feed.Treatment
-		Computed map[string]feed.Computed
-	}{s.spec.Where, s.spec.Columns, s.spec.Computed})
-	h.Write(content)
+	h.Write([]byte(s.spec.Shape()))
 	for _, name := range sorted(s.hashKeys) {
 		mac := hmac.New(sha256.New, s.hashKeys[name])
 		mac.Write([]byte("the shape of a table"))
@@ -227,9 +222,10 @@ func (s *Shape) Passes(columns []string) bool {
 }
 
 // For is the shape of a query that reads some of the columns that arrive, and what decides
-// which rows do.
+// which rows do. A row of which that cannot be told counts as one that does.
 func (s *Shape) For(arriving []string) *Shape {
 	out := *s
+	out.lenient, out.key = true, nil
 	if s.plain {
 		out.reads.Columns = nil
 		for _, name := range arriving {
@@ -256,6 +252,9 @@ func (s *Shape) For(arriving []string) *Shape {
 		for _, place := range s.filter.uses {
 			used[place] = true
 		}
+	}
+	if len(used) == 0 { // rows are read by some column
+		used[0] = true
 	}
 	places := map[int]int{}
 	out.reads.Columns = nil
@@ -343,7 +342,7 @@ func (s *Shape) batch(b rows.Batch, wantGone bool) ([]Verdict, rows.Batch) {
 		}
 	}
 	for _, a := range b.Aside {
-		out.Aside = append(out.Aside, s.hide(a))
+		out.Aside = append(out.Aside, s.hideAll(a))
 	}
 	for i := len(s.reads.Columns); i < int(b.Record.NumCols()); i++ {
 		column := b.Record.Column(i)
@@ -398,6 +397,7 @@ func (s *Shape) judge(in input, skip func(row int) bool) []Verdict {
 		}
 		yes, err := a.is(i)
 		switch {
+		case err != nil && s.lenient:
 		case err != nil:
 			in.fault(i, "", "where cannot be told: "+err.Error())
 		case !yes:
@@ -453,6 +453,14 @@ func (s *Shape) aside(record arrow.RecordBatch, row int, why fault) rows.Aside {
 // Hidden stands for a value that must not be seen.
 const Hidden = "(hidden)"
 
+// hideAll hides what a source says of a row, too: its reason may show the value.
+func (s *Shape) hideAll(a rows.Aside) rows.Aside {
+	if a.Column != "" && s.spec.Private(a.Column) {
+		a.Reason = fmt.Sprintf("Column %s has a value that cannot be stored, and that the feed hides.", a.Column)
+	}
+	return s.hide(a)
+}
+
 // hide takes out of a row that is set aside what must not be seen, and names its key as the
 // warehouse does.
 func (s *Shape) hide(a rows.Aside) rows.Aside {
@@ -495,7 +503,7 @@ func (s *Shape) hide(a rows.Aside) rows.Aside {
 func (s *Shape) Changes(b change.Batch) change.Batch {
 	for i, a := range b.Aside {
 		if !s.plain {
-			b.Aside[i] = s.hide(a)
+			b.Aside[i] = s.hideAll(a)
 		}
 	}
 	if s.plain || b.Record == nil {
