@@ -264,3 +264,44 @@ func TestConsoleShowsShapeAndDrift(t *testing.T) {
 		"Followed: the target was changed.", "Filtered")
 	require.NotContains(t, b.text(), "MARK")
 }
+
+// A pattern may stand for nothing yet: tables that come are brought by the feed's own runs, but
+// none whose target is another's.
+func TestTablesComeToAPattern(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	s.apply(patternFeed, "patterns", "freshness: continuous", "*.desk_*", "log")
+	_, err := s.client.StartFeed(t.Context(), "patterns")
+	require.NoError(t, err)
+	d.exec(`CREATE TABLE desk_notes (id int PRIMARY KEY); INSERT INTO desk_notes VALUES (1), (2); CREATE SCHEMA branch`)
+	_, err = s.client.StartRun(t.Context(), "patterns") // which ends the one that rests
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(t.Context(), "patterns")
+		return err == nil && len(f.Tables) == 1 && f.Tables[0].Rows != nil && *f.Tables[0].Rows == 2
+	}, time.Minute, 200*time.Millisecond)
+	_, err = s.client.PauseFeed(t.Context(), "patterns")
+	require.NoError(t, err)
+
+	s.apply(patternFeed, "others", "every: 1h", "branch.*", "whole")
+	d.exec(`CREATE TABLE branch.desk_notes (id int PRIMARY KEY); CREATE TABLE branch.desk_lamps (id int PRIMARY KEY)`)
+	require.Eventually(t, func() bool { return s.finish("patterns").State == "done" }, time.Minute, time.Second)
+	said := s.must("feeds", "drifts", "patterns")
+	require.Contains(t, said, "The table branch.desk_notes is new, and its target kept.desk_notes is that of public.desk_notes.")
+	require.Contains(t, said, "The table branch.desk_lamps is new, and the feed's pattern stands for it.")
+	require.Equal(t, "done", s.finish("others").State)
+	said = s.must("feeds", "drifts", "others")
+	require.Contains(t, said, "branch.desk_lamps is new, and its target kept.desk_lamps is that of the feed patterns.")
+	require.Equal(t, "done", s.finish("others").State)
+	require.Equal(t, said, s.must("feeds", "drifts", "others"), "it is said once")
+}
+
+const patternFeed = `feed: %s
+source: circulation
+warehouse: target
+%s
+target: kept.{table}
+tables:
+  - {table: "%s", find: %s, keep: latest}
+`

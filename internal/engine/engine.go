@@ -184,7 +184,7 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 	}
 	journal := r.Warehouse.Journal()
 	if r.Feed.Policy(r.Table, kind) != drift.Follow {
-		last, err := journal.Drifts(ctx, r.Feed.Name, 100)
+		last, err := journal.Drifts(ctx, r.Feed.Name, mostTold)
 		told := slices.ContainsFunc(last, func(e drift.Drift) bool {
 			return e.Table == r.Table.Table && e.What == problem.Of(trouble).What
 		})

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,8 +15,12 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Choices lists the tables of a source that patterns can stand for: those that are no views.
-func Choices(ctx context.Context, src source.Source) ([]schema.Name, error) {
+// Choices lists the tables of a source that the patterns of a feed can stand for: those that are
+// no views. Where it has none, the source is not asked.
+func Choices(ctx context.Context, file *feed.Feed, src source.Source) ([]schema.Name, error) {
+	if !file.HasPatterns() {
+		return nil, nil
+	}
 	tables, err := src.Tables(ctx)
 	var names []schema.Name
 	for _, t := range tables {
@@ -27,27 +32,52 @@ func Choices(ctx context.Context, src source.Source) ([]schema.Name, error) {
 }
 
 // Chosen tells which tables a feed's patterns stand for now, and notes those that came and went
-// since they stood for others. A table that has gone stays in the feed, where it is in nobody's
-// way but its own, unless the feed follows such changes.
-func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, run int64, src source.Source,
-	wh warehouse.Warehouse) ([]schema.Name, error) {
-	now, err := Choices(ctx, src)
+// since they stood for others. A table whose target is another's, of this feed or, by taken, of
+// others, is not brought. One that has gone stays in the feed, where it is in nobody's way but its
+// own, unless the feed follows such changes.
+func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken map[schema.Name]string, run int64,
+	src source.Source, wh warehouse.Warehouse) ([]schema.Name, error) {
+	choices, err := Choices(ctx, file, src)
 	if err != nil {
 		return nil, err
 	}
-	was, _ := file.Resolve(before)
-	is, _ := file.Resolve(now)
-	var entries []warehouse.Entry
-	note := func(table, what, done string) {
-		entries = append(entries, warehouse.Drifted{Entry: drift.Drift{Table: table, Kind: drift.Tables, Run: run,
-			What: what,
-			Done: done}})
+	told, err := wh.Journal().Drifts(ctx, file.Name, mostTold)
+	if err != nil {
+		return nil, err
 	}
-	for _, t := range is.Tables {
-		if _, known := was.Table(t.Table); !known && len(before) > 0 {
+	var entries []warehouse.Entry
+	note := func(table, what, done string) { // once: what is not brought is met by each run
+		if !slices.ContainsFunc(told, func(d drift.Drift) bool { return d.What == what && d.Done == done }) {
+			entries = append(entries, warehouse.Drifted{Entry: drift.Drift{Table: table, Kind: drift.Tables, Run: run,
+				What: what, Done: done}})
+		}
+	}
+	was, _ := file.Resolve(before)
+	is, _ := file.Resolve(choices)
+	taken = maps.Clone(taken)
+	for _, t := range was.Tables {
+		if target, err := was.TargetOf(t); err == nil {
+			taken[target] = t.Table
+		}
+	}
+	var now []schema.Name
+	for _, name := range file.Picks(choices) {
+		t, _ := is.Table(name.Display())
+		if _, known := was.Table(t.Table); !known {
+			target, err := is.TargetOf(t)
+			if err != nil {
+				return nil, err // the pattern was checked
+			}
+			if other, is := taken[target]; is {
+				note(t.Table, fmt.Sprintf("The table %s is new, and its target %s is that of %s.", t.Table,
+					target.Display(), other), "Held: it is not brought. Give the feed a target with {schema} and {table}.")
+				continue
+			}
+			taken[target] = t.Table
 			note(t.Table, fmt.Sprintf("The table %s is new, and the feed's pattern stands for it.", t.Table),
 				"Followed: it is brought from now on.")
 		}
+		now = append(now, name)
 	}
 	for _, t := range was.Tables {
 		if _, still := is.Table(t.Table); still {
@@ -58,15 +88,15 @@ func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, run int6
 				"Followed: the feed has it no more, and its target stays as it is.")
 			continue
 		}
-		if name, err := schema.ParseName(t.Table); err == nil && !slices.Contains(now, name) {
+		if name, err := schema.ParseName(t.Table); err == nil {
 			now = append(now, name)
 		}
 	}
-	if len(entries) > 0 {
-		err = wh.Journal().Note(ctx, file.Name, entries...)
-	}
-	return now, err
+	return now, wh.Journal().Note(ctx, file.Name, entries...)
 }
+
+// mostTold is how many drifts are looked through for one that was told before.
+const mostTold = 500
 
 // CheckPatterns tells what the patterns of a feed stand for.
 func CheckPatterns(file *feed.Feed, tables []schema.Name) []problem.Finding {
@@ -80,10 +110,10 @@ func CheckPatterns(file *feed.Feed, tables []schema.Name) []problem.Finding {
 			f.Remedy = "Check it, upper and lower case included. Views and foreign tables need their exact names."
 		default:
 			f.What = fmt.Sprintf("The pattern stands for %s: %s.", plural(int64(len(m.Tables)), "table"),
-				strings.Join(m.Tables, ", "))
+				displayed(m.Tables))
 		}
 		if len(m.Except) > 0 {
-			f.What += fmt.Sprintf(" It leaves out %s.", strings.Join(m.Except, ", "))
+			f.What += fmt.Sprintf(" It leaves out %s.", displayed(m.Except))
 		}
 		findings = append(findings, f)
 	}
@@ -92,4 +122,12 @@ func CheckPatterns(file *feed.Feed, tables []schema.Name) []problem.Finding {
 			Remedy: "Give the feed a target with {schema} and {table}, or one of the tables another target."})
 	}
 	return findings
+}
+
+func displayed(names []schema.Name) string {
+	texts := make([]string, len(names))
+	for i, name := range names {
+		texts[i] = name.Display()
+	}
+	return strings.Join(texts, ", ")
 }

@@ -66,13 +66,13 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		if err != nil {
 			return records.Applied{}, err
 		}
-		if f.HasPatterns() {
-			if found, err = engine.Choices(ctx, src); err != nil {
-				return records.Applied{}, err
-			}
+		choices, err := engine.Choices(ctx, f, src)
+		if err != nil {
+			return records.Applied{}, err
 		}
+		found = f.Picks(choices)
 		resolved, _ := f.Resolve(found)
-		out.Findings = append(engine.CheckPatterns(f, found), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
+		out.Findings = append(engine.CheckPatterns(f, choices), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
 	}
 	resolved, _ := f.Resolve(found)
 	shared, err := r.sharedTargets(ctx, resolved)
@@ -139,13 +139,11 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 	if err != nil {
 		return engine.Preview{}, err
 	}
-	if f.HasPatterns() {
-		found, err := engine.Choices(ctx, src)
-		if err != nil {
-			return engine.Preview{}, err
-		}
-		f, _ = f.Resolve(found)
+	choices, err := engine.Choices(ctx, f, src)
+	if err != nil {
+		return engine.Preview{}, err
 	}
+	f, _ = f.Resolve(choices)
 	t, ok := f.Table(table)
 	if !ok {
 		return engine.Preview{}, problem.Newf(problem.NotFound,
@@ -184,32 +182,17 @@ func (r *Rules) keysOf(ctx context.Context) shape.Keys {
 // sharedTargets finds the tables that another feed keeps already: two feeds that
 // wrote one table would undo each other's work.
 func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed) ([]problem.Finding, error) {
+	taken, err := r.Store.Targets(ctx, f)
 	findings := []problem.Finding{}
-	names, err := r.Store.FeedNames(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range names {
-		other, err := r.Store.Feed(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if name == f.Name || other.Warehouse != f.Warehouse {
-			continue
-		}
-		for _, t := range f.Tables {
-			target, _ := f.TargetOf(t) // the file was checked
-			for _, theirs := range other.Tables {
-				if x, err := other.TargetOf(theirs); err == nil && x == target {
-					findings = append(findings,
-						problem.Finding{Level: problem.Blocker, Table: t.Table,
-							What: fmt.Sprintf("Its target %s is kept by the feed %s already.", target.Display(),
-								name), Remedy: "Choose another target, or remove the table from the other feed."})
-				}
-			}
+	for _, t := range f.Tables {
+		target, _ := f.TargetOf(t) // the file was checked
+		if other, is := taken[target]; is {
+			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table,
+				What:   fmt.Sprintf("Its target %s is kept by %s already.", target.Display(), other),
+				Remedy: "Choose another target, or remove the table from the other feed."})
 		}
 	}
-	return findings, nil
+	return findings, err
 }
 
 // reschedule makes a changed feed run soon, if it is active.

@@ -458,8 +458,11 @@ func (r *Runner) chosen(ctx context.Context, file *feed.Feed, before []schema.Na
 	wh warehouse.Warehouse) (*feed.Feed, error) {
 	now := before
 	if file.HasPatterns() {
-		var err error
-		if now, err = engine.Chosen(ctx, file, before, id, src, wh); err != nil {
+		taken, err := r.store.Targets(ctx, file)
+		if err != nil {
+			return nil, err
+		}
+		if now, err = engine.Chosen(ctx, file, before, taken, id, src, wh); err != nil {
 			return nil, err
 		}
 		if !slices.Equal(now, before) {
@@ -470,6 +473,21 @@ func (r *Runner) chosen(ctx context.Context, file *feed.Feed, before []schema.Na
 	}
 	f, _ := file.Resolve(now)
 	return f, nil
+}
+
+// rest is a run of a feed whose patterns stand for no table: where it follows without pause, it
+// waits as long as others would follow, and then they are looked at again.
+func (r *Runner) rest(ctx context.Context, f *feed.Feed, id int64, until <-chan struct{}) error {
+	run, err := r.store.Run(ctx, id)
+	if _, follows := f.Fresh(); err != nil || !follows || run.Trigger != "schedule" {
+		return err
+	}
+	select {
+	case <-until:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (rows.Books, error) {
@@ -484,6 +502,9 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	f, err := r.chosen(ctx, file, before, id, src, wh)
 	if err != nil {
 		return rows.Books{}, err
+	}
+	if len(f.Tables) == 0 {
+		return rows.Books{}, r.rest(ctx, f, id, until)
 	}
 	if f.FollowsLog() {
 		return r.follow(ctx, f, src, wh, id, until)

@@ -486,6 +486,27 @@ func (s *Store) Feed(ctx context.Context, name string) (*feed.Feed, error) {
 	return f, nil
 }
 
+// Targets gives what the other feeds of a feed's warehouse keep, and which they are.
+func (s *Store) Targets(ctx context.Context, f *feed.Feed) (map[schema.Name]string, error) {
+	names, err := s.FeedNames(ctx)
+	taken := map[schema.Name]string{}
+	for _, name := range names {
+		if name == f.Name {
+			continue
+		}
+		other, err := s.Feed(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range other.Tables {
+			if target, err := other.TargetOf(t); err == nil && other.Warehouse == f.Warehouse {
+				taken[target] = "the feed " + name
+			}
+		}
+	}
+	return taken, err
+}
+
 // FeedNames lists the feeds.
 func (s *Store) FeedNames(ctx context.Context) ([]string, error) {
 	found, err := s.Pool.Query(ctx, "SELECT name FROM feeds ORDER BY 1")

@@ -84,6 +84,8 @@ type Feed struct {
 	Retain    *Retain `json:"retain,omitempty" yaml:"retain,omitempty" doc:"How much log the source may have to keep for the feed"`
 	Drift     *Drift  `json:"drift,omitempty" yaml:"drift,omitempty,flow" doc:"What becomes of tables whose structure changes at the source"`
 	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
+
+	followsLog bool // of one whose patterns were resolved
 }
 
 // Retain says how much log a source may have to keep for a feed, as 500MB or 20GB.
@@ -290,8 +292,11 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 	}
 }
 
-// FollowsLog tells whether the feed follows the change log; then all of its tables do.
-func (f *Feed) FollowsLog() bool { return len(f.Tables) > 0 && f.Tables[0].Find == FindLog }
+// FollowsLog tells whether the feed follows the change log; then all of its tables do, also where
+// its patterns stand for none yet.
+func (f *Feed) FollowsLog() bool {
+	return f.followsLog || len(f.Tables) > 0 && f.Tables[0].Find == FindLog
+}
 
 // ParseSize reads a number of bytes, such as 500MB; units are powers of 1000.
 func ParseSize(s string) (int64, error) {
@@ -577,6 +582,9 @@ func flatten(f *Feed) map[string]string {
 			}
 		case reflect.Struct:
 			for i := range v.NumField() {
+				if !v.Type().Field(i).IsExported() {
+					continue
+				}
 				name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("yaml"), ",")
 				put(strings.TrimPrefix(path+"."+name, "."), v.Field(i))
 			}

@@ -68,8 +68,8 @@ func (t *Table) leavesOut(name schema.Name) bool {
 // Match says what a pattern stands for among the tables of a source.
 type Match struct {
 	Pattern string
-	Tables  []string // in the order of their names
-	Except  []string // that it would match, and that are left out or named elsewhere
+	Tables  []schema.Name // in the order of the source's list
+	Except  []schema.Name // that it would match, and that are left out or named elsewhere
 }
 
 // Resolve gives the feed with the tables that its patterns stand for in their place, in the
@@ -77,7 +77,7 @@ type Match struct {
 // it.
 func (f *Feed) Resolve(tables []schema.Name) (*Feed, []Match) {
 	out := *f
-	out.Tables = nil
+	out.Tables, out.followsLog = nil, f.FollowsLog()
 	taken := map[schema.Name]bool{}
 	for i := range f.Tables {
 		if name, err := schema.ParseName(f.Tables[i].Table); err == nil && !f.Tables[i].IsPattern() {
@@ -96,18 +96,28 @@ func (f *Feed) Resolve(tables []schema.Name) (*Feed, []Match) {
 				continue
 			}
 			if taken[name] || t.leavesOut(name) {
-				m.Except = append(m.Except, name.Display())
+				m.Except = append(m.Except, name)
 				continue
 			}
 			taken[name] = true
 			one := t
 			one.Table, one.Except = name.Display(), nil
-			m.Tables = append(m.Tables, one.Table)
+			m.Tables = append(m.Tables, name)
 			out.Tables = append(out.Tables, one)
 		}
 		found = append(found, m)
 	}
 	return &out, found
+}
+
+// Picks gives the tables that the feed's patterns stand for.
+func (f *Feed) Picks(tables []schema.Name) []schema.Name {
+	var picked []schema.Name
+	_, found := f.Resolve(tables)
+	for _, m := range found {
+		picked = append(picked, m.Tables...)
+	}
+	return picked
 }
 
 // Clashes tells which targets two tables would share.

@@ -54,10 +54,12 @@ tables:
 	require.Equal(t, []string{"public.holds latest", `public."tmp.x" latest`, "public.loans history",
 		"branch_1.desks replace"}, tablesOf(resolved), "exact names go first, and each table is brought once")
 	require.Equal(t, []feed.Match{
-		{Pattern: "public.*", Tables: []string{"public.holds", `public."tmp.x"`},
-			Except: []string{"public.audit", "public.loans", "public.tmp_import"}},
-		{Pattern: "branch_?.desk*", Tables: []string{"branch_1.desks"}},
+		{Pattern: "public.*", Tables: names("public.holds", `public."tmp.x"`),
+			Except: names("public.audit", "public.loans", "public.tmp_import")},
+		{Pattern: "branch_?.desk*", Tables: names("branch_1.desks")},
 	}, found)
+	same, _ := f.Resolve(f.Picks(source))
+	require.Equal(t, resolved, same, "what they stand for is all that has to be kept")
 	require.Empty(t, resolved.Clashes())
 	target, err := resolved.TargetOf(resolved.Tables[0])
 	require.NoError(t, err)
@@ -111,4 +113,15 @@ func TestNullIsAMask(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, f, again)
 	}
+}
+
+// A feed that follows the log still does where its patterns stand for nothing yet.
+func TestAFeedOfNoTablesIsWhatItIs(t *testing.T) {
+	f := parse(t, "freshness: continuous\ntables:\n  - {table: 'public.*', find: log, keep: latest}\n")
+	resolved, _ := f.Resolve(nil)
+	require.Empty(t, resolved.Tables)
+	require.True(t, resolved.FollowsLog())
+	_, follows := resolved.Fresh()
+	require.True(t, follows)
+	require.Empty(t, feed.Diff(f, f))
 }
