@@ -9,11 +9,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse/duckdb"
@@ -224,4 +226,62 @@ func drifts(t *testing.T, d *drifting, x driftCase, statement, server string, fi
 		require.NoError(t, trouble)
 	}
 	return fmt.Sprintf("| %s | %s | %s | %s | %s | %s |", server, find, x.name, policy, became, before)
+}
+
+// What a drift by watermark asks for is done whole, also when the run dies in the midst: rows of
+// the table that was replaced end, though the run that read the new ones never came to compare keys.
+func TestADriftIsFollowedToItsEnd(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		table := b.patrons(20)
+		table.Drift = &feed.Drift{Tables: drift.Follow}
+		b.bring(table)
+		b.exec(`CREATE TABLE others (LIKE patrons INCLUDING ALL); INSERT INTO others SELECT * FROM patrons WHERE id > 15;
+			DROP TABLE patrons; ALTER TABLE others RENAME TO patrons`)
+		ctx, cancel := context.WithCancel(context.Background())
+		w := b.work(table)
+		w.Progress = func(p engine.Progress) {
+			if p.Phase == "sweeping" {
+				cancel()
+			}
+		}
+		_, err := b.engine.Run(ctx, w)
+		require.Error(t, err)
+		b.bring(table)
+		b.equal(table, 5)
+		require.Len(t, b.rowsOf("public.patrons", column("id", schema.Int64)), 5)
+		b.bring(table)
+		drifts, err := b.warehouse.Journal().Drifts(context.Background(), b.feed.Name, 10)
+		require.NoError(t, err)
+		require.Len(t, drifts, 2, "of the run that died and the one that went on, and no more")
+	})
+}
+
+// A table that began at the present is read again from there: what was written since its last run
+// is not passed over.
+func TestADriftOfATableThatBeganAtThePresent(t *testing.T) {
+	for _, policy := range []drift.Policy{drift.Follow, drift.Hold} {
+		t.Run(string(policy), func(t *testing.T) {
+			b := newWorkbench(t, duckdb.Kind)
+			table := b.patrons(5)
+			table.Watermark.Start = feed.StartNow
+			table.Drift = &feed.Drift{Columns: policy}
+			b.bring(table)
+			add := func(id int) {
+				b.exec(fmt.Sprintf("INSERT INTO patrons VALUES (%d, 'new', clock_timestamp())", id))
+				time.Sleep(10 * time.Millisecond)
+			}
+			add(100)
+			b.bring(table)
+			add(101)
+			b.exec("ALTER TABLE patrons ADD COLUMN note text DEFAULT 'n'")
+			_, err := b.engine.Run(context.Background(), b.work(table))
+			if policy == drift.Hold {
+				require.ErrorContains(t, err, "positions set circulation public.patrons ")
+				return
+			}
+			require.NoError(t, err)
+			require.Equal(t, [][]string{{"100", "n"}, {"101", "n"}},
+				b.rowsOf("public.patrons", column("id", schema.Int64), column("note", schema.Text)))
+		})
+	}
 }

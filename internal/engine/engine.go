@@ -8,8 +8,10 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -90,7 +92,24 @@ func (e *Engine) Run(ctx context.Context, w Work) (Outcome, error) {
 		err = problem.Wrap(err, problem.Stopped, "The run was stopped before its end.",
 			"What was committed stays; the next run goes on from there.")
 	}
-	return r.outcome, err
+	return r.outcome, r.fromItsStart(ctx, err)
+}
+
+// fromItsStart makes a remedy that clears the position fit a table that began at the present:
+// cleared, it would begin at another.
+func (r *run) fromItsStart(ctx context.Context, err error) error {
+	var p *problem.Problem
+	clear := fmt.Sprintf("positions clear %s %s", problem.Word(r.Feed.Name), problem.Word(r.Table.Table))
+	if w := r.Table.Watermark; w == nil || w.Start != feed.StartNow || !errors.As(err, &p) ||
+		!strings.Contains(p.Remedy, clear) {
+		return err
+	}
+	first, none := r.Warehouse.Journal().FirstPosition(ctx, r.Feed.Name, r.Table.Table)
+	if none != nil || first.IsZero() {
+		return err
+	}
+	set := strings.Replace(clear, "clear", "set", 1) + " " + problem.Word(first.String())
+	return problem.Wrap(err, p.Code, p.What, strings.Replace(p.Remedy, clear, set, 1))
 }
 
 type run struct {
@@ -150,7 +169,7 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 	if err != nil {
 		return stands, err
 	}
-	if r.structure = text; text == "" || stands.Position.IsZero() {
+	if r.structure = text; text == "" {
 		return stands, nil
 	}
 	var was structure
@@ -160,6 +179,11 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 	now := structureOf(r.plan)
 	trouble := now.changed(was, r.Table.Table, clearRemedy)
 	kind, drifted := drift.KindOf(trouble)
+	// Read again already, by the feed's policy or a person: see again.
+	if drifted && (stands.Position.IsZero() || stands.Run == 0 && r.Table.Watermark.Start == feed.StartNow) {
+		r.sweepsOf(kind)
+		return stands, nil
+	}
 	if lost := now.lost(was, r.Table, r.Run); lost != nil && trouble == nil {
 		r.structure = now.String()
 		return stands, journal.Note(ctx, r.Feed.Name, lost,
@@ -171,7 +195,30 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 	if _, err := r.drifted(ctx, kind, trouble); err != nil {
 		return stands, err
 	}
+	r.sweepsOf(kind)
 	return journal.Checkpoint(ctx, r.Feed.Name, r.Table.Table)
+}
+
+// sweepsOf has the run compare keys at its end, where rows of before may be known by nothing that
+// comes again. The new structure is kept with that comparison, so that a run which dies before it
+// leaves it to the next.
+func (r *run) sweepsOf(kind drift.Kind) {
+	if (kind == drift.Keys || kind == drift.Tables) && len(r.plan.target.Key) > 0 {
+		r.sweeps, r.plan.target.Sweeps = true, true
+	}
+}
+
+// again has the rows of before read again. A table that began at the present is read from there.
+func (r *run) again(ctx context.Context) error {
+	journal := r.Warehouse.Journal()
+	if r.Table.Watermark.Start != feed.StartNow {
+		return journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, nil)
+	}
+	first, err := journal.FirstPosition(ctx, r.Feed.Name, r.Table.Table)
+	if err != nil {
+		return err
+	}
+	return journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, &first)
 }
 
 // drifted changes the target to what the source has now, where the feed follows such changes,
@@ -200,14 +247,11 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 	switch {
 	case r.Table.Find == feed.FindWhole:
 		done = "Followed: the target was changed."
-	case r.Table.Keep == feed.KeepLedger:
+	case r.Table.Keep == feed.KeepLedger && kind != drift.Tables:
 		done = "Followed: the target was changed; rows of before stay as they came."
 	default:
-		if err := journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
+		if err := r.again(ctx); err != nil {
 			return false, err
-		}
-		if kind == drift.Keys || kind == drift.Tables { // rows of before may be known by nothing that comes again
-			r.sweeps, r.plan.target.Sweeps = true, true
 		}
 	}
 	r.note("%s %s", problem.Of(trouble).What, done)

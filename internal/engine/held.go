@@ -171,7 +171,7 @@ func (s structure) lost(was structure, t feed.Table, run int64) warehouse.Entry 
 // What has the rows of a table brought again, by how it is found.
 const (
 	copyRemedy  = "Copy the table again: noemata feeds copy FEED --table TABLE. A history keeps its past."
-	clearRemedy = "Have all rows read again: noemata positions clear FEED TABLE. Rows that are gone are found by a sweep."
+	clearRemedy = "Have all rows read again: noemata positions clear FEED TABLE. Rows that are gone end, too."
 )
 
 // gains tells whether there are columns that were not there before.

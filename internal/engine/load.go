@@ -232,7 +232,8 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 		return err
 	}
 	now := structureOf(r.plan).String()
-	if now != r.structure && r.Table.Find != feed.FindWhole {
+	keeps := now != r.structure && r.Table.Find != feed.FindWhole && !r.sweeps
+	if keeps {
 		if err := c.Note(ctx, r.Feed.Name, warehouse.Structured{Table: r.Table.Table, Structure: now}); err != nil {
 			return err
 		}
@@ -240,7 +241,9 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 	if err := c.Finish(ctx); err != nil {
 		return err
 	}
-	r.structure = now
+	if keeps {
+		r.structure = now
+	}
 	r.outcome.Books = r.outcome.Books.Add(books)
 	r.outcome.To = stands
 	r.outcome.Commits++

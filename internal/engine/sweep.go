@@ -51,6 +51,7 @@ func (r *run) sweep(ctx context.Context) error {
 	if err := c.Note(ctx, r.Feed.Name, warehouse.Swept{Table: r.Table.Table, Keys: read, Gone: gone}); err != nil {
 		return err
 	}
+	r.sweeps = false // done: the structure is kept with it
 	if err := r.endWith(ctx, c, part, r.outcome.To.Position, warehouse.Has{Gone: true}); err != nil {
 		return err
 	}
