@@ -177,6 +177,7 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 		return stands, fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
 	}
 	now := structureOf(r.plan)
+	was.Target = now.Target // sameTarget has judged it
 	trouble := now.changed(was, r.Table.Table, clearRemedy)
 	kind, drifted := drift.KindOf(trouble)
 	// Read again already, by the feed's policy or a person: see again.
