@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"fmt"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
@@ -16,6 +17,14 @@ func DropLog(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.
 		return err
 	}
 	return wh.Journal().Forget(ctx, f.Name)
+}
+
+// Unfollow is DropLog for a feed of which no table follows the log any more.
+func Unfollow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse) error {
+	if _, followed, err := wh.Journal().Log(ctx, f.Name); err != nil || !followed {
+		return err
+	}
+	return DropLog(ctx, f, src, wh)
 }
 
 // LetGo has the source retain nothing more for a feed. The feed is held from then on,
@@ -39,7 +48,10 @@ func MayCopyAgain(f *feed.Feed, tables []string) error {
 			"The feed %s does not follow the log.", f.Name)
 	}
 	for _, name := range tables {
-		if _, ok := f.Table(name); !ok {
+		if t, ok := f.Table(name); ok && t.Find != feed.FindLog {
+			return problem.Newf(problem.Invalid, fmt.Sprintf("Clear its position instead: noemata positions clear %s %s.",
+				problem.Word(f.Name), problem.Word(name)), "The table %s does not follow the log.", name)
+		} else if !ok {
 			return problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.",
 				"The feed %s has no table %q.", f.Name, name)
 		}
@@ -65,7 +77,7 @@ func CopyAgain(ctx context.Context, f *feed.Feed, tables []string, src source.So
 		if err := DropLog(ctx, f, src, wh); err != nil {
 			return err
 		}
-		for _, t := range f.Tables { // a second generation: what the targets hold is this feed's own
+		for _, t := range f.Followers().Tables { // a second generation: what the targets hold is this feed's own
 			entries = append(entries, warehouse.BeginCopy{Table: t.Table, Generation: 2})
 		}
 	}

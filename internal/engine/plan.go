@@ -312,14 +312,14 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.K
 			What: "The change log of this kind of source cannot be followed.", Remedy: "Write find: watermark."}}
 	}
 	var tables []source.Followed
-	for _, t := range f.Tables {
+	for _, t := range f.Followers().Tables {
 		if p, err := makePlan(ctx, f, t, src, keys); err == nil {
 			x := logTable{plan: p, Table: t}
 			tables = append(tables, x.followed())
 		}
 	}
 	findings, err := log.LogFindings(ctx, tables)
-	for _, t := range f.Tables {
+	for _, t := range f.Followers().Tables {
 		name, _ := schema.ParseName(t.Table) // the file was checked
 		if table, err := src.Table(ctx, name); err == nil {
 			for _, c := range table.Columns {

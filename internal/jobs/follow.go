@@ -12,7 +12,6 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/engine"
 	"noemata/internal/records"
-	"noemata/internal/source"
 	"noemata/internal/statement"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
@@ -32,11 +31,8 @@ const (
 
 // following is one run of a feed that follows a log.
 type following struct {
-	*Runner
-	feed *feed.Feed
-	run  int64
-	src  source.Source
-	wh   warehouse.Warehouse
+	feedWork
+	feed *feed.Feed // with the tables that follow
 
 	began    time.Time
 	noted    map[string]rows.Books // what was added to the tables' state
@@ -50,9 +46,8 @@ type following struct {
 
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
-func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64,
-	until <-chan struct{}) (rows.Books, error) {
-	x := &following{Runner: r, feed: f, run: id, src: src, wh: wh, began: time.Now(), noted: map[string]rows.Books{}}
+func (w feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{}) (rows.Books, error) {
+	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]rows.Books{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
 	recording := statement.With(ctx, made.add)
@@ -60,10 +55,10 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	err := x.copyAgain(recording)
 	if err == nil {
 		wait, follows := f.Fresh()
-		w := engine.LogWork{Feed: f, Run: id, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx), Wait: wait,
+		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx), Wait: wait,
 			Report: x.hear}
-		if run, runErr := r.store.Run(kept, id); follows && runErr == nil && run.Trigger == "schedule" {
-			w.Until = until
+		if run, runErr := w.store.Run(kept, w.run); follows && runErr == nil && run.Trigger == "schedule" {
+			log.Until = until
 		}
 		ended, recorded := make(chan struct{}), make(chan struct{})
 		go func() {
@@ -71,7 +66,7 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 			x.recordAll(kept, ended)
 		}()
 		var report engine.LogReport
-		report, err = r.engine.Follow(recording, w)
+		report, err = w.engine.Follow(recording, log)
 		x.hear(report)
 		close(ended)
 		<-recorded
@@ -87,9 +82,9 @@ func (r *Runner) follow(ctx context.Context, f *feed.Feed, src source.Source, wh
 	}
 	x.end(kept, err)
 	x.save(kept, state, err)
-	r.record.statements(ctx, id, "", made.list())
+	w.record.statements(ctx, w.run, "", made.list())
 	for _, t := range x.last.Tables {
-		r.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}},
+		w.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}},
 			engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
 	}
 	return x.sum(), err
@@ -245,7 +240,7 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 	for _, t := range x.last.Tables {
 		reports[t.Table] = t
 	}
-	for place, t := range x.feed.Tables {
+	for _, t := range x.feed.Tables {
 		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{},
 			Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(),
 			Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
@@ -265,7 +260,7 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 			now := time.Now()
 			d.EndedAt = &now
 		}
-		x.record.tableOfRun(ctx, x.run, place, d)
+		x.record.tableOfRun(ctx, x.run, x.place(t.Table), d)
 	}
 }
 

@@ -21,7 +21,6 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
-	"golang.org/x/sync/errgroup"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
@@ -392,7 +391,7 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 		return
 	}
 	r.record.end(ctx, id, state, books, err)
-	r.scheduleNext(kept, name, state)
+	r.scheduleNext(kept, name, state, errors.As(err, new(readFailed)))
 	r.runs.WithLabelValues(name, state).Inc()
 	if err != nil {
 		slog.Warn("A run did not succeed.", "feed", name, "run", id, "state", state, "error", err)
@@ -412,8 +411,9 @@ const (
 	busyPause  = 5 * time.Second
 )
 
-// scheduleNext sets the time of the next run.
-func (r *Runner) scheduleNext(ctx context.Context, name, state string) {
+// scheduleNext sets the time of the next run. goes tells that the log is followed on, whatever else
+// has failed.
+func (r *Runner) scheduleNext(ctx context.Context, name, state string, goes bool) {
 	err := func() error {
 		f, err := r.store.Feed(ctx, name)
 		if problem.Is(err, problem.NotFound) {
@@ -430,7 +430,10 @@ func (r *Runner) scheduleNext(ctx context.Context, name, state string) {
 		if !scheduled {
 			return r.store.SetNextRun(ctx, name, nil)
 		}
-		if at = afterFailures(at, f.Cron != "", failures, time.Now()); state == "waited" {
+		if !goes {
+			at = afterFailures(at, f.Cron != "", failures, time.Now())
+		}
+		if state == "waited" {
 			at = time.Now().Add(busyPause)
 		}
 		return r.store.SetNextRun(ctx, name, &at)
@@ -506,46 +509,7 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	if len(f.Tables) == 0 {
 		return rows.Books{}, r.rest(ctx, f, id, until)
 	}
-	if f.FollowsLog() {
-		return r.follow(ctx, f, src, wh, id, until)
-	}
-	free, err := r.slots.take(ctx, f.Source)
-	if err != nil {
-		return rows.Books{}, err
-	}
-	defer free()
-	var mu sync.Mutex
-	var sum rows.Books
-	var failed []error
-	var group errgroup.Group
-	group.SetLimit(tablesAtOnce)
-	for place, t := range f.Tables {
-		group.Go(func() error {
-			work := engine.Work{Feed: f, Table: t, Run: id, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx)}
-			var books rows.Books
-			err := problem.Guarded(func() (err error) {
-				books, err = r.runTable(ctx, work, place)
-				return err
-			})()
-			mu.Lock()
-			defer mu.Unlock()
-			sum = sum.Add(books)
-			if err != nil {
-				failed = append(failed, err)
-			}
-			return nil
-		})
-	}
-	_ = group.Wait() // errors are gathered, so that each table has its turn
-	if len(failed) == 0 {
-		return sum, nil
-	}
-	first := problem.Of(failed[0])
-	if len(failed) == 1 {
-		return sum, first
-	}
-	return sum, problem.Wrap(first, first.Code,
-		fmt.Sprintf("%d of %d tables failed. The first one: %s", len(failed), len(f.Tables), first.What), first.Remedy)
+	return r.parts(ctx, f, src, wh, id, until)
 }
 
 // runTable runs one table and keeps what there is to know about it.

@@ -211,6 +211,21 @@ FROM feeds f WHERE f.id = t.feed_id AND f.name = $1 AND t.source_table = $2`,
 	return err
 }
 
+// LastRead is when the tables of a feed were read last, the one longest ago; zero where one never was.
+func (s *Store) LastRead(ctx context.Context, f *feed.Feed) (time.Time, error) {
+	names := make([]string, len(f.Tables))
+	for i, t := range f.Tables {
+		names[i] = t.Table
+	}
+	var last *time.Time
+	err := s.Pool.QueryRow(ctx, `SELECT CASE WHEN count(t.last_run_at) = $3 THEN min(t.last_run_at) END FROM feed_tables t
+JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1 AND t.source_table = ANY($2)`, f.Name, names, len(names)).Scan(&last)
+	if err != nil || last == nil {
+		return time.Time{}, err
+	}
+	return *last, nil
+}
+
 // IsCounted tells whether the rows of a table were counted, and are kept by the books since.
 func (s *Store) IsCounted(ctx context.Context, feed, table string) (counted bool, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT t.row_count IS NOT NULL FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
@@ -416,11 +431,13 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, e
 }
 
 func scheduleInWords(f *feed.Feed) string {
+	reads := *f
+	reads.Freshness = ""
 	switch {
-	case f.Freshness == feed.Continuous:
-		return "continuously"
+	case f.Freshness != "" && (f.Every != "" || f.Cron != ""):
+		return freshnessInWords(f) + "; tables that do not follow the log " + scheduleInWords(&reads)
 	case f.Freshness != "":
-		return "within " + f.Freshness
+		return freshnessInWords(f)
 	case f.Every != "":
 		return "every " + f.Every
 	case f.Cron != "" && f.Zone != "":
@@ -429,6 +446,13 @@ func scheduleInWords(f *feed.Feed) string {
 		return "cron " + f.Cron + " (UTC)"
 	}
 	return "when a person starts it"
+}
+
+func freshnessInWords(f *feed.Feed) string {
+	if f.Freshness == feed.Continuous {
+		return "continuously"
+	}
+	return "within " + f.Freshness
 }
 
 func (s *Store) completeFeed(ctx context.Context, x *records.FeedStatus, f *feed.Feed) error {
@@ -477,6 +501,8 @@ FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
 
 // tableState tells how a table is doing in one word.
 func tableState(t records.TableStatus, running, active bool, f *feed.Feed) string {
+	spec, _ := f.Table(t.Table)
+	follows := spec.Find == feed.FindLog && f.Freshness != ""
 	switch {
 	case t.Problem != nil && t.Problem.Code == string(problem.Held):
 		return "held"
@@ -486,26 +512,29 @@ func tableState(t records.TableStatus, running, active bool, f *feed.Feed) strin
 		return "copying"
 	case t.Proof != nil && !t.Proof.Same:
 		return "unequal"
-	case running && (f.Freshness == "" || t.Position == ""): // the log is followed from the first position on
+	case running && (!follows || t.Position == ""): // the log is followed from the first position on
 		return "running"
 	case running:
 		return "following"
 	case t.LastRunAt == nil:
 		return "waiting"
-	case active && f.Freshness != "" && !late(*t.LastRunAt, f):
+	case active && follows && !late(*t.LastRunAt, f, follows):
 		return "following"
-	case active && late(*t.LastRunAt, f):
+	case active && late(*t.LastRunAt, f, follows):
 		return "behind"
 	}
 	return "current"
 }
 
 // late tells whether the runs of an active feed have stopped coming.
-func late(last time.Time, f *feed.Feed) bool {
-	if every, err := window.ParseDuration(f.Every); err == nil && f.Every != "" {
+func late(last time.Time, f *feed.Feed, follows bool) bool {
+	if every, err := window.ParseDuration(f.Every); err == nil && f.Every != "" && !follows {
 		return time.Since(last) > 3*every+time.Minute
 	}
-	next, ok := f.Next(last)
+	next, ok := f.NextRead(last)
+	if follows {
+		next, ok = f.Next(last)
+	}
 	return ok && time.Since(next) > 10*time.Minute
 }
 

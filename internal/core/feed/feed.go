@@ -75,7 +75,7 @@ type Feed struct {
 	Name      string  `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
 	Source    string  `json:"source" yaml:"source" doc:"The name of the source"`
 	Warehouse string  `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
-	Freshness string  `json:"freshness,omitempty" yaml:"freshness,omitempty" doc:"For feeds that follow the log: continuous, or how old what the warehouse shows may become before changes are written, as 1s, 15m or 1d; instead of every and cron"`
+	Freshness string  `json:"freshness,omitempty" yaml:"freshness,omitempty" doc:"For feeds that follow the log: continuous, or how old what the warehouse shows may become before changes are written, as 1s, 15m or 1d; instead of every and cron, which say when tables are read that do not follow it"`
 	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
 	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
 	Zone      string  `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
@@ -263,10 +263,6 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 			logs++
 		}
 	}
-	if logs > 0 && logs < len(f.Tables) {
-		fault("tables", "%d of the %d tables follow the log. All tables of such a feed advance together, so put the "+
-			"others in a feed of their own.", logs, len(f.Tables))
-	}
 	if f.Freshness != "" {
 		d, err := window.ParseDuration(f.Freshness)
 		switch {
@@ -275,8 +271,11 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 				f.Freshness)
 		case logs == 0:
 			fault("freshness", "freshness is for feeds that follow the log; write every or cron.")
-		case f.Every != "" || f.Cron != "":
-			fault("freshness", "Give freshness, or every or cron, not both.")
+		case logs == len(f.Tables) && (f.Every != "" || f.Cron != ""):
+			fault("freshness", "Give freshness, or every or cron, not both: all tables follow the log.")
+		case logs < len(f.Tables) && f.Every == "" && f.Cron == "":
+			fault("freshness", "freshness is for the tables that follow the log; say with every or cron when the others "+
+				"are read.")
 		}
 	}
 	if f.Retain == nil {
@@ -292,10 +291,22 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 	}
 }
 
-// FollowsLog tells whether the feed follows the change log; then all of its tables do, also where
-// its patterns stand for none yet.
+// FollowsLog tells whether tables of the feed follow the change log, also where its patterns stand
+// for none yet.
 func (f *Feed) FollowsLog() bool {
-	return f.followsLog || len(f.Tables) > 0 && f.Tables[0].Find == FindLog
+	return f.followsLog || slices.ContainsFunc(f.Tables, func(t Table) bool { return t.Find == FindLog })
+}
+
+// Followers is the feed with those of its tables that follow the log, which advance together.
+func (f *Feed) Followers() *Feed { return f.part(func(t Table) bool { return t.Find == FindLog }) }
+
+// Others is the feed with those of its tables that do not follow the log.
+func (f *Feed) Others() *Feed { return f.part(func(t Table) bool { return t.Find != FindLog }) }
+
+func (f *Feed) part(has func(Table) bool) *Feed {
+	out := *f
+	out.Tables = slices.DeleteFunc(slices.Clone(f.Tables), func(t Table) bool { return !has(t) })
+	return &out
 }
 
 // ParseSize reads a number of bytes, such as 500MB; units are powers of 1000.
@@ -462,11 +473,19 @@ func (f *Feed) Column(name string) string { return orDefault(f.Prefix, DefaultPr
 // Next gives the start of the run after one that ended at the given time. A feed
 // without a schedule runs only when asked; ok is then false.
 func (f *Feed) Next(ended time.Time) (next time.Time, ok bool) {
-	if wait, follow := f.Fresh(); follow {
+	wait, follow := f.Fresh()
+	if follow {
 		return ended, true
-	} else if wait > 0 {
-		return ended.Add(wait / 2), true
 	}
+	next, ok = f.NextRead(ended)
+	if at := ended.Add(wait / 2); wait > 0 && (!ok || at.Before(next)) {
+		return at, true
+	}
+	return next, ok
+}
+
+// NextRead is Next by every or cron alone: when tables are read that do not follow the log.
+func (f *Feed) NextRead(ended time.Time) (next time.Time, ok bool) {
 	if f.Every != "" {
 		d, err := window.ParseDuration(f.Every)
 		return ended.Add(d), err == nil
