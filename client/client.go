@@ -327,6 +327,26 @@ func (c *Client) ClearPosition(ctx context.Context, feed, table string) (Checkpo
 	return out, err
 }
 
+// StartBackfill has a range of a table read again in slices.
+func (c *Client) StartBackfill(ctx context.Context, feed, table string, r BackfillRange) (Backfill, error) {
+	return post[Backfill](ctx, c, at("feeds", feed, "backfills"), ofTable(table), r)
+}
+
+// Backfills lists a feed's backfills, the newest first.
+func (c *Client) Backfills(ctx context.Context, feed string) ([]Backfill, error) {
+	return get[[]Backfill](ctx, c, at("feeds", feed, "backfills"), nil)
+}
+
+// Backfill shows one.
+func (c *Client) Backfill(ctx context.Context, id int64) (Backfill, error) {
+	return get[Backfill](ctx, c, at("backfills", strconv.FormatInt(id, 10)), nil)
+}
+
+// SetBackfill has a backfill "pause", "resume" or "stop".
+func (c *Client) SetBackfill(ctx context.Context, id int64, verb string) (Backfill, error) {
+	return post[Backfill](ctx, c, at("backfills", strconv.FormatInt(id, 10), verb), nil, nil)
+}
+
 // StartRun runs a feed now; the run may wait for one that goes on.
 func (c *Client) StartRun(ctx context.Context, feed string) (Run, error) {
 	return post[Run](ctx, c, at("feeds", feed, "runs"), nil, nil)

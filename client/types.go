@@ -37,6 +37,8 @@ type (
 	TableStatus   = records.TableStatus
 	Proof         = records.Proof
 	Run           = records.Run
+	Backfill      = records.Backfill
+	BackfillRange = records.BackfillRange
 	RunTable      = records.RunTable
 	Statement     = records.Statement
 	HashKey       = records.HashKey

@@ -115,7 +115,7 @@ func TestDrift(t *testing.T) {
 	}
 	n := rand.IntN(one)
 	for _, server := range []string{"PostgreSQL", "MariaDB"} {
-		for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindWhole} {
+		for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare, feed.FindWhole} {
 			for i, x := range driftCases {
 				statement := x.postgres
 				if server == "MariaDB" {

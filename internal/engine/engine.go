@@ -59,7 +59,7 @@ type Work struct {
 
 // Progress tells how far a table's run has come.
 type Progress struct {
-	Phase    string // "looking", "reading", "sweeping" or "writing"
+	Phase    string // "looking", "comparing", "reading", "sweeping" or "writing"
 	Read     int64
 	Expected int64 // an estimate; 0 when there is none
 	Position position.Position
@@ -119,6 +119,7 @@ type run struct {
 	outcome   Outcome
 	structure string            // of the table, as it was kept last
 	sweeps    bool              // also where it is not time for it
+	entries   []warehouse.Entry // for the next commit
 	last      position.Position // of the last row that was read
 	clock     time.Time         // the source's, when the run began to read
 }
@@ -149,8 +150,11 @@ func (r *run) run(ctx context.Context) (err error) {
 	if err := r.leftOver(ctx); err != nil {
 		return err
 	}
-	if r.Table.Find == feed.FindWhole {
+	switch r.Table.Find {
+	case feed.FindWhole:
 		return r.whole(ctx)
+	case feed.FindCompare:
+		return r.compare(ctx)
 	}
 	if err := r.watermark(ctx); err != nil {
 		return err
@@ -161,9 +165,6 @@ func (r *run) run(ctx context.Context) (err error) {
 // sameStructure makes sure that rows that came in before are known by the same key and have the
 // same columns, of the same table.
 func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (warehouse.Checkpoint, error) {
-	if r.Table.Find == feed.FindWhole { // every row comes anew
-		return stands, nil
-	}
 	journal := r.Warehouse.Journal()
 	text, err := journal.Structure(ctx, r.Feed.Name, r.Table.Table)
 	if err != nil {
@@ -177,6 +178,12 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 		return stands, fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
 	}
 	now := structureOf(r.plan)
+	if r.Table.Find != feed.FindWatermark { // every row comes anew
+		if lost := now.lost(was, r.Table, r.Run); lost != nil {
+			err = journal.Note(ctx, r.Feed.Name, lost)
+		}
+		return stands, err
+	}
 	was.Target = now.Target // sameTarget has judged it
 	trouble := now.changed(was, r.Table.Table, clearRemedy)
 	kind, drifted := drift.KindOf(trouble)
@@ -246,7 +253,7 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 	}
 	done := "Followed: the target was changed, and all rows are read again."
 	switch {
-	case r.Table.Find == feed.FindWhole:
+	case r.Table.Find != feed.FindWatermark:
 		done = "Followed: the target was changed."
 	case r.Table.Keep == feed.KeepLedger && kind != drift.Tables:
 		done = "Followed: the target was changed; rows of before stay as they came."
@@ -292,7 +299,7 @@ func (r *run) sameTarget(ctx context.Context, stands warehouse.Checkpoint, made 
 		return stands, err
 	}
 	if last == r.plan.target.Name.Display() {
-		if was != r.plan.shape.Digest() && r.Table.Find != feed.FindWhole {
+		if was != r.plan.shape.Digest() && r.Table.Find == feed.FindWatermark {
 			err = problem.Newf(problem.Held,
 				fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. Or give the feed its old "+
 					"shape again.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table)),
@@ -502,7 +509,13 @@ func (r *run) read(ctx context.Context, w window.Window) error {
 			return r.load(ctx, q, stretch{expected: expected, direct: true})
 		}
 	}
-	q.Ordered, q.Limit = true, page
+	return r.readPages(ctx, w, expected)
+}
+
+// readPages loads a window in order, page by page.
+func (r *run) readPages(ctx context.Context, w window.Window, expected int64) error {
+	q, page := r.plan.query, r.Table.Page()
+	q.Window, q.Ordered, q.Limit = w, true, page
 	for {
 		before := r.outcome.Books.Read
 		s := stretch{expected: expected, limit: page}

@@ -65,6 +65,17 @@ func TestPagesCutByKeysOfEveryType(t *testing.T) {
 			require.GreaterOrEqual(t, out.Commits, 8)
 			require.Equal(t, rows.Books{}, b.bring(table).Books)
 			b.equal(table, 30)
+
+			compared := feed.Table{Table: "public." + name, Find: feed.FindCompare, Keep: feed.KeepLatest, PageRows: 4,
+				Target: "compared." + name}
+			require.Equal(t, rows.Books{Read: 30, Inserted: 30}, b.bring(compared).Books)
+			require.Equal(t, rows.Books{}, b.bring(compared).Books)
+			b.exec(fmt.Sprintf(`DELETE FROM %s WHERE ctid = (SELECT max(ctid) FROM %[1]s)`, name))
+			books := b.bring(compared).Books
+			require.EqualValues(t, 1, books.Deleted)
+			require.Less(t, books.Read, int64(10), "one range is read, and those that adjoin")
+			b.equal(compared, 29)
+			require.Equal(t, rows.Books{}, b.bring(compared).Books)
 		})
 	}
 }

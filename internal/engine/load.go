@@ -232,15 +232,19 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 		return err
 	}
 	now := structureOf(r.plan).String()
-	keeps := now != r.structure && r.Table.Find != feed.FindWhole && !r.sweeps
+	keeps := now != r.structure && !r.sweeps
 	if keeps {
 		if err := c.Note(ctx, r.Feed.Name, warehouse.Structured{Table: r.Table.Table, Structure: now}); err != nil {
 			return err
 		}
 	}
+	if err := c.Note(ctx, r.Feed.Name, r.entries...); err != nil {
+		return err
+	}
 	if err := c.Finish(ctx); err != nil {
 		return err
 	}
+	r.entries = nil
 	if keeps {
 		r.structure = now
 	}
@@ -257,9 +261,7 @@ func (c *committer) finish(ctx context.Context) error {
 	switch {
 	case c.stretch.end != nil:
 		if c.writes == nil { // an empty table replaces what was there, too
-			none := c.shape(rows.Batch{Record: c.emptyRecord()})
-			defer none.Record.Release()
-			if err := c.append(ctx, 0, none); err != nil {
+			if err := c.none(ctx); err != nil {
 				return err
 			}
 		}
@@ -274,9 +276,13 @@ func (c *committer) finish(ctx context.Context) error {
 	return c.commit(ctx, to)
 }
 
-func (c *committer) emptyRecord() arrow.RecordBatch {
+// none begins a commit without rows.
+func (c *committer) none(ctx context.Context) error {
 	b := array.NewRecordBuilder(allocator, schema.Arrow(c.query.Table.Columns))
-	return b.NewRecordBatch()
+	defer b.Release()
+	none := c.shape(rows.Batch{Record: b.NewRecordBatch()})
+	defer none.Record.Release()
+	return c.append(ctx, 0, none)
 }
 
 // commit ends the pending commit. A look-back reads below the table's position and

@@ -62,6 +62,9 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	if p.target, err = p.makeTarget(f, t, table); err != nil {
 		return plan{}, err
 	}
+	if t.Find == feed.FindCompare {
+		p.query.Table.Key = comparable(t, p, table)
+	}
 	p.query.RowKey = p.key
 	if !p.target.Unique && len(p.target.Key) > 0 {
 		p.query.NotNull = p.key
@@ -132,7 +135,8 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 	log, arrives := t.Find == feed.FindLog, p.shape.Arrives()
 	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(arrives.Columns, f.Column(""), t.Keep, log),
 		Prefix: f.Column(""), Keep: t.Keep, Log: log,
-		Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace}
+		Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace ||
+			t.Find == feed.FindCompare}
 	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
 		target.Key = p.shape.Names(p.key)
 		target.Unique = len(target.Key) == 0 || table.Unique(p.key)
@@ -147,7 +151,7 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 					"The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
 			}
 		}
-		target.Filters = p.shape.Filters() && t.Find == feed.FindWatermark
+		target.Filters = p.shape.Filters() && (t.Find == feed.FindWatermark || t.Find == feed.FindCompare)
 	}
 	for _, c := range arrives.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait

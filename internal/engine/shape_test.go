@@ -220,15 +220,20 @@ func TestAShapedFeedFollowsTheLog(t *testing.T) {
 
 func TestAShapedFeedByWatermark(t *testing.T) {
 	onEach(t, func(t *testing.T, b *workbench) {
-		p := newPayments(b, "p_latest", "p_soft", "p_history", "p_whole", "p_replace")
+		p := newPayments(b, "p_latest", "p_soft", "p_history", "p_whole", "p_replace", "p_compare")
 		tables := map[string]feed.Table{}
 		holds := map[string]string{"p_latest": "true", "p_soft": "nm_deleted_at IS NULL", "p_history": "nm_current",
-			"p_whole": "true", "p_replace": "true"}
+			"p_whole": "true", "p_replace": "true", "p_compare": "nm_deleted_at IS NULL"}
 		for name, keep := range map[string]feed.Keep{"p_latest": feed.KeepLatest, "p_soft": feed.KeepSoftDelete,
-			"p_history": feed.KeepHistory, "p_whole": feed.KeepLatest, "p_replace": feed.KeepReplace} {
+			"p_history": feed.KeepHistory, "p_whole": feed.KeepLatest, "p_replace": feed.KeepReplace,
+			"p_compare": feed.KeepSoftDelete} {
 			table := shaped(feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name,
 				Find: feed.FindWhole})
-			if name != "p_whole" && name != "p_replace" {
+			switch name {
+			case "p_whole", "p_replace":
+			case "p_compare":
+				table.Find, table.PageRows = feed.FindCompare, 7
+			default:
 				table.Find, table.Watermark = feed.FindWatermark, &feed.Watermark{Column: "updated_at", Settle: "0s"}
 				table.Columns["updated_at"] = feed.Treatment{Drop: true}
 			}

@@ -114,7 +114,7 @@ func consequences(old *feed.Feed, found []schema.Name, now *feed.Feed) []problem
 	var findings []problem.Finding
 	for _, t := range now.Tables {
 		before, ok := was.Table(t.Table)
-		if !ok || t.Shape() == before.Shape() || t.Find == feed.FindWhole {
+		if !ok || t.Shape() == before.Shape() || t.Find == feed.FindWhole || t.Find == feed.FindCompare {
 			continue
 		}
 		f := problem.Finding{Level: problem.Note, Table: t.Table,
@@ -230,6 +230,9 @@ func (r *Rules) Pause(ctx context.Context, name string) error {
 	if err := r.Store.SetFeedState(ctx, name, "paused"); err != nil {
 		return err
 	}
+	if err := r.Store.PauseBackfills(ctx, name); err != nil {
+		return err
+	}
 	if _, err := r.Store.AskStop(ctx, 0, name); err != nil {
 		return err
 	}
@@ -258,6 +261,9 @@ const quietWithin = 20 * time.Second
 // anew what is about to be dropped.
 func (r *Rules) quiet(ctx context.Context, name string) error {
 	if err := r.Store.SetFeedState(ctx, name, "paused"); err != nil {
+		return err
+	}
+	if err := r.Store.PauseBackfills(ctx, name); err != nil {
 		return err
 	}
 	if _, err := r.Store.DropQueued(ctx, 0, name); err != nil {

@@ -105,6 +105,7 @@ func (s *Service) register(api huma.API) {
 		http.StatusAccepted}, s.stopRun)
 	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs",
 		0}, s.statements)
+	s.describeBackfills(api)
 	describeEvents(api)
 }
 

@@ -31,7 +31,7 @@ const (
 
 // following is one run of a feed that follows a log.
 type following struct {
-	feedWork
+	*feedWork
 	feed *feed.Feed // with the tables that follow
 
 	began    time.Time
@@ -46,7 +46,7 @@ type following struct {
 
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
-func (w feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{}) (rows.Books, error) {
+func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{}) (rows.Books, error) {
 	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]rows.Books{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
@@ -57,7 +57,7 @@ func (w feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{
 		wait, follows := f.Fresh()
 		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx), Wait: wait,
 			Report: x.hear}
-		if run, runErr := w.store.Run(kept, w.run); follows && runErr == nil && run.Trigger == "schedule" {
+		if follows && w.scheduled {
 			log.Until = until
 		}
 		ended, recorded := make(chan struct{}), make(chan struct{})

@@ -233,13 +233,14 @@ func (r *Runner) enqueueAll(ctx context.Context) error {
 	for _, name := range feeds {
 		active, _, _, scheduleErr := r.store.Schedule(ctx, name)
 		queued, queuedErr := r.store.HasQueuedRun(ctx, name)
-		if err = errors.Join(scheduleErr, queuedErr); err != nil {
+		_, backfills, backfillErr := r.store.BackfillDue(ctx, name)
+		if err = errors.Join(scheduleErr, queuedErr, backfillErr); err != nil {
 			return err
 		}
 		switch {
 		case queued:
 			err = r.wake(ctx, name)
-		case active:
+		case active, backfills:
 			_, err = r.river.Insert(ctx, feedJob{Feed: name}, nil)
 		}
 		if err != nil {
@@ -325,25 +326,40 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		if err != nil {
 			return later(name, err)
 		}
-		due := active && (next == nil || !next.After(time.Now()))
+		backfillAt, backfills, err := r.store.BackfillDue(ctx, name)
+		if err != nil {
+			return later(name, err)
+		}
+		due := ""
+		switch {
+		case active && (next == nil || !next.After(time.Now())):
+			due = scheduledRun
+		case backfills && !backfillAt.After(time.Now()):
+			due = backfillRun
+		}
 		id, err := r.store.BeginRun(ctx, name, r.id, due)
 		if err != nil {
 			return later(name, err)
 		}
-		if id == 0 {
-			return r.sleep(active, next)
-		}
-		r.run(ctx, name, id)
-		if ctx.Err() != nil {
-			return river.JobSnooze(0)
-		}
-		if queued, err := r.store.HasQueuedRun(ctx, name); err != nil || !queued {
-			active, next, _, err = r.store.Schedule(ctx, name)
+		if id != 0 {
+			r.run(ctx, name, id)
+			if ctx.Err() != nil {
+				return river.JobSnooze(0)
+			}
+			if queued, err := r.store.HasQueuedRun(ctx, name); err == nil && queued {
+				continue
+			}
+			if active, next, _, err = r.store.Schedule(ctx, name); err == nil {
+				backfillAt, backfills, err = r.store.BackfillDue(ctx, name)
+			}
 			if err != nil {
 				return later(name, err)
 			}
-			return r.sleep(active, next)
 		}
+		if backfills && (!active || next == nil || backfillAt.Before(*next)) {
+			active, next = true, &backfillAt
+		}
+		return r.sleep(active, next)
 	}
 }
 
@@ -366,8 +382,14 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 	r.events.Send(kept, records.Event{Kind: "run", Feed: name, Run: id, State: "running"})
 	running, until, release := r.watch(ctx, id)
 	var books rows.Books
-	err := problem.Guarded(func() (err error) {
-		books, err = r.runTables(running, name, id, until)
+	trigger := scheduledRun
+	err := problem.Guarded(func() error {
+		run, err := r.store.Run(running, id)
+		if err != nil {
+			return err
+		}
+		trigger = run.Trigger
+		books, err = r.runTables(running, name, run, until)
 		return err
 	})()
 	cause := context.Cause(running)
@@ -391,7 +413,9 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 		return
 	}
 	r.record.end(ctx, id, state, books, err)
-	r.scheduleNext(kept, name, state, errors.As(err, new(readFailed)))
+	if trigger != backfillRun {
+		r.scheduleNext(kept, name, state, errors.As(err, new(readFailed)))
+	}
 	r.runs.WithLabelValues(name, state).Inc()
 	if err != nil {
 		slog.Warn("A run did not succeed.", "feed", name, "run", id, "state", state, "error", err)
@@ -480,10 +504,9 @@ func (r *Runner) chosen(ctx context.Context, file *feed.Feed, before []schema.Na
 
 // rest is a run of a feed whose patterns stand for no table: where it follows without pause, it
 // waits as long as others would follow, and then they are looked at again.
-func (r *Runner) rest(ctx context.Context, f *feed.Feed, id int64, until <-chan struct{}) error {
-	run, err := r.store.Run(ctx, id)
-	if _, follows := f.Fresh(); err != nil || !follows || run.Trigger != "schedule" {
-		return err
+func (r *Runner) rest(ctx context.Context, f *feed.Feed, run records.Run, until <-chan struct{}) error {
+	if _, follows := f.Fresh(); !follows || run.Trigger != scheduledRun {
+		return nil
 	}
 	select {
 	case <-until:
@@ -493,7 +516,8 @@ func (r *Runner) rest(ctx context.Context, f *feed.Feed, id int64, until <-chan 
 	}
 }
 
-func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-chan struct{}) (rows.Books, error) {
+func (r *Runner) runTables(ctx context.Context, name string, run records.Run, until <-chan struct{}) (rows.Books,
+	error) {
 	file, before, err := r.store.FeedFile(ctx, name)
 	if err != nil {
 		return rows.Books{}, err
@@ -502,14 +526,19 @@ func (r *Runner) runTables(ctx context.Context, name string, id int64, until <-c
 	if err != nil {
 		return rows.Books{}, err
 	}
-	f, err := r.chosen(ctx, file, before, id, src, wh)
+	f, err := r.chosen(ctx, file, before, run.ID, src, wh)
 	if err != nil {
 		return rows.Books{}, err
 	}
 	if len(f.Tables) == 0 {
-		return rows.Books{}, r.rest(ctx, f, id, until)
+		return rows.Books{}, r.rest(ctx, f, run, until)
 	}
-	return r.parts(ctx, f, src, wh, id, until)
+	w := &feedWork{Runner: r, feed: f, run: run.ID, scheduled: run.Trigger == scheduledRun, src: src, wh: wh,
+		read: map[string]rows.Books{}}
+	if run.Trigger == backfillRun {
+		return w.backfill(ctx, w.untilNext(ctx, until))
+	}
+	return w.parts(ctx, until)
 }
 
 // runTable runs one table and keeps what there is to know about it.

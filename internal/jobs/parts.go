@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -20,80 +21,117 @@ import (
 // A feed may have two parts: tables that follow the log, and others that are read when they are
 // due. A run works on both at once, and neither waits for the other.
 
+// scheduledRun has been asked for by a feed's schedule.
+const scheduledRun = "schedule"
+
+// feedWork is one run of a feed.
+type feedWork struct {
+	*Runner
+	feed      *feed.Feed // with all of its tables
+	run       int64
+	scheduled bool
+	src       source.Source
+	wh        warehouse.Warehouse
+
+	mu   sync.Mutex
+	read map[string]rows.Books // by table that does not follow the log: what the run has done
+}
+
+// place is where a table stands in the feed.
+func (w *feedWork) place(table string) int {
+	return slices.IndexFunc(w.feed.Tables, func(t feed.Table) bool { return t.Table == table })
+}
+
 // parts runs the parts of a feed that are due.
-func (r *Runner) parts(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse, id int64,
-	until <-chan struct{}) (rows.Books, error) {
-	w := feedWork{Runner: r, feed: f, run: id, src: src, wh: wh}
-	if !f.FollowsLog() {
-		if err := engine.Unfollow(ctx, f, src, wh); err != nil {
+func (w *feedWork) parts(ctx context.Context, until <-chan struct{}) (rows.Books, error) {
+	if !w.feed.FollowsLog() {
+		if err := engine.Unfollow(ctx, w.feed, w.src, w.wh); err != nil {
 			return rows.Books{}, err
 		}
-		return w.read(ctx, f)
+		return w.readAll(ctx, w.feed)
 	}
-	others := f.Others()
+	others := w.feed.Others()
 	if len(others.Tables) == 0 {
-		return w.follow(ctx, f, until)
+		return w.follow(ctx, w.feed, until)
 	}
-	next, err := r.readIsDue(ctx, others, id)
+	next, err := w.nextRead(ctx, others)
 	if err != nil {
 		return rows.Books{}, err
 	}
 	var books rows.Books
 	var readErr error
+	over := make(chan struct{}) // the run is to end
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		if !next.IsZero() {
-			return
-		}
 		readErr = problem.Guarded(func() (err error) {
-			books, err = w.read(ctx, others)
-			return err
+			if next.IsZero() {
+				books, err = w.readAll(ctx, others)
+				next, _ = others.NextRead(time.Now())
+			}
+			go func() {
+				defer close(over)
+				w.wait(ctx, until, next)
+			}()
+			_, follows := w.feed.Fresh()
+			if !follows || !w.scheduled { // its backfills have runs of their own
+				return err
+			}
+			again, backfillErr := w.backfill(ctx, over)
+			books = books.Add(again)
+			return cmp.Or(err, backfillErr)
 		})()
 	}()
-	followed, err := w.follow(ctx, f.Followers(), r.untilDue(ctx, until, ended, others, next))
+	enough := make(chan struct{})
+	go func() {
+		defer close(enough)
+		<-ended
+		select {
+		case <-over:
+		case <-ctx.Done():
+		}
+	}()
+	followed, err := w.follow(ctx, w.feed.Followers(), enough)
 	<-ended
-	if err == nil {
-		err = onlyRead(readErr)
+	if err == nil && readErr != nil {
+		err = readFailed{readErr}
 	}
 	return books.Add(followed), err
 }
 
-// untilDue is when a run that follows is to end, so that the next one reads what is due then: not
-// before what it reads now has ended.
-func (r *Runner) untilDue(ctx context.Context, until, ended <-chan struct{}, others *feed.Feed,
-	next time.Time) <-chan struct{} {
-	enough := make(chan struct{})
-	go func() {
-		defer close(enough)
-		select {
-		case <-ended:
-		case <-ctx.Done():
-			return
-		}
-		if at, scheduled := others.NextRead(time.Now()); next.IsZero() && scheduled {
-			next = at
-		}
-		var due <-chan time.Time
-		if !next.IsZero() {
-			due = time.After(time.Until(next))
-		}
-		select {
-		case <-until:
-		case <-due:
-		case <-ctx.Done():
-		}
-	}()
-	return enough
+// wait waits until a run is to end, or the next one is due; zero is never.
+func (w *feedWork) wait(ctx context.Context, until <-chan struct{}, next time.Time) {
+	var due <-chan time.Time
+	if !next.IsZero() {
+		due = time.After(time.Until(next))
+	}
+	select {
+	case <-until:
+	case <-due:
+	case <-ctx.Done():
+	}
 }
 
-// readIsDue tells when the tables that do not follow the log are to be read; zero for now.
-func (r *Runner) readIsDue(ctx context.Context, others *feed.Feed, id int64) (next time.Time, err error) {
-	run, err := r.store.Run(ctx, id)
-	if err != nil || run.Trigger != "schedule" {
-		return next, err
+// untilNext is closed when a run is to end, or when the feed's schedule asks for another.
+func (w *feedWork) untilNext(ctx context.Context, until <-chan struct{}) <-chan struct{} {
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		active, next, _, err := w.store.Schedule(ctx, w.feed.Name)
+		if err != nil || !active || next == nil {
+			next = &time.Time{}
+		}
+		w.wait(ctx, until, *next)
+	}()
+	return over
+}
+
+// nextRead tells when the tables that do not follow the log are to be read; zero for now.
+func (w *feedWork) nextRead(ctx context.Context, others *feed.Feed) (next time.Time, err error) {
+	if !w.scheduled {
+		return next, nil
 	}
-	last, err := r.store.LastRead(ctx, others)
+	last, err := w.store.LastRead(ctx, others)
 	if err != nil || last.IsZero() {
 		return next, err
 	}
@@ -110,35 +148,13 @@ type readFailed struct{ error }
 
 func (e readFailed) Unwrap() error { return e.error }
 
-func onlyRead(err error) error {
-	if err == nil {
-		return nil
-	}
-	return readFailed{err}
-}
-
-// feedWork is one run of a feed.
-type feedWork struct {
-	*Runner
-	feed *feed.Feed // with all of its tables
-	run  int64
-	src  source.Source
-	wh   warehouse.Warehouse
-}
-
-// place is where a table stands in the feed.
-func (w feedWork) place(table string) int {
-	return slices.IndexFunc(w.feed.Tables, func(t feed.Table) bool { return t.Table == table })
-}
-
-// read works on tables that do not follow the log. One that fails does not stop the others.
-func (w feedWork) read(ctx context.Context, f *feed.Feed) (rows.Books, error) {
+// readAll works on tables that do not follow the log. One that fails does not stop the others.
+func (w *feedWork) readAll(ctx context.Context, f *feed.Feed) (rows.Books, error) {
 	free, err := w.slots.take(ctx, f.Source)
 	if err != nil {
 		return rows.Books{}, err
 	}
 	defer free()
-	var mu sync.Mutex
 	var sum rows.Books
 	var failed []error
 	var group errgroup.Group
@@ -152,8 +168,9 @@ func (w feedWork) read(ctx context.Context, f *feed.Feed) (rows.Books, error) {
 				books, err = w.runTable(ctx, work, w.place(t.Table))
 				return err
 			})()
-			mu.Lock()
-			defer mu.Unlock()
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.read[t.Table] = books
 			sum = sum.Add(books)
 			if err != nil {
 				failed = append(failed, err)

@@ -122,7 +122,7 @@ type Proof struct {
 type Run struct {
 	ID        int64      `json:"id"`
 	Feed      string     `json:"feed"`
-	Trigger   string     `json:"trigger" enum:"schedule,person" doc:"What started it"`
+	Trigger   string     `json:"trigger" enum:"schedule,person,backfill" doc:"What started it"`
 	State     string     `json:"state" enum:"queued,running,done,failed,stopped,waited" doc:"waited: another program had what the run needed; it comes again soon"`
 	QueuedAt  time.Time  `json:"queued_at"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
@@ -173,7 +173,7 @@ type Event struct {
 	Run      int64  `json:"run,omitempty"`
 	State    string `json:"state,omitempty" doc:"The run's state, for kind run"`
 	Table    string `json:"table,omitempty"`
-	Phase    string `json:"phase,omitempty" enum:"looking,reading,writing,sweeping,copying,following,done" doc:"What a table is at, for kind progress"`
+	Phase    string `json:"phase,omitempty" enum:"looking,comparing,reading,writing,sweeping,copying,following,done" doc:"What a table is at, for kind progress"`
 	Read     int64  `json:"read,omitempty"`
 	Expected int64  `json:"expected,omitempty" doc:"An estimate of the rows to read"`
 }

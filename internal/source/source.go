@@ -37,6 +37,8 @@ type Source interface {
 	Count(ctx context.Context, q Query) (int64, error)
 	// Estimate guesses the number of rows of a query without reading them.
 	Estimate(ctx context.Context, q Query) (int64, error)
+	// Digests gives the digest of each range of the query's rows, of RangesAtOnce ranges at most.
+	Digests(ctx context.Context, q Query, ranges []KeyRange) ([]Digest, error)
 	// Read passes the rows of a query on in batches and ends with sink's error, if any.
 	Read(ctx context.Context, q Query, sink func(rows.Batch) error) error
 	// Quote is a name as the server's own SQL has it.
@@ -48,15 +50,19 @@ type Source interface {
 
 // Query says which rows of a table are read. The records that Read passes on hold
 // Table.Columns in order, then the watermark if ReadsWatermark, then, if Beyond is
-// set, a boolean that tells whether the row lies beyond it.
+// set, a boolean that tells whether the row lies beyond it, then, if Digest is set, a
+// digest of the row.
 type Query struct {
 	Table     schema.Table
 	Watermark *Watermark
 	Window    window.Window
-	Ordered   bool  // by watermark, then by the table's key
-	Newest    bool  // in the opposite order, or by key where there is no watermark
-	Limit     int64 // 0 is without; rows that tie with the last one are added where the table has no key
+	Keys      *KeyRange // rows of these keys only; nil for all
+	Ordered   bool      // by watermark, then by the table's key
+	Newest    bool      // in the opposite order, or by key where there is no watermark
+	Limit     int64     // 0 is without; rows that tie with the last one are added where the table has no key
 	Beyond    *position.Position
+	Digest    bool
+	Batch     int      // how many rows a batch has at most; 0 is as many as usual
 	Apart     bool     // the watermark travels as a column of its own
 	RowKey    []string // names a row that is set aside: the key in the warehouse
 	NotNull   []string // columns of which a null sets a row aside

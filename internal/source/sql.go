@@ -14,6 +14,10 @@ type SQL struct {
 	Literal  func(c schema.Column, value string) string // of a value as schema.CellText has it
 	Bytewise func(text string) string                   // an expression that sorts by the bytes of a text
 	After    func(left, right []string) string          // the first list sorts after the second
+	UpTo     func(left, right []string) string          // the first list sorts before the second, or is the same
+	Digest   func(columns []schema.Column) string       // of a row of the table that From names, in hexadecimal digits
+	Half     func(from int) string                      // the sum of halfDigits digits of d, from one on, as text
+	AsIs     string                                     // ends a query whose columns are not to be computed twice
 	Down     string                                     // follows what is sorted by from the highest on, nulls last
 }
 
@@ -37,13 +41,21 @@ func (s SQL) Watermark(q Query) string {
 	return w
 }
 
-// Where is the WHERE clause of a query's window, empty when there is none.
+// Where is the WHERE clause of a query's window and keys, empty when there are none.
 func (s SQL) Where(q Query) string {
-	if q.Watermark == nil {
+	conditions := append(s.window(q), s.keys(q)...)
+	if len(conditions) == 0 {
 		return ""
 	}
+	return " WHERE " + strings.Join(conditions, " AND ")
+}
+
+// window are the conditions of a query's window.
+func (s SQL) window(q Query) (conditions []string) {
+	if q.Watermark == nil {
+		return nil
+	}
 	w := s.Watermark(q)
-	var conditions []string
 	if low := q.Window.Low; !low.IsZero() {
 		if q.Window.Inclusive {
 			conditions = append(conditions, w+" >= "+s.Literal(q.Watermark.Column, low.Value))
@@ -54,10 +66,7 @@ func (s SQL) Where(q Query) string {
 	if q.Window.High != "" {
 		conditions = append(conditions, w+" <= "+s.Literal(q.Watermark.Column, q.Window.High))
 	}
-	if len(conditions) == 0 {
-		return ""
-	}
-	return " WHERE " + strings.Join(conditions, " AND ")
+	return conditions
 }
 
 // Beyond is true of rows that q.Beyond has not reached.
@@ -98,6 +107,9 @@ func (s SQL) Order(q Query) string {
 	}
 	if q.Watermark != nil && q.Newest {
 		list = append(list, s.Watermark(q)+s.Down)
+	}
+	if null := s.nullKey(q.Table); q.Keys != nil && null != "" {
+		list = append(list, "("+null+")")
 	}
 	if q.Ordered || q.Newest {
 		for _, k := range q.Table.Key {

@@ -44,19 +44,19 @@ func (s *Store) QueueRun(ctx context.Context, feed string) (records.Run, error) 
 	return s.Run(ctx, id)
 }
 
-// BeginRun starts the queued run of a feed, or a new one where due is set. It
-// returns 0 when there is nothing to do.
-func (s *Store) BeginRun(ctx context.Context, feed, worker string, due bool) (id int64, err error) {
+// BeginRun starts the queued run of a feed, or a new one where something, as "schedule", has made
+// one due. It returns 0 when there is nothing to do.
+func (s *Store) BeginRun(ctx context.Context, feed, worker, due string) (id int64, err error) {
 	err = s.Pool.QueryRow(ctx, `UPDATE runs SET state = 'running', started_at = now(), worker = $2
 WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued' ORDER BY r.id LIMIT 1) AND state = 'queued' RETURNING id`, feed, worker).Scan(&id)
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return id, err
 	}
-	if !due {
+	if due == "" {
 		return 0, nil
 	}
 	err = s.Pool.QueryRow(ctx, `INSERT INTO runs (feed_id, trigger, state, started_at, worker) SELECT id, `+
-		`'schedule', 'running', now(), $2 FROM feeds WHERE name = $1 RETURNING id`, feed, worker).Scan(&id)
+		`$3, 'running', now(), $2 FROM feeds WHERE name = $1 RETURNING id`, feed, worker, due).Scan(&id)
 	return id, err
 }
 
@@ -70,8 +70,8 @@ func (s *Store) HasQueuedRun(ctx context.Context, feed string) (waiting bool, er
 // EndRun closes a run and counts the failures in a row of its feed.
 func (s *Store) EndRun(ctx context.Context, id int64, state string, books rows.Books, failure error) error {
 	_, err := s.Pool.Exec(ctx, `WITH ended AS (
-    UPDATE runs SET state = $2, ended_at = now(), books = $3, problem = $4 WHERE id = $1 RETURNING feed_id
-) UPDATE feeds SET failures = CASE WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END, deaths = 0 FROM ended WHERE feeds.id = ended.feed_id`,
+    UPDATE runs SET state = $2, ended_at = now(), books = $3, problem = $4 WHERE id = $1 RETURNING feed_id, trigger
+) UPDATE feeds SET failures = CASE WHEN trigger = 'backfill' THEN failures WHEN $2 = 'done' THEN 0 WHEN $2 = 'failed' THEN failures + 1 ELSE failures END, deaths = 0 FROM ended WHERE feeds.id = ended.feed_id`,
 		id, state, jsonOf(&books), jsonOf(records.NewProblem(failure)))
 	return err
 }

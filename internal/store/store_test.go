@@ -189,7 +189,7 @@ func TestARunIsBegunByOneWorker(t *testing.T) {
 	}
 	begun := make([]int64, 8)
 	for i := range begun {
-		all.Go(func() { begun[i], _ = s.BeginRun(ctx, "live", fmt.Sprint("worker ", i), false) })
+		all.Go(func() { begun[i], _ = s.BeginRun(ctx, "live", fmt.Sprint("worker ", i), "") })
 	}
 	all.Wait()
 	n := 0
@@ -206,7 +206,7 @@ func TestARunIsBegunByOneWorker(t *testing.T) {
 	_, _, failures, err := s.Schedule(ctx, "live")
 	require.NoError(t, err)
 	require.Equal(t, 1, failures)
-	due, err := s.BeginRun(ctx, "live", "worker", true)
+	due, err := s.BeginRun(ctx, "live", "worker", "schedule")
 	require.NoError(t, err)
 	require.Greater(t, due, ids[0])
 	_, err = s.EndRunsOf(ctx, "worker")
@@ -228,7 +228,7 @@ func TestOddTextsAreKept(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	withFeed(t, s)
 	odd := "a zero \x00, a piece of a letter \xe2\x82, a backslash \\u0000 and a quote \""
-	id, err := s.BeginRun(ctx, "live", "worker", true)
+	id, err := s.BeginRun(ctx, "live", "worker", "schedule")
 	require.NoError(t, err)
 	require.NoError(t, s.SaveRunTable(ctx, id, 0,
 		records.RunTable{Table: "public.loans", State: "failed", Problem: records.NewProblem(errors.New(odd))}))
@@ -270,7 +270,7 @@ func TestATableFollowsFromItsFirstPosition(t *testing.T) {
 		return status[0].Tables[0].State
 	}
 	require.Equal(t, "waiting", state())
-	id, err := s.BeginRun(ctx, "live", "worker", true)
+	id, err := s.BeginRun(ctx, "live", "worker", "schedule")
 	require.NoError(t, err)
 	require.NoError(t, s.SaveRunTable(ctx, id, 0, records.RunTable{Table: "public.loans", State: "running"}))
 	require.Equal(t, "running", state())
@@ -296,7 +296,7 @@ func TestAFeedThatChanges(t *testing.T) {
 	require.NoError(t, s.EndCopies(ctx, "live"))
 	f, err := s.Feed(ctx, "live")
 	require.NoError(t, err)
-	run, err := s.BeginRun(ctx, "live", "worker", true)
+	run, err := s.BeginRun(ctx, "live", "worker", "schedule")
 	require.NoError(t, err)
 	before, err := s.Wish(ctx, run)
 	require.NoError(t, err)

@@ -24,13 +24,15 @@ type Journal interface {
 	Checkpoints(ctx context.Context, feed string) ([]Checkpoint, error)
 	// SetPosition moves a table's position without loading rows; nil clears it.
 	SetPosition(ctx context.Context, feed, table string, p *position.Position) error
-	// FirstPosition is where a table's first commit brought it.
+	// FirstPosition is where a table's first commit brought it, or what Begins has noted.
 	FirstPosition(ctx context.Context, feed, table string) (position.Position, error)
 	// LastLoad tells what a table's rows were written to last, and in which shape; empty where
 	// there were none.
 	LastLoad(ctx context.Context, feed, table string) (target, shape string, err error)
 	// Structure is what a table had when its rows came last, as its owner wrote it; empty for none.
 	Structure(ctx context.Context, feed, table string) (string, error)
+	// Compared is what was kept of the last comparison with the source; empty for nothing.
+	Compared(ctx context.Context, feed, table string) (string, error)
 	// LastSweep is when the keys of a table were last compared; zero for never.
 	LastSweep(ctx context.Context, feed, table string) (time.Time, error)
 
@@ -166,6 +168,13 @@ type (
 	KeepStructure struct{ Table, Structure string }
 	// Structured keeps the structure of a table that does not follow the log.
 	Structured struct{ Table, Structure string }
+	// Compared keeps what a comparison of a table with its source has found, as its owner wrote it.
+	Compared struct{ Table, Found string }
+	// Begins notes the position above which rows of a table were brought.
+	Begins struct {
+		Table    string
+		Position position.Position
+	}
 	// Hold keeps a table out of its feed, whose checkpoint must have the version.
 	Hold struct {
 		Table, Reason string
@@ -200,6 +209,8 @@ func (SettleCopy) entry()    {}
 func (Joined) entry()        {}
 func (KeepStructure) entry() {}
 func (Structured) entry()    {}
+func (Compared) entry()      {}
+func (Begins) entry()        {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
 func (Swept) entry()         {}

@@ -43,6 +43,7 @@ type Keep string
 const (
 	FindLog       Find = "log"
 	FindWatermark Find = "watermark"
+	FindCompare   Find = "compare"
 	FindWhole     Find = "whole"
 
 	KeepLatest     Keep = "latest"
@@ -98,7 +99,7 @@ type Retain struct {
 type Table struct {
 	Table     string               `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot. With * for any characters it is a pattern: it stands for the tables that are there, and for those to come"`
 	Except    []string             `json:"except,omitempty" yaml:"except,omitempty,flow" doc:"Where table is a pattern: tables, or patterns, that are left out"`
-	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,whole" doc:"How changes are found"`
+	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,compare,whole" doc:"How changes are found"`
 	Watermark *Watermark           `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
 	Keep      Keep                 `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
 	Changes   []string             `json:"changes,omitempty" yaml:"changes,omitempty,flow" enum:"insert,update,delete,truncate" doc:"The kinds of change that are applied, where find is log; all when left out"`
@@ -395,8 +396,16 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 			fault(at+".keep", "find: whole reads the table anew each time and tells no single changes, so it cannot "+
 				"fill a ledger: write replace, latest, soft-delete or history.")
 		}
+	case FindCompare:
+		if t.Watermark != nil {
+			fault(at+".watermark", "find is compare, so there is no watermark; remove it or write find: watermark.")
+		}
+		if t.Keep == KeepLedger || t.Keep == KeepReplace {
+			fault(at+".keep", "find: compare tells which rows are other than before, so it keeps them by key: write "+
+				"latest, soft-delete or history.")
+		}
 	default:
-		fault(at+".find", "%q is not a way to find changes: write log, watermark or whole.", t.Find)
+		fault(at+".find", "%q is not a way to find changes: write log, watermark, compare or whole.", t.Find)
 	}
 	switch t.Keep {
 	case KeepLatest, KeepSoftDelete, KeepHistory, KeepLedger, KeepReplace:
@@ -519,6 +528,8 @@ func (t *Table) Next(position string) string {
 		return "a copy of the table, and what changed meanwhile"
 	case t.Find == FindLog:
 		return "every change that was committed after " + position
+	case t.Find == FindCompare:
+		return "digests of all rows, and the rows of those ranges that differ"
 	case w == nil:
 		return "the whole table"
 	}

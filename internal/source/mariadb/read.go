@@ -186,7 +186,14 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit})
 		list = append(list, grammar.Beyond(q))
 	}
+	if q.Digest {
+		columns = append(columns, source.DigestColumn(wayUnknown))
+		list = append(list, grammar.Digest(q.Table.Columns))
+	}
 	g := newGatherer(columns, len(q.Table.Columns), q.RowKey, q.NotNull, sink)
+	if q.Batch > 0 {
+		g.Most = q.Batch
+	}
 	conn, err := s.connect(ctx, reading...)
 	if err != nil {
 		return s.explain(err)
@@ -226,10 +233,43 @@ var grammar = source.SQL{
 	Literal:  literal,
 	Bytewise: func(text string) string { return "CAST(CONVERT(" + text + " USING utf8mb4) AS BINARY)" },
 	After:    after,
-	Down:     " DESC", // nulls are last
+	UpTo: func(left, right []string) string {
+		return "(" + left[0] + " <= " + right[0] + " AND NOT " + after(left, right) + ")"
+	},
+	Digest: digest,
+	Half: func(from int) string {
+		return fmt.Sprintf("CAST(coalesce(sum(CAST(conv(substr(d, %d, 15), 16, 10) AS UNSIGNED)), 0) AS CHAR)", from)
+	},
+	AsIs: " LIMIT 18446744073709551615",
+	Down: " DESC", // nulls are last
 }
 
-func column(name string) string { return grammar.Column(name) }
+// digest is that of a row's values in the form in which they are read. A row that is longer than
+// the server puts together has another digest each time: it is read each time.
+func digest(columns []schema.Column) string {
+	list := make([]string, len(columns))
+	for i, e := range selected(columns) {
+		list[i] = "coalesce(hex(CAST(" + e + " AS BINARY)), '-')"
+	}
+	return "coalesce(sha2(concat_ws(',', " + strings.Join(list, ", ") + "), 256), sha2(uuid(), 256))"
+}
+
+// Digests asks for them in one statement.
+func (s *Source) Digests(ctx context.Context, q source.Query, ranges []source.KeyRange) ([]source.Digest, error) {
+	digests := make([]source.Digest, len(ranges))
+	var at, n int64
+	var halves [2]string
+	err := s.rows(ctx, marker+grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]}, func() (err error) {
+		if at < 0 || at >= int64(len(digests)) {
+			return fmt.Errorf("the server tells of range %d of %d", at, len(digests))
+		}
+		digests[at], err = source.ParseHalves(n, halves)
+		return err
+	})
+	return digests, err
+}
+
+func column(name string) string { return source.SQL{}.Column(name) }
 
 // after is true where the first list sorts after the second. It is written out, since the
 // server finds no index for a comparison of lists.

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"noemata/internal/connection"
@@ -235,9 +236,15 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	if q.Beyond != nil {
 		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: "bool"})
 	}
+	if q.Digest {
+		columns = append(columns, source.DigestColumn("text"))
+	}
 	reader := pgcopy.NewReader(columns, len(q.Table.Columns), q.RowKey, q.NotNull, sink)
 	if q.Raw != nil && q.Raw.Form == pgcopy.Form {
 		reader.KeepRaw(q.Raw.Looked)
+	}
+	if q.Batch > 0 {
+		reader.Most = q.Batch
 	}
 	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Source, sql)
@@ -265,6 +272,9 @@ func selectSQL(q source.Query) string {
 	if q.Beyond != nil {
 		list = append(list, grammar.Beyond(q))
 	}
+	if q.Digest {
+		list = append(list, grammar.Digest(q.Table.Columns))
+	}
 	return "SELECT " + strings.Join(list, ", ") + " FROM " + grammar.From(q) + grammar.Where(q) + grammar.Order(q)
 }
 
@@ -274,5 +284,40 @@ var grammar = source.SQL{
 	After: func(left, right []string) string {
 		return "(" + strings.Join(left, ", ") + ") > (" + strings.Join(right, ", ") + ")"
 	},
+	UpTo: func(left, right []string) string {
+		return "(" + strings.Join(left, ", ") + ") <= (" + strings.Join(right, ", ") + ")"
+	},
+	Digest: func(columns []schema.Column) string {
+		list := make([]string, len(columns))
+		for i, c := range columns {
+			list[i] = pgcopy.Expression(c)
+		}
+		return "encode(sha256(convert_to(ROW(" + strings.Join(list, ", ") + ")::text, 'UTF8')), 'hex')"
+	},
+	Half: func(from int) string {
+		return fmt.Sprintf("coalesce(sum(('x' || substr(d, %d, 15))::bit(60)::bigint), 0)::text", from)
+	},
+	AsIs: " OFFSET 0",
 	Down: " DESC NULLS LAST",
+}
+
+// Digests asks for them in one statement.
+func (s *Source) Digests(ctx context.Context, q source.Query, ranges []source.KeyRange) ([]source.Digest, error) {
+	sql := grammar.Digests(q, ranges)
+	done := statement.Begin(ctx, statement.Source, sql)
+	found, err := s.pool.Query(ctx, sql)
+	digests := make([]source.Digest, len(ranges))
+	if err == nil {
+		var at, n int64
+		var halves [2]string
+		_, err = pgx.ForEachRow(found, []any{&at, &n, &halves[0], &halves[1]}, func() (err error) {
+			if at < 0 || at >= int64(len(digests)) {
+				return fmt.Errorf("the server tells of range %d of %d", at, len(digests))
+			}
+			digests[at], err = source.ParseHalves(n, halves)
+			return err
+		})
+	}
+	done(int64(len(ranges)), err)
+	return digests, s.explain(err)
 }

@@ -52,20 +52,23 @@ type state struct {
 	waiting     map[of]table
 	drifts      map[string][]drift.Drift // by feed, the newest last
 	structures  map[of]string
+	compared    map[of]string
+	beginnings  map[of]position.Position
 }
 
 func newState() state {
 	return state{map[schema.Name]table{}, map[of]warehouse.Checkpoint{}, map[of][]load{}, map[of][]rows.Aside{},
 		map[of]time.Time{},
 		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
-		map[of]table{}, map[string][]drift.Drift{}, map[of]string{}}
+		map[of]table{}, map[string][]drift.Drift{}, map[of]string{}, map[of]string{},
+		map[of]position.Position{}}
 }
 
 func (s state) clone() state {
 	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside),
 		maps.Clone(s.sweeps),
 		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting),
-		maps.Clone(s.drifts), maps.Clone(s.structures)}
+		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings)}
 }
 
 func (s state) dropStash(at of) {
@@ -168,6 +171,10 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 		s.sweeps[at(e.Table)] = time.Now()
 	case warehouse.Structured:
 		s.structures[at(e.Table)] = e.Structure
+	case warehouse.Compared:
+		s.compared[at(e.Table)] = e.Found
+	case warehouse.Begins:
+		s.beginnings[at(e.Table)] = e.Position
 	case warehouse.Drifted:
 		e.Entry.At = time.Now()
 		s.drifts[feed] = append(slices.Clone(s.drifts[feed]), e.Entry)
@@ -256,6 +263,9 @@ func (j journal) SetPosition(ctx context.Context, feed, table string, p *positio
 }
 
 func (j journal) FirstPosition(_ context.Context, feed, table string) (position.Position, error) {
+	if p, ok := j.see().beginnings[of{feed, table}]; ok {
+		return p, nil
+	}
 	for _, l := range j.see().loads[of{feed, table}] {
 		if !l.to.IsZero() {
 			return l.to, nil
@@ -281,6 +291,10 @@ func (j journal) Drifts(_ context.Context, feed string, limit int) ([]drift.Drif
 
 func (j journal) Structure(_ context.Context, feed, table string) (string, error) {
 	return j.see().structures[of{feed, table}], nil
+}
+
+func (j journal) Compared(_ context.Context, feed, table string) (string, error) {
+	return j.see().compared[of{feed, table}], nil
 }
 
 func (j journal) LastSweep(_ context.Context, feed, table string) (time.Time, error) {

@@ -65,6 +65,14 @@ var migrations = [][]string{
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, kind VARCHAR NOT NULL, what VARCHAR NOT NULL,
     done VARCHAR NOT NULL, run BIGINT NOT NULL, noted_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
 	},
+	{
+		// Of tables that are found by comparing both sides.
+		`CREATE TABLE noemata.comparisons (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, found VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
+		// Of tables that began in the midst, and of which backfills have brought what was before.
+		`CREATE TABLE noemata.beginnings (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, position VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of

@@ -107,9 +107,17 @@ func (j journal) SetPosition(ctx context.Context, feed, table string, p *positio
 	})
 }
 
-// FirstPosition is where a table's first commit brought it.
+// FirstPosition is where a table's first commit brought it, or what a backfill has noted.
 func (j journal) FirstPosition(ctx context.Context, feed, table string) (position.Position, error) {
-	found, err := j.ask(ctx, "loads", `SELECT to_position FROM noemata.loads
+	found, err := j.ask(ctx, "beginnings",
+		"SELECT position FROM noemata.beginnings WHERE feed = $1 AND source_table = $2", feed, table)
+	if err != nil {
+		return position.Position{}, err
+	}
+	if len(found) > 0 {
+		return position.Parse(found[0][0].(string))
+	}
+	found, err = j.ask(ctx, "loads", `SELECT to_position FROM noemata.loads
 WHERE feed = $1 AND source_table = $2 AND to_position IS NOT NULL ORDER BY committed_at LIMIT 1`, feed, table)
 	if err != nil || len(found) == 0 {
 		return position.Position{}, err
@@ -131,6 +139,16 @@ WHERE feed = $1 AND source_table = $2 ORDER BY committed_at DESC LIMIT 1`, feed,
 func (j journal) Structure(ctx context.Context, feed, table string) (string, error) {
 	found, err := j.ask(ctx, "structures",
 		"SELECT structure FROM noemata.structures WHERE feed = $1 AND source_table = $2",
+		feed, table)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0][0].(string), nil
+}
+
+// Compared is what was kept of the last comparison.
+func (j journal) Compared(ctx context.Context, feed, table string) (string, error) {
+	found, err := j.ask(ctx, "comparisons", "SELECT found FROM noemata.comparisons WHERE feed = $1 AND source_table = $2",
 		feed, table)
 	if err != nil || len(found) == 0 {
 		return "", err
@@ -373,6 +391,19 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 		}
 		return exec("INSERT INTO noemata.structures (feed, source_table, structure) VALUES ($1, $2, $3)", feed, e.Table,
 			e.Structure)
+	case warehouse.Compared:
+		if err := exec("DELETE FROM noemata.comparisons WHERE feed = $1 AND source_table = $2", feed,
+			e.Table); err != nil {
+			return err
+		}
+		return exec("INSERT INTO noemata.comparisons (feed, source_table, found) VALUES ($1, $2, $3)", feed, e.Table, e.Found)
+	case warehouse.Begins:
+		if err := exec("DELETE FROM noemata.beginnings WHERE feed = $1 AND source_table = $2", feed,
+			e.Table); err != nil {
+			return err
+		}
+		return exec("INSERT INTO noemata.beginnings (feed, source_table, position) VALUES ($1, $2, $3)", feed, e.Table,
+			e.Position.String())
 	case warehouse.Hold:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err

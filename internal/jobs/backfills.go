@@ -1,0 +1,128 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/window"
+	"noemata/internal/engine"
+	"noemata/internal/records"
+	"noemata/internal/statement"
+)
+
+// Backfills are read in runs of their own, between those that are due. A feed that follows the log
+// without pause reads them beside it.
+
+// backfillRun has been asked for by no schedule and no person, but by a backfill.
+const backfillRun = "backfill"
+
+// backfill reads slices until there are none, or it should end; one at least.
+func (w *feedWork) backfill(ctx context.Context, until <-chan struct{}) (sum rows.Books, err error) {
+	var failed []error
+	for {
+		b, due, err := w.store.BeginSlice(ctx, w.feed.Name)
+		if err != nil || !due {
+			return sum, errors.Join(append(failed, err)...)
+		}
+		books, err := w.slice(ctx, b)
+		sum = sum.Add(books)
+		if err != nil {
+			failed = append(failed, err)
+		}
+		if ctx.Err() != nil {
+			return sum, errors.Join(failed...)
+		}
+		select {
+		case <-until:
+			return sum, errors.Join(failed...)
+		default:
+		}
+	}
+}
+
+// slice reads the next slice of a backfill, and keeps what there is to know about it.
+func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, error) {
+	free, err := w.slots.take(ctx, w.feed.Source)
+	if err != nil {
+		return rows.Books{}, err
+	}
+	defer free()
+	began := time.Now()
+	detail := records.RunTable{Table: b.Table, State: "running", StartedAt: &began, Books: w.bookOf(b.Table, rows.Books{}),
+		Notes: []string{fmt.Sprintf("Slice %d of %d of backfill %d.", b.Done+1, b.Slices, b.ID)}}
+	t, known := w.feed.Table(b.Table)
+	if target, err := w.feed.TargetOf(t); known && err == nil {
+		detail.Target = target.Display()
+	}
+	w.record.tableOfRun(ctx, w.run, w.place(b.Table), detail)
+	var mu sync.Mutex
+	var made []statement.Statement
+	recording := statement.With(ctx, func(s statement.Statement) {
+		mu.Lock()
+		defer mu.Unlock()
+		made = append(made, s)
+	})
+	work := engine.Work{Feed: w.feed, Table: t, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx)}
+	work.Progress = w.progress(ctx, work)
+	var out engine.Outcome
+	err = problem.Guarded(func() error {
+		if !known {
+			return problem.Newf(problem.NotFound, fmt.Sprintf("Stop the backfill: noemata backfills stop %d.", b.ID),
+				"The feed %s has no table %q any more.", w.feed.Name, b.Table)
+		}
+		asked := window.Range{From: b.From, To: b.To, Slice: b.Slice, Newest: b.NewestFirst}
+		_, slices, err := engine.PlanBackfill(recording, work, asked)
+		if err != nil {
+			return err
+		}
+		if int64(slices.Count) != b.Slices || b.Done >= b.Slices {
+			return problem.Newf(problem.Conflict, fmt.Sprintf("Stop it, and ask for another: noemata backfills stop %d.", b.ID),
+				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another.", b.ID,
+				slices.Count, b.Slices)
+		}
+		out, err = w.engine.Backfill(recording, work, slices.At(int(b.Done)))
+		return err
+	})()
+	ended := time.Now()
+	if detail.State = "done"; err != nil {
+		if detail.State = "failed"; problem.Is(err, problem.Stopped) {
+			detail.State = "stopped"
+		}
+	}
+	detail.Books, detail.From, detail.To = w.bookOf(b.Table, out.Books), out.From.Position.String(), out.To.Position.String()
+	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
+	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
+	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
+	w.record.statements(ctx, w.run, b.Table, made)
+	w.record.tableOfRun(ctx, w.run, w.place(b.Table), detail)
+	w.record.progress(ctx, w.feed.Name, w.run, b.Table, records.PhaseDone, out.Books.Read, 0)
+	keep(ctx, "A slice", w.run, b.Table, func(ctx context.Context) error {
+		return w.store.EndSlice(ctx, b, out.Books, err, backfillPause)
+	})
+	if errors.Is(context.Cause(ctx), errAsked) { // else it would begin again at once
+		keep(ctx, "A pause", w.run, b.Table, func(ctx context.Context) error {
+			_, err := w.store.SetBackfill(ctx, b.ID, "paused")
+			return err
+		})
+	}
+	w.measure(work, out)
+	return out.Books, err
+}
+
+// bookOf adds to the books of a table in this run.
+func (w *feedWork) bookOf(table string, books rows.Books) rows.Books {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.read[table] = w.read[table].Add(books)
+	return w.read[table]
+}
+
+// backfillPause is how long after so many failures in a row a slice is tried again.
+func backfillPause(failures int) time.Duration {
+	return min(firstPause<<min(failures-1, 10), mostPause)
+}
