@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
@@ -122,4 +123,25 @@ func TestABackfillWaitsForAPerson(t *testing.T) {
 
 	out = s.must("backfill", "visits", "public.visits", "--from", "2026-02-01T00:00:00Z", "--to", "2026-02-05T00:00:00Z", "--wait")
 	require.Contains(t, out, "100 read, 0 inserted, 0 updated, 100 unchanged")
+}
+
+// The console asks for a range, shows how far it is, and pauses it.
+func TestConsoleBackfills(t *testing.T) {
+	s, _ := visits(t, "duckdb", "")
+	b := newBrowser(t, s)
+	b.open("/")
+	b.fill("#token", s.token)
+	b.click("Sign in")
+	b.open("/feeds/visits")
+	b.sees("Backfills", "No range was read again.")
+	b.click("Backfill…")
+	b.sees("Read a range again")
+	b.fill(`input[placeholder="the table's position"]`, "2026-07-20T00:00:00Z")
+	b.do(chromedp.Click(chromedp.Search(`//footer//button[contains(., "Start")]`)))
+	b.sees("of 200", "2026-01-01T00:00:00.000000Z")
+	b.click("Pause")
+	b.sees("paused", "Resume")
+	b.click("Resume")
+	b.click("Stop")
+	b.sees("stopped")
 }

@@ -15,6 +15,7 @@ export type Finding = Schemas['Finding']
 export type Applied = Schemas['Applied']
 export type Sample = Schemas['Sample']
 export type Preview = Schemas['Preview']
+export type Backfill = Schemas['Backfill']
 export type Drift = Schemas['Drift']
 export type LiveEvent = Schemas['Event']
 

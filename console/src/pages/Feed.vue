@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { useActs } from '../act'
 import { api, ask, type FeedStatus, type Run, type Trouble } from '../api'
 import { useLive } from '../live'
+import BackfillsPanel from '../parts/BackfillsPanel.vue'
 import DriftsPanel from '../parts/DriftsPanel.vue'
 import FeedFile from '../parts/FeedFile.vue'
 import LogPanel from '../parts/LogPanel.vue'
@@ -103,6 +104,7 @@ async function remove() {
       <TablesList :tables="status.tables" :now="now" position />
     </section>
     <LogPanel v-if="status?.log" :feed="feed" :log="status.log" :now="now" />
+    <BackfillsPanel v-if="status?.tables.some((t) => t.find === 'watermark')" :feed="feed" :tables="status.tables" :now="now" />
     <DriftsPanel v-if="status" :feed="feed" :run="status.last_run?.id" :now="now" />
     <section v-if="status" class="sheet" aria-label="Runs">
       <header>
