@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -106,4 +108,36 @@ tables:
 `)
 	require.Equal(t, "done", s.finish("mixed").State)
 	require.Zero(t, slots())
+}
+
+// A query at the source goes from the file to the warehouse and back into the file.
+func TestAQueryFromAFile(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("lake", "postgresql")
+	d.exec(`CREATE TABLE visits (branch text, n int); INSERT INTO visits SELECT 'B' || i % 3, i FROM generate_series(1, 30) i`)
+	file := filepath.Join(s.dir, "visits.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(`feed: visits
+source: circulation
+warehouse: lake
+target: kept.{table}
+tables:
+  - query: SELECT branch, sum(n)::int AS people FROM public.visits GROUP BY 1
+    name: by_branch
+    key: [branch]
+    find: compare
+    keep: latest
+`), 0o600))
+	require.Contains(t, s.must("feeds", "preview", file, "queries.by_branch"), "3 rows looked at")
+	s.must("feeds", "apply", file)
+	require.Equal(t, "done", s.finish("visits").State)
+	s.proved("visits", "queries.by_branch", 3)
+	require.NoError(t, os.WriteFile(file, []byte(s.must("feeds", "export", "visits")), 0o600))
+	require.NotContains(t, s.must("feeds", "export", "visits"), "table:")
+	s.must("feeds", "diff", file)
+	d.exec("UPDATE visits SET n = 0 WHERE branch = 'B1'; DELETE FROM visits WHERE branch = 'B2'")
+	run := s.finish("visits")
+	require.EqualValues(t, 1, run.Books.Updated)
+	require.EqualValues(t, 1, run.Books.Deleted)
+	s.proved("visits", "queries.by_branch", 2)
 }

@@ -87,7 +87,7 @@ func (r *run) backfillable(ctx context.Context) (err error) {
 			"To have all its rows again: "+problem.Of(named(problem.New(problem.Held, "", copyRemedy), r.Feed.Name,
 				r.Table.Table)).Remedy)
 	default:
-		return problem.Newf(problem.Conflict, "Run the feed: noemata feeds run "+problem.Word(r.Feed.Name)+".",
+		return problem.Newf(problem.Conflict, "Run the feed: noemata runs start "+problem.Word(r.Feed.Name)+".",
 			"The table %s is found by %s: each run sees all of its rows.", r.Table.Table, r.Table.Find)
 	}
 	if r.plan, r.Table, err = planFor(ctx, r.Feed, r.Table, r.Source, r.Warehouse, r.Keys); err != nil {
@@ -98,7 +98,7 @@ func (r *run) backfillable(ctx context.Context) (err error) {
 		return err
 	}
 	if r.outcome.From, r.outcome.To = stands, stands; stands.Position.IsZero() {
-		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata feeds run %s. With start: now "+
+		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s. With start: now "+
 			"it begins at the present, and leaves what was before to backfills.", problem.Word(r.Feed.Name)),
 			"The table %s has no position yet, so its next run reads it anyway.", r.Table.Table)
 	}
@@ -130,7 +130,7 @@ func (r *run) backfill(ctx context.Context, slice window.Window) error {
 	r.clock, r.outcome.Target, r.outcome.Window = m.Clock, r.plan.target, slice
 	made, err := r.Warehouse.Prepare(ctx, r.plan.target)
 	if _, drifted := drift.KindOf(err); drifted || made {
-		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata feeds run %s.",
+		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s.",
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run, or its target is gone.",
 			r.Table.Table)
 	}
@@ -172,7 +172,7 @@ func (r *run) sameRows(ctx context.Context) error {
 	}
 	r.structure = text
 	if now := structureOf(r.plan).String(); text != "" && now != text || stands.Version != r.outcome.To.Version {
-		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata feeds run %s.",
+		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s.",
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run.", r.Table.Table)
 	}
 	return nil

@@ -123,8 +123,8 @@ func (s structure) String() string {
 func (s structure) changed(was structure, table, remedy string) error {
 	if was.Table != "" && s.Table != was.Table {
 		return drift.Of(drift.Tables, problem.Newf(problem.Held, remedy,
-			"The table %s is another than the one that rows came from before: it was dropped and made anew, or "+
-				"replaced.",
+			"The table %s is another than the one that rows came from before: it was dropped and made anew, "+
+				"replaced, or is a query that reads otherwise.",
 			table))
 	}
 	if !slices.Equal(s.Key, was.Key) {

@@ -30,11 +30,7 @@ type plan struct {
 
 // makePlan looks the table up at the source and says what its target must be.
 func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, keys shape.Keys) (plan, error) {
-	name, err := schema.ParseName(t.Table)
-	if err != nil {
-		return plan{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
-	}
-	table, err := src.Table(ctx, name)
+	table, err := Describe(ctx, src, t)
 	if err != nil {
 		return plan{}, err
 	}
@@ -75,6 +71,18 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 	}
 	return p, nil
+}
+
+// Describe looks up a table of a feed at the source.
+func Describe(ctx context.Context, src source.Source, t feed.Table) (schema.Table, error) {
+	name, err := schema.ParseName(t.Table)
+	switch {
+	case err != nil:
+		return schema.Table{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
+	case t.IsQuery():
+		return src.Query(ctx, name, t.Query)
+	}
+	return src.Table(ctx, name)
 }
 
 // planFor is makePlan for a table whose new columns the feed may ignore: those that the target
@@ -280,6 +288,11 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 							"the values of before; a proof does not look at it.", p.target.Name, c.Column),
 						Remedy: c.Remedy})
 			}
+		}
+		if p.query.Table.View && t.Find == feed.FindWatermark && t.Sweep == "" && t.Keep != feed.KeepLedger {
+			findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
+				What:   "A row that leaves the view, or the query, does not show by its watermark: it stays in the target.",
+				Remedy: "Have keys compared: sweep: 1d; or write find: compare."})
 		}
 		found, err := src.Findings(ctx, p.query)
 		if err != nil {

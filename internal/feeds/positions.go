@@ -95,11 +95,7 @@ func checkPosition(ctx context.Context, w engine.Work, text string) (position.Po
 	if err != nil {
 		return p, problem.Wrap(err, problem.Invalid, err.Error()+".", "Write it as noemata positions list shows it.")
 	}
-	name, err := schema.ParseName(w.Table.Table)
-	if err != nil {
-		return p, err
-	}
-	t, err := w.Source.Table(ctx, name)
+	t, err := engine.Describe(ctx, w.Source, w.Table)
 	if err != nil {
 		return p, err
 	}

@@ -25,6 +25,9 @@ type Source interface {
 	Tables(ctx context.Context) ([]schema.Table, error)
 	// Table describes one table; it fails when the table is missing or may not be read.
 	Table(ctx context.Context, name schema.Name) (schema.Table, error)
+	// Query describes what a SELECT gives, as a table of that name. It fails where the text is not
+	// one statement that only reads.
+	Query(ctx context.Context, name schema.Name, sql string) (schema.Table, error)
 	// Moment tells the source's clock and its open transactions.
 	Moment(ctx context.Context) (window.Moment, error)
 	// Zone is the zone in which clients of the database write times, unless they choose another.

@@ -21,9 +21,14 @@ type SQL struct {
 	Down     string                                     // follows what is sorted by from the highest on, nulls last
 }
 
-// From names the table by an alias. A bare name in ORDER BY would mean the selected column,
+// From names the table, or the query in its place, by an alias. A bare name in ORDER BY would mean the selected column,
 // which may be the text of the one in the table, and sort otherwise.
-func (s SQL) From(q Query) string { return q.Table.Name.Quoted() + " AS t" }
+func (s SQL) From(q Query) string {
+	if q.Table.Query != "" {
+		return "(" + q.Table.Query + "\n) AS t" // the query may end with a comment
+	}
+	return q.Table.Name.Quoted() + " AS t"
+}
 
 // Column names a column of the table that From names.
 func (s SQL) Column(name string) string { return "t." + schema.Quote(name) }

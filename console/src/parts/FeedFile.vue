@@ -27,7 +27,10 @@ const result = ref<Applied>()
 const preview = ref<Preview>()
 const table = ref('')
 /** The tables that the file names; those that a pattern stands for can be written. */
-const tables = computed(() => [...file.value.matchAll(/^\s*-\s*\{?\s*table:\s*['"]?([^\s'",}#]+)/gm)].map((m) => m[1]!).filter((name) => !name.includes('*')))
+const tables = computed(() => [
+  ...[...file.value.matchAll(/^\s*-\s*\{?\s*table:\s*['"]?([^\s'",}#]+)/gm)].map((m) => m[1]!).filter((name) => !name.includes('*')),
+  ...[...file.value.matchAll(/^\s*(?:-\s*)?name:\s*(\w+)/gm)].map((m) => `queries.${m[1]!}`),
+])
 const { busy, refused, act } = useActs()
 
 watch(tables, (names) => {

@@ -97,7 +97,9 @@ type Retain struct {
 
 // Table is one table of a feed.
 type Table struct {
-	Table     string               `json:"table" yaml:"table" doc:"The source table, as schema.table; quote a part that contains a dot. With * for any characters it is a pattern: it stands for the tables that are there, and for those to come"`
+	Table     string               `json:"table,omitempty" yaml:"table,omitempty" doc:"The source table, as schema.table; quote a part that contains a dot. With * for any characters it is a pattern: it stands for the tables that are there, and for those to come"`
+	Query     string               `json:"query,omitempty" yaml:"query,omitempty" doc:"Instead of table: a SELECT at the source, whose rows are brought like those of a table"`
+	Name      string               `json:"name,omitempty" yaml:"name,omitempty" pattern:"^[A-Za-z_][A-Za-z0-9_]{0,62}$" doc:"What a query is called"`
 	Except    []string             `json:"except,omitempty" yaml:"except,omitempty,flow" doc:"Where table is a pattern: tables, or patterns, that are left out"`
 	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,compare,whole" doc:"How changes are found"`
 	Watermark *Watermark           `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
@@ -228,6 +230,9 @@ func (f *Feed) Check() []Fault {
 		at := fmt.Sprintf("tables[%d]", i)
 		t.check(at, fault)
 		t.checkPattern(at, fault)
+		if t.checkQuery(at, fault); t.Table == "" {
+			continue
+		}
 		name, err := schema.ParseName(t.Table)
 		if err != nil {
 			fault(at+".table", "%v.", err)

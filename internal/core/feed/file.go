@@ -41,7 +41,7 @@ func ParseFile(content []byte) (*Feed, error) {
 	}
 	var f Feed
 	r.read(document.Content[0], reflect.ValueOf(&f).Elem(), "")
-	if len(r.faults) == 0 {
+	if f.nameQueries(); len(r.faults) == 0 {
 		for _, fault := range f.Check() {
 			r.fault(r.line(fault.Path), fault.Path, fault.Message)
 		}
@@ -269,7 +269,7 @@ func (f *Feed) File() []byte {
 	var b bytes.Buffer
 	encoder := yaml.NewEncoder(&b)
 	encoder.SetIndent(2)
-	_ = encoder.Encode(f) // plain fields into a buffer: it cannot fail
+	_ = encoder.Encode(f.withoutNames()) // plain fields into a buffer: it cannot fail
 	return b.Bytes()
 }
 

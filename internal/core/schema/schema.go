@@ -180,6 +180,7 @@ func display(part string) string {
 type Table struct {
 	Name        Name
 	ID          string // the source's own for it: of a table that replaces it another one; empty where it has none
+	Query       string // a SELECT that it is made of; empty for a table of the catalogue
 	View        bool
 	Partitioned bool
 	Columns     []Column

@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -81,6 +84,81 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 	}
 	return t, err
 }
+
+// Query describes what a SELECT gives. It is parsed by itself, which takes one statement alone, and
+// then as a part of another one, which takes only what reads.
+func (s *Source) Query(ctx context.Context, name schema.Name, sql string) (schema.Table, error) {
+	t := source.QueryTable(name, sql)
+	const types = `WITH RECURSIVE base AS (
+    SELECT o.place, o.type, o.modifier FROM unnest($1::oid[], $2::int[]) WITH ORDINALITY AS o(type, modifier, place)
+    UNION ALL
+    SELECT b.place, t.typbasetype, CASE WHEN t.typtypmod = -1 THEN b.modifier ELSE t.typtypmod END
+    FROM base b JOIN pg_type t ON t.oid = b.type WHERE t.typtype = 'd'
+)
+SELECT format_type(o.type, o.modifier), t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier
+FROM unnest($1::oid[], $2::int[]) WITH ORDINALITY AS o(type, modifier, place) JOIN base b USING (place)
+JOIN pg_type t ON t.oid = b.type AND t.typtype <> 'd' JOIN pg_namespace n ON n.oid = t.typnamespace ORDER BY place`
+	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		for _, text := range []string{sql, "SELECT * FROM " + grammar.From(source.Query{Table: t})} {
+			done := statement.Begin(ctx, statement.Source, "PREPARE: "+text)
+			d, err := c.Conn().PgConn().Prepare(ctx, "", text, nil)
+			if done(0, err); err != nil {
+				return err
+			}
+			if len(d.ParamOIDs) > 0 {
+				return errParameters
+			}
+			if text == sql {
+				continue
+			}
+			oids, modifiers := make([]uint32, len(d.Fields)), make([]int32, len(d.Fields))
+			for i, f := range d.Fields {
+				oids[i], modifiers[i] = f.DataTypeOID, f.TypeModifier
+				t.Columns = append(t.Columns, schema.Column{Name: f.Name, Nullable: true})
+			}
+			found, err := c.Query(ctx, types, oids, modifiers)
+			if err != nil {
+				return err
+			}
+			var native, typeName string
+			var inCatalog, enum bool
+			var modifier int32
+			i := 0
+			_, err = pgx.ForEachRow(found, []any{&native, &typeName, &inCatalog, &enum, &modifier}, func() error {
+				if i < len(t.Columns) {
+					t.Columns[i].Native = native
+					t.Columns[i].Type, t.Columns[i].Wire = pgcopy.TypeOf(typeName, inCatalog, enum, modifier)
+				}
+				i++
+				return nil
+			})
+			if err == nil && i != len(t.Columns) {
+				err = fmt.Errorf("the server tells the types of %d of %d columns", i, len(t.Columns))
+			}
+			return err
+		}
+		return nil
+	})
+	var server *pgconn.PgError
+	if errors.As(err, &server) && strings.HasPrefix(server.Code, "42") || errors.Is(err, errParameters) {
+		return t, source.BadQuery(said(err), name, s.what, "Tables need their schema, as public.visits.")
+	}
+	if err != nil {
+		return t, s.explain(err)
+	}
+	return t, source.Coherent(t, s.what)
+}
+
+// said is what the server says of an error, without the rest.
+func said(err error) error {
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		return errors.New(server.Message)
+	}
+	return err
+}
+
+var errParameters = errors.New("it has parameters, as $1")
 
 func (s *Source) noPrivilege(name schema.Name, privilege, on string) error {
 	return problem.Newf(problem.NoPrivilege,

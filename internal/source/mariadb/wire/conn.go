@@ -231,8 +231,12 @@ func (c *Conn) Query(ctx context.Context, sql string, visit func(Row) error) err
 
 // Column is what the server says of a column of its answer.
 type Column struct {
-	Name string
-	Type byte // mariadb.com/kb/en/result-set-packets, field types
+	Name     string
+	Type     byte   // mariadb.com/kb/en/result-set-packets, field types
+	Charset  uint16 // the number of its collation
+	Length   uint32 // the most bytes that are shown of a value
+	Flags    uint16
+	Decimals byte
 }
 
 // QueryTyped is Query that is told the columns first.
@@ -357,10 +361,12 @@ func columnOf(packet []byte) (c Column, err error) {
 		}
 		packet = packet[used+int(n):]
 	}
-	if len(packet) < 1+2+4+1 {
+	if len(packet) < 1+2+4+1+2+1 {
 		return c, errShort
 	}
-	c.Type = packet[1+2+4]
+	fixed := packet[1:]
+	c.Charset, c.Length = binary.LittleEndian.Uint16(fixed), binary.LittleEndian.Uint32(fixed[2:])
+	c.Type, c.Flags, c.Decimals = fixed[6], binary.LittleEndian.Uint16(fixed[7:]), fixed[9]
 	return c, nil
 }
 
