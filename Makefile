@@ -4,12 +4,12 @@ export DEBIAN_FRONTEND := noninteractive
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 
-.PHONY: demo test build console install lint unit race screenshots torture fuzz bench clean
+.PHONY: demo test testkit build console install lint unit race screenshots torture fuzz bench clean
 
 demo: install build
 	bin/noemata demo
 
-test: install build lint race unit
+test: install testkit build lint race unit
 
 build: console
 	go build -o bin/noemata ./cmd/noemata
@@ -21,6 +21,11 @@ install:
 		$(SUDO) apt-get update -q && \
 		$(SUDO) apt-get install -y -q --no-install-recommends postgresql postgresql-contrib mariadb-server chromium fonts-noto-core gcc g++ libc6-dev; \
 	fi
+
+# A MySQL server for the tests, which Debian does not have.
+testkit: internal/testkit/mysql/node_modules/.package-lock.json
+internal/testkit/mysql/node_modules/.package-lock.json: internal/testkit/mysql/package-lock.json
+	cd internal/testkit/mysql && npm ci --no-audit --no-fund
 
 # The console is built anew when one of its files is newer than what was built.
 CONSOLE_FILES := $(shell find console/src console/public -type f ! -name schema.ts) docs/openapi.json console/index.html console/package-lock.json console/vite.config.ts
@@ -68,4 +73,4 @@ bench: build
 	go run ./bench/log
 
 clean:
-	rm -rf bin .demo console/dist/* console/node_modules
+	rm -rf bin .demo console/dist/* console/node_modules internal/testkit/mysql/node_modules

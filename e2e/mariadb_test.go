@@ -84,3 +84,32 @@ tables:
 	require.Empty(t, connection.Settings.Password)
 	s.must("feeds", "remove", "catalogue")
 }
+
+// A MySQL source by command: what it cannot do is said, and what it can is done.
+func TestMySQLByCommand(t *testing.T) {
+	s := newService(t)
+	settings, db := testkit.MySQLDatabase(t)
+	_, err := db.Exec(`CREATE TABLE titles (id int PRIMARY KEY, name varchar(80)) CHARACTER SET utf8mb4;
+		INSERT INTO titles VALUES (1, 'Die Brücke'), (2, 'The Ferry')`)
+	require.NoError(t, err)
+	s.addWarehouse("lake", "duckdb")
+	out := s.must("sources", "add", "catalogue", "--url", fmt.Sprintf("mysql://%s:%s@127.0.0.1:%d/%s", settings.User,
+		strings.ReplaceAll(settings.Password, " ", "%20"), settings.Port, settings.Database))
+	require.Contains(t, out, "is kept and fine: MySQL 5.6.24")
+	const file = `
+feed: titles
+source: catalogue
+warehouse: lake
+target: kept.{table}
+tables:
+  - {table: %s.titles, find: %s, keep: latest}
+`
+	_, err = s.client.FeedFile(t.Context(), fmt.Sprintf(file, settings.Database, "log"), client.Apply)
+	require.ErrorContains(t, err, "The change log of this kind of source cannot be followed")
+	s.apply(file, settings.Database, "compare")
+	require.Equal(t, "done", s.finish("titles").State)
+	_, err = db.Exec("DELETE FROM titles WHERE id = 1; INSERT INTO titles VALUES (3, 'Föhr')")
+	require.NoError(t, err)
+	require.EqualValues(t, 1, s.finish("titles").Books.Deleted)
+	s.proved("titles", settings.Database+".titles", 2)
+}

@@ -9,6 +9,7 @@ import (
 	"noemata/internal/cli"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
+	"noemata/internal/source/mysql"
 	sourcepostgres "noemata/internal/source/postgres"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
@@ -24,6 +25,7 @@ func main() {
 	}
 	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
 	source.Kinds.Register(mariadb.Kind, mariadb.Opener)
+	source.Kinds.Register(mysql.Kind, mysql.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))

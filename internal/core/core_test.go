@@ -79,6 +79,7 @@ var layers = [][]string{
 	{"internal/store", "client", "console"},
 	{"internal/records"},
 	{"internal/engine"},
+	{"internal/source/mysql"},
 	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres",
 		"internal/source/mariadb"},
 	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},

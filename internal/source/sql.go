@@ -18,6 +18,7 @@ type SQL struct {
 	Digest   func(columns []schema.Column) string       // of a row of the table that From names, in hexadecimal digits
 	Half     func(from int) string                      // the sum of halfDigits digits of d, from one on, as text
 	AsIs     string                                     // ends a query whose columns are not to be computed twice
+	NoTies   bool                                       // a query cannot be limited where rows tie: it is not
 	Down     string                                     // follows what is sorted by from the highest on, nulls last
 }
 
@@ -128,6 +129,7 @@ func (s SQL) Order(q Query) string {
 	switch {
 	case q.Limit > 0 && (len(q.Table.Key) > 0 || !q.Ordered):
 		text += fmt.Sprintf(" LIMIT %d", q.Limit)
+	case q.Limit > 0 && s.NoTies:
 	case q.Limit > 0:
 		text += fmt.Sprintf(" OFFSET 0 ROWS FETCH FIRST %d ROWS WITH TIES", q.Limit)
 	}

@@ -47,6 +47,7 @@ func Main(m *testing.M, after ...func()) {
 	if maria != nil {
 		_ = maria.Stop()
 	}
+	stopMySQL()
 	for _, path := range []string{folder, folderMaria} {
 		if path != "" {
 			_ = os.RemoveAll(path)

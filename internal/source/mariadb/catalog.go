@@ -15,7 +15,7 @@ import (
 )
 
 // Tables lists the tables and views of the database.
-func (s *Source) Tables(ctx context.Context) (tables []schema.Table, err error) {
+func (s *Reader) Tables(ctx context.Context) (tables []schema.Table, err error) {
 	var t schema.Table
 	var estimate sql.NullInt64
 	err = s.rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM `+
@@ -36,7 +36,7 @@ func estimated(n sql.NullInt64) int64 {
 }
 
 // Table describes a table and makes sure that it can be read.
-func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, error) {
+func (s *Reader) Table(ctx context.Context, name schema.Name) (schema.Table, error) {
 	t := schema.Table{Name: name}
 	var estimate sql.NullInt64
 	var created string
@@ -97,7 +97,7 @@ func (o *orEmpty) Scan(v any) error {
 
 // created is the statement that would make a table. It tells more to a user who may only
 // read than the catalogue does. It is empty for a view.
-func (s *Source) created(ctx context.Context, name schema.Name) (text string, err error) {
+func (s *Reader) created(ctx context.Context, name schema.Name) (text string, err error) {
 	var called string
 	err = s.row(ctx, "SHOW CREATE TABLE "+name.Quoted(), nil, &called, &text)
 	if err != nil && strings.Contains(err.Error(), "expected 4 destination") || problem.Is(err, problem.NoPrivilege) {
@@ -107,15 +107,17 @@ func (s *Source) created(ctx context.Context, name schema.Name) (text string, er
 }
 
 // columns describes all columns of a table, in their order; the log has the same order.
-func (s *Source) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
-	created, err := s.created(ctx, name)
-	if err != nil {
-		return nil, err
+func (s *Reader) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
+	created := ""
+	if s.server.Checked {
+		if created, err = s.created(ctx, name); err != nil {
+			return nil, err
+		}
 	}
 	var d described
 	var nullable string
 	err = s.rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
-  coalesce(c.CHARACTER_OCTET_LENGTH, 0), c.GENERATION_EXPRESSION IS NOT NULL
+  coalesce(c.CHARACTER_OCTET_LENGTH, 0), `+s.server.Generated+`
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
 		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes,
 			&d.generated}, func() error {
@@ -130,7 +132,7 @@ FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? 
 
 // keys finds the unique keys of columns that cannot be null: the primary key, and then the
 // shortest first.
-func (s *Source) keys(ctx context.Context, name schema.Name) (keys [][]string, err error) {
+func (s *Reader) keys(ctx context.Context, name schema.Name) (keys [][]string, err error) {
 	var index, column string
 	var nullable, partial bool
 	type candidate struct {
@@ -139,16 +141,16 @@ func (s *Source) keys(ctx context.Context, name schema.Name) (keys [][]string, e
 		unfit   bool
 	}
 	var found []candidate
-	err = s.rows(ctx, `SELECT s.INDEX_NAME, s.COLUMN_NAME, s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
+	err = s.rows(ctx, `SELECT s.INDEX_NAME, coalesce(s.COLUMN_NAME, ''), s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
 WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0
-  AND NOT EXISTS (SELECT 1 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = s.TABLE_SCHEMA AND c.TABLE_NAME = s.TABLE_NAME AND c.COLUMN_NAME = s.COLUMN_NAME AND c.GENERATION_EXPRESSION = 'ROW END')
+  AND NOT EXISTS (SELECT 1 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = s.TABLE_SCHEMA AND c.TABLE_NAME = s.TABLE_NAME AND c.COLUMN_NAME = s.COLUMN_NAME AND `+s.server.RowEnd+`)
 ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Schema, name.Table},
 		[]any{&index, &column, &nullable, &partial}, func() error {
 			if len(found) == 0 || found[len(found)-1].name != index {
 				found = append(found, candidate{name: index})
 			}
 			last := &found[len(found)-1]
-			last.columns, last.unfit = append(last.columns, column), last.unfit || nullable || partial
+			last.columns, last.unfit = append(last.columns, column), last.unfit || nullable || partial || column == ""
 			return nil
 		})
 	if err != nil {
@@ -171,7 +173,7 @@ ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Sc
 }
 
 // Findings tells what is worth knowing about reading a table by watermark.
-func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
+func (s *Reader) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
 	if q.Watermark == nil {
 		return nil, nil
 	}

@@ -68,7 +68,7 @@ func (c *snapshot) open(ctx context.Context) error {
 		c.opened = len(conns)
 	}()
 	for range min(readers, len(bounds)+1) {
-		conn, err := c.s.connect(ctx, reading...)
+		conn, err := c.s.connect(ctx, c.s.reading()...)
 		if err != nil {
 			return err
 		}
@@ -177,7 +177,7 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 		columns[i], _ = t.Column(k)
 		list = append(list, expression(columns[i], column(k)))
 	}
-	conn, err := c.s.connect(ctx, reading...)
+	conn, err := c.s.connect(ctx, c.s.reading()...)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,8 @@
 // Package mariadb reads MariaDB databases, version 10.6 and later.
 //
 // Catalogue, rows and the binary log are read by a client of our own (wire), straight from
-// the server's packets. The session is read-only, writes times in UTC, and quotes as
+// the server's packets. A Reader reads catalogue and rows, of MySQL's servers too; what these
+// differ in, a Server says. The session is read-only, writes times in UTC, and quotes as
 // standard SQL does.
 package mariadb
 
@@ -40,6 +41,29 @@ const Connections = 4
 // schema.Literal do it.
 const mode = "ANSI_QUOTES,NO_BACKSLASH_ESCAPES"
 
+// Server says what servers that speak this protocol differ in.
+type Server struct {
+	Name      string                   // as people know it
+	Limit     func(seconds int) string // has statements end after so long; as a variable of SET SESSION
+	Test      func(ctx context.Context, r *Reader) (version string, err error)
+	Lists     string // what the user must be able to read to be told of statements, besides PROCESS
+	Statement string // tells statements of a session from those before, in the list p of sessions
+	Generated string // tells a column that is computed, in the catalogue's list c of columns
+	RowEnd    string // tells that a column is the end of a row's time, by which keys of past rows are told
+	Checked   bool   // documents are texts with a check, which the statement that makes a table shows
+	Ties      bool   // pages may end with all rows of a value
+}
+
+var maria = Server{Name: "MariaDB", Limit: func(seconds int) string { return fmt.Sprintf("max_statement_time = %d", seconds) },
+	Test: test, Statement: "p.QUERY_ID", Generated: "c.GENERATION_EXPRESSION IS NOT NULL",
+	RowEnd: "c.GENERATION_EXPRESSION = 'ROW END'", Checked: true, Ties: true}
+
+// How long a statement of the catalogue may take, and one that reads rows, in seconds.
+const (
+	briefly   = 3600
+	atLeisure = 21600
+)
+
 // session gives what is set on each connection; variables are more of them.
 func session(variables string) []string {
 	return []string{
@@ -50,16 +74,32 @@ func session(variables string) []string {
 }
 
 // reading is the session of a connection that reads rows.
-var reading = session("lock_wait_timeout = 10, max_statement_time = 21600, wait_timeout = 3600, net_write_timeout = 3600")
+func (r *Reader) reading() []string {
+	return session("lock_wait_timeout = 10, wait_timeout = 3600, net_write_timeout = 3600" + r.limit(atLeisure))
+}
 
-// Source is a MariaDB database that is read.
-type Source struct {
+func (r *Reader) limit(seconds int) string {
+	if limit := r.server.Limit(seconds); limit != "" {
+		return ", " + limit
+	}
+	return ""
+}
+
+// Reader reads the catalogue and the rows of a database.
+type Reader struct {
+	server   Server
+	grammar  source.SQL
 	db       *sql.DB
 	settings connection.Settings
 	what     string
-	places   sync.Map // by follower: the filePlace that its stream has come to
-	tables   sync.Map // by character set: its decoding
-	givenUp  sync.Map // transactions that were rolled back after some of them was read, by position
+}
+
+// Source is a MariaDB database that is read.
+type Source struct {
+	*Reader
+	places  sync.Map // by follower: the filePlace that its stream has come to
+	tables  sync.Map // by character set: its decoding
+	givenUp sync.Map // transactions that were rolled back after some of them was read, by position
 
 	collated sync.Mutex
 	charsets map[uint64]string // by the number of a collation
@@ -76,11 +116,18 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := sql.OpenDB(&wire.Connector{Options: options(s),
-		Sets: session("lock_wait_timeout = 10, max_statement_time = 3600")})
-	db.SetMaxOpenConns(Connections)
-	db.SetConnMaxIdleTime(time.Minute)
-	return &Source{db: db, settings: s, what: what}, nil
+	return &Source{Reader: NewReader(maria, s, what)}, nil
+}
+
+// NewReader prepares to read a database of a kind of server; nothing is connected yet. The settings
+// were checked.
+func NewReader(server Server, s connection.Settings, what string) *Reader {
+	r := &Reader{server: server, grammar: grammar, settings: s, what: what}
+	r.grammar.NoTies = !server.Ties
+	r.db = sql.OpenDB(&wire.Connector{Options: options(s), Sets: session("lock_wait_timeout = 10" + r.limit(briefly))})
+	r.db.SetMaxOpenConns(Connections)
+	r.db.SetConnMaxIdleTime(time.Minute)
+	return r
 }
 
 // options say how a database is reached.
@@ -99,18 +146,18 @@ func network(s connection.Settings) (name, address string) {
 }
 
 // Quote is a name as MariaDB's SQL has it, whatever the session's sql_mode.
-func (s *Source) Quote(name string) string {
+func (s *Reader) Quote(name string) string {
 	return "`" + strings.ReplaceAll(name, "`", "``") + "`"
 }
 
 // named is a table's name in a statement that a person runs.
-func (s *Source) named(name schema.Name) string {
+func (s *Reader) named(name schema.Name) string {
 	return s.Quote(name.Schema) + "." + s.Quote(name.Table)
 }
 
 // grant is the statement that lets the user do something. The server says how it knows the
 // user; where it cannot be asked, the host is left open.
-func (s *Source) grant(ctx context.Context, privilege, on string) string {
+func (s *Reader) grant(ctx context.Context, privilege, on string) string {
 	account := s.settings.User + "@…"
 	_ = s.row(ctx, "SELECT CURRENT_USER()", nil, &account)
 	s.signInAnew()
@@ -127,10 +174,10 @@ func grantTo(account, privilege, on string) string {
 var refused = regexp.MustCompile(`^Access denied for user '(.*)'@'(.*)' to database`)
 
 // Close ends all connections.
-func (s *Source) Close() { _ = s.db.Close() }
+func (s *Reader) Close() { _ = s.db.Close() }
 
 // connect opens a connection for reading rows, and runs statements on it.
-func (s *Source) connect(ctx context.Context, sets ...string) (*wire.Conn, error) {
+func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error) {
 	c, err := wire.Connect(ctx, options(s.settings))
 	if err != nil {
 		return nil, err
@@ -145,7 +192,7 @@ func (s *Source) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 }
 
 // row runs a query of one row and records it.
-func (s *Source) row(ctx context.Context, query string, args []any, into ...any) error {
+func (s *Reader) row(ctx context.Context, query string, args []any, into ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))
 	err := s.db.QueryRowContext(ctx, query, args...).Scan(into...)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -157,7 +204,7 @@ func (s *Source) row(ctx context.Context, query string, args []any, into ...any)
 }
 
 // noticed has the next query sign in anew after one that was refused.
-func (s *Source) noticed(err error) error {
+func (s *Reader) noticed(err error) error {
 	if problem.Is(err, problem.NoPrivilege) {
 		s.signInAnew()
 	}
@@ -166,13 +213,13 @@ func (s *Source) noticed(err error) error {
 
 // signInAnew closes the connections that are not in use: the server looks at some privileges
 // only at the sign-in.
-func (s *Source) signInAnew() {
+func (s *Reader) signInAnew() {
 	s.db.SetMaxIdleConns(0)
 	s.db.SetMaxIdleConns(2)
 }
 
 // rows runs a query and scans each row into the same places.
-func (s *Source) rows(ctx context.Context, query string, args, into []any, each func() error) error {
+func (s *Reader) rows(ctx context.Context, query string, args, into []any, each func() error) error {
 	return s.noticed(s.explain(scan(ctx, s.db, query, into, each, args...)))
 }
 
@@ -229,14 +276,14 @@ const (
 )
 
 // explain turns an error of a connection or a statement into a Problem.
-func (s *Source) explain(err error) error {
+func (s *Reader) explain(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	if already := (*problem.Problem)(nil); errors.As(err, &already) {
 		return err
 	}
-	at := fmt.Sprintf("MariaDB at %s (%s)", s.settings.Address(), s.what)
+	at := fmt.Sprintf("%s at %s (%s)", s.server.Name, s.settings.Address(), s.what)
 	number, said := serverError(err)
 	if number == 0 {
 		if unknown := (*wire.UnknownPluginError)(nil); errors.As(err, &unknown) {
@@ -256,7 +303,7 @@ func (s *Source) explain(err error) error {
 					"TLS mode verify-full, or allow it with --password-in-clear.")
 		case errors.As(err, &long) && long.Most < wire.MostPacket:
 			return problem.Wrap(err, problem.Unreachable,
-				fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no MariaDB server does.", at,
+				fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no such server does.", at,
 					long.Bytes), "Check host and port.")
 		case errors.As(err, &long):
 			return problem.Wrap(err, problem.Failed,
@@ -317,9 +364,17 @@ func serverError(err error) (number int, said string) {
 }
 
 // Test signs in and gives the server's version.
-func (s *Source) Test(ctx context.Context) (string, error) {
-	var version, comment string
-	if err := s.row(ctx, "SELECT version(), @@version_comment", nil, &version, &comment); err != nil {
+func (s *Reader) Test(ctx context.Context) (string, error) { return s.server.Test(ctx, s) }
+
+// Version is what the server calls itself, and who made it.
+func (s *Reader) Version(ctx context.Context) (version, comment string, err error) {
+	err = s.row(ctx, "SELECT version(), @@version_comment", nil, &version, &comment)
+	return version, comment, err
+}
+
+func test(ctx context.Context, s *Reader) (string, error) {
+	version, comment, err := s.Version(ctx)
+	if err != nil {
 		return "", err
 	}
 	number, _, _ := strings.Cut(version, "-")

@@ -22,14 +22,14 @@ const (
 
 // Query describes what a SELECT gives. It is prepared by itself, which takes one statement alone,
 // and then read as a part of another one, which takes only what reads.
-func (s *Source) Query(ctx context.Context, name schema.Name, sql string) (schema.Table, error) {
+func (s *Reader) Query(ctx context.Context, name schema.Name, sql string) (schema.Table, error) {
 	t := source.QueryTable(name, sql)
-	conn, err := s.connect(ctx, reading...)
+	conn, err := s.connect(ctx, s.reading()...)
 	if err != nil {
 		return t, s.explain(err)
 	}
 	defer func() { _ = conn.Close() }()
-	whole := "SELECT * FROM " + grammar.From(source.Query{Table: t}) + " LIMIT 0"
+	whole := "SELECT * FROM " + s.grammar.From(source.Query{Table: t}) + " LIMIT 0"
 	for _, text := range []string{"PREPARE noemata FROM " + schema.Literal(sql), whole} {
 		done := statement.Begin(ctx, statement.Source, text)
 		err = conn.QueryTyped(ctx, marker+text, func(columns []wire.Column) error {

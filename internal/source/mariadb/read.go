@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -43,17 +42,21 @@ const (
 // are read-only, and our own, cannot leave rows behind. A transaction keeps its name, which
 // is its session and its start, when it begins to write. The list of transactions is known
 // to be fresh when it has the very statement that reads it.
-func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
+func (s *Reader) Moment(ctx context.Context) (m window.Moment, err error) {
 	if err := s.row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &m.Clock); err != nil {
 		return m, err
 	}
 	var id string
 	var ours bool
-	if err := s.rows(ctx, "SELECT concat(ID, '?', QUERY_ID), ID FROM information_schema.PROCESSLIST WHERE "+mayWrite,
+	if err := s.rows(ctx, "SELECT concat(ID, '?', coalesce("+s.server.Statement+", '')), ID FROM "+
+		"information_schema.PROCESSLIST AS p WHERE "+mayWrite,
 		nil, []any{&id, new(string)}, func() error {
 			m.Open = append(m.Open, id)
 			return nil
 		}); err != nil {
+		if problem.Is(err, problem.NoPrivilege) && s.server.Lists != "" {
+			err = s.notTold(ctx, err, "SELECT", s.server.Lists)
+		}
 		return m, err
 	}
 	running := len(m.Open)
@@ -95,11 +98,15 @@ func (s *Source) Moment(ctx context.Context) (m window.Moment, err error) {
 		}
 	}
 	if problem.Is(err, problem.NoPrivilege) {
-		err = problem.Wrap(err, problem.NoPrivilege,
-			fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are "+
-				"still to come.", s.settings.User, s.what), s.grant(ctx, "PROCESS", "*.*"))
+		err = s.notTold(ctx, err, "PROCESS", "*.*")
 	}
 	return m, err
+}
+
+func (s *Reader) notTold(ctx context.Context, err error, privilege, on string) error {
+	return problem.Wrap(err, problem.NoPrivilege,
+		fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are "+
+			"still to come.", s.settings.User, s.what), s.grant(ctx, privilege, on))
 }
 
 // orFalse scans a condition that may be null.
@@ -113,7 +120,7 @@ func (o *orFalse) Scan(v any) error {
 }
 
 // Zone is the time zone that sessions have when they choose none.
-func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
+func (s *Reader) Zone(ctx context.Context) (*time.Location, error) {
 	var name string
 	if err := s.row(ctx, "SELECT IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone)", nil,
 		&name); err != nil {
@@ -136,71 +143,84 @@ func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 }
 
 // Highest is the largest watermark that is visible.
-func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
+func (s *Reader) Highest(ctx context.Context, q source.Query) (string, error) {
 	var highest sql.NullString
-	w := grammar.Watermark(q)
+	w := s.grammar.Watermark(q)
 	if q.Watermark.Column.Type.Kind == schema.Text {
 		w = "CONVERT(max(" + w + ") USING utf8mb4)"
 	} else {
 		w = "CAST(max(" + w + ") AS CHAR)"
 	}
-	err := s.row(ctx, "SELECT "+w+" FROM "+grammar.From(q), nil, &highest)
+	err := s.row(ctx, "SELECT "+w+" FROM "+s.grammar.From(q), nil, &highest)
 	return highest.String, err
 }
 
 // Nulls counts the rows whose watermark is null.
-func (s *Source) Nulls(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, grammar.From(q),
-		grammar.Watermark(q)), nil, &n)
+func (s *Reader) Nulls(ctx context.Context, q source.Query) (n int64, err error) {
+	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, s.grammar.From(q),
+		s.grammar.Watermark(q)), nil, &n)
 	return n, err
 }
 
 // Count counts the rows of a query.
-func (s *Source) Count(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, marker+"SELECT count(*) FROM "+grammar.From(q)+grammar.Where(q), nil, &n)
+func (s *Reader) Count(ctx context.Context, q source.Query) (n int64, err error) {
+	err = s.row(ctx, marker+"SELECT count(*) FROM "+s.grammar.From(q)+s.grammar.Where(q), nil, &n)
 	return n, err
 }
 
-// Estimate asks the planner.
-func (s *Source) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
-	var estimate sql.NullInt64
-	var rest [9]sql.NullString
-	err = s.row(ctx, "EXPLAIN SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &rest[0], &rest[1], &rest[2],
-		&rest[3], &rest[4], &rest[5], &rest[6], &rest[7], &estimate, &rest[8])
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, nil
+// Estimate asks the planner. Servers tell of its plan in different columns.
+func (s *Reader) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
+	conn, err := s.connect(ctx, s.reading()...)
+	if err != nil {
+		return 0, s.explain(err)
 	}
-	return estimate.Int64, err
+	defer func() { _ = conn.Close() }()
+	text := "EXPLAIN SELECT 1 FROM " + s.grammar.From(q) + s.grammar.Where(q)
+	done := statement.Begin(ctx, statement.Source, text)
+	at, first := -1, true
+	err = conn.QueryTyped(ctx, text, func(columns []wire.Column) error {
+		at = slices.IndexFunc(columns, func(c wire.Column) bool { return c.Name == "rows" })
+		return nil
+	}, func(r wire.Row) error {
+		if at >= 0 && first { // the others are of what the first one reads
+			v, _ := r.Value(at)
+			n, _ = strconv.ParseInt(string(v), 10, 64)
+			first = false
+		}
+		return nil
+	})
+	done(n, err)
+	return n, s.explain(err)
 }
 
 // Read reads the rows of a query.
-func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch) error) error {
+func (s *Reader) Read(ctx context.Context, q source.Query, sink func(rows.Batch) error) error {
 	columns := slices.Clone(q.Table.Columns)
 	list := selected(columns)
 	if q.ReadsWatermark() {
 		w := q.Watermark.Column
 		w.Name = "watermark"
-		columns, list = append(columns, w), append(list, grammar.Watermark(q))
+		columns, list = append(columns, w), append(list, s.grammar.Watermark(q))
 	}
 	if q.Beyond != nil {
 		columns = append(columns, schema.Column{Name: "beyond", Type: schema.Type{Kind: schema.Bool}, Wire: wayBit})
-		list = append(list, grammar.Beyond(q))
+		list = append(list, s.grammar.Beyond(q))
 	}
 	if q.Digest {
 		columns = append(columns, source.DigestColumn(wayUnknown))
-		list = append(list, grammar.Digest(q.Table.Columns))
+		list = append(list, s.grammar.Digest(q.Table.Columns))
 	}
 	g := newGatherer(columns, len(q.Table.Columns), q.RowKey, q.NotNull, sink)
 	if q.Batch > 0 {
 		g.Most = q.Batch
 	}
-	conn, err := s.connect(ctx, reading...)
+	conn, err := s.connect(ctx, s.reading()...)
 	if err != nil {
 		return s.explain(err)
 	}
 	defer func() { _ = conn.Close() }()
-	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+grammar.From(q)+grammar.Where(q)+
-		grammar.Order(q), g)
+	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+s.grammar.From(q)+s.grammar.Where(q)+
+		s.grammar.Order(q), g)
 }
 
 func selected(columns []schema.Column) []string {
@@ -212,7 +232,7 @@ func selected(columns []schema.Column) []string {
 }
 
 // gather runs a query and gathers its rows.
-func (s *Source) gather(ctx context.Context, conn *wire.Conn, query string, g *gatherer) error {
+func (s *Reader) gather(ctx context.Context, conn *wire.Conn, query string, g *gatherer) error {
 	done := statement.Begin(ctx, statement.Source, query)
 	var failed error
 	err := conn.Query(ctx, marker+query, func(r wire.Row) error {
@@ -255,11 +275,11 @@ func digest(columns []schema.Column) string {
 }
 
 // Digests asks for them in one statement.
-func (s *Source) Digests(ctx context.Context, q source.Query, ranges []source.KeyRange) ([]source.Digest, error) {
+func (s *Reader) Digests(ctx context.Context, q source.Query, ranges []source.KeyRange) ([]source.Digest, error) {
 	digests := make([]source.Digest, len(ranges))
 	var at, n int64
 	var halves [2]string
-	err := s.rows(ctx, marker+grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]}, func() (err error) {
+	err := s.rows(ctx, marker+s.grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]}, func() (err error) {
 		if at < 0 || at >= int64(len(digests)) {
 			return fmt.Errorf("the server tells of range %d of %d", at, len(digests))
 		}

@@ -111,6 +111,8 @@ func (d described) typed() (schema.Type, string) {
 			return kind(schema.JSON, wayText+" "+d.charset)
 		}
 		return kind(schema.Text, wayText+" "+d.charset)
+	case "json":
+		return kind(schema.JSON, wayText+" utf8mb4")
 	case "binary":
 		return kind(schema.Bytes, fmt.Sprintf("%s %d", wayFixed, d.bytes))
 	case "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
@@ -137,7 +139,7 @@ func expression(c schema.Column, name string) string {
 	way, rest, _ := strings.Cut(c.Wire, " ")
 	switch way {
 	case wayFloat: // a float is printed with fewer digits than it has
-		return "CAST(" + name + " AS DOUBLE)"
+		return name + " * 1e0"
 	case wayYear, wayInt, wayUint:
 		return name
 	case wayBit:

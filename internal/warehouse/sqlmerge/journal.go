@@ -326,6 +326,15 @@ func (b *Base) note(ctx context.Context, c Conn, feed string, entries []warehous
 	return nil
 }
 
+// keepOf keeps one text of a table, in place of the one before.
+func keepOf(ctx context.Context, c Conn, list, column, feed, table, text string) error {
+	if _, err := c.Exec(ctx, "DELETE FROM noemata."+list+" WHERE feed = $1 AND source_table = $2", feed, table); err != nil {
+		return err
+	}
+	_, err := c.Exec(ctx, "INSERT INTO noemata."+list+" (feed, source_table, "+column+") VALUES ($1, $2, $3)", feed, table, text)
+	return err
+}
+
 // expect runs a statement that must touch one row, or somebody else has been here.
 func expect(ctx context.Context, c Conn, table, sql string, args ...any) error {
 	n, err := c.Exec(ctx, sql, args...)
@@ -385,25 +394,11 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
 			e.Structure)
 	case warehouse.Structured:
-		if err := exec("DELETE FROM noemata.structures WHERE feed = $1 AND source_table = $2", feed,
-			e.Table); err != nil {
-			return err
-		}
-		return exec("INSERT INTO noemata.structures (feed, source_table, structure) VALUES ($1, $2, $3)", feed, e.Table,
-			e.Structure)
+		return keepOf(ctx, c, "structures", "structure", feed, e.Table, e.Structure)
 	case warehouse.Compared:
-		if err := exec("DELETE FROM noemata.comparisons WHERE feed = $1 AND source_table = $2", feed,
-			e.Table); err != nil {
-			return err
-		}
-		return exec("INSERT INTO noemata.comparisons (feed, source_table, found) VALUES ($1, $2, $3)", feed, e.Table, e.Found)
+		return keepOf(ctx, c, "comparisons", "found", feed, e.Table, e.Found)
 	case warehouse.Begins:
-		if err := exec("DELETE FROM noemata.beginnings WHERE feed = $1 AND source_table = $2", feed,
-			e.Table); err != nil {
-			return err
-		}
-		return exec("INSERT INTO noemata.beginnings (feed, source_table, position) VALUES ($1, $2, $3)", feed, e.Table,
-			e.Position.String())
+		return keepOf(ctx, c, "beginnings", "position", feed, e.Table, e.Position.String())
 	case warehouse.Hold:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err

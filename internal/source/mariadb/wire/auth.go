@@ -44,7 +44,7 @@ func parseGreeting(p []byte) (g greeting, err error) {
 	}
 	end := bytes.IndexByte(p, 0)
 	if len(p) == 0 || p[0] != 10 || end < 0 || len(p) < end+1+4+8+1+2+1+2+2+1+10 {
-		return g, errors.New("the server does not greet as MariaDB does")
+		return g, errors.New("the server does not greet as MariaDB or MySQL does")
 	}
 	g.version = string(p[1:end])
 	p = p[end+1:]
@@ -123,6 +123,11 @@ func (c *Conn) signIn(ctx context.Context) error {
 	if err := c.write(content); err != nil {
 		return err
 	}
+	return c.answerAll(g.plugin, g.challenge)
+}
+
+// answerAll answers what the server asks after the first proof, until it is content.
+func (c *Conn) answerAll(plugin string, challenge []byte) error {
 	for range mostQuestions {
 		packet, err := c.read()
 		switch {
@@ -135,12 +140,18 @@ func (c *Conn) signIn(ctx context.Context) error {
 		case packet[0] == isErr:
 			return errorOf(packet)
 		case packet[0] == isEOF && len(packet) > 1: // sign in another way
-			plugin, rest, _ := stringOf(packet[1:])
-			answer, err := c.answer(plugin, rest)
+			var rest []byte
+			plugin, rest, _ = stringOf(packet[1:])
+			challenge = bytes.Clone(rest)
+			answer, err := c.answer(plugin, challenge)
 			if err != nil {
 				return err
 			}
 			if err := c.write(answer); err != nil {
+				return err
+			}
+		case packet[0] == sha2More && plugin == sha2Plugin && len(challenge) > 0:
+			if err := c.sha2More(packet[1:], challenge); err != nil {
 				return err
 			}
 		default:
@@ -159,6 +170,8 @@ func (c *Conn) answer(plugin string, challenge []byte) ([]byte, error) {
 	switch plugin {
 	case "mysql_native_password", "":
 		return native(password, challenge), nil
+	case sha2Plugin:
+		return sha2(password, challenge), nil
 	case "client_ed25519":
 		return signature(password, challenge)
 	case "mysql_clear_password", "dialog":
