@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -54,10 +53,15 @@ func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken ma
 	}
 	was, _ := file.Resolve(before)
 	is, _ := file.Resolve(choices)
-	taken = maps.Clone(taken)
+	names := wh.Names()
+	all := map[schema.Name]string{}
+	for target, by := range taken {
+		all[names.KeyOf(target)] = by
+	}
+	taken = all
 	for _, t := range was.Tables {
 		if target, err := was.TargetOf(t); err == nil {
-			taken[target] = t.Table
+			taken[names.KeyOf(target)] = t.Table
 		}
 	}
 	var now []schema.Name
@@ -68,12 +72,12 @@ func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken ma
 			if err != nil {
 				return nil, err // the pattern was checked
 			}
-			if other, is := taken[target]; is {
+			if other, is := taken[names.KeyOf(target)]; is {
 				note(t.Table, fmt.Sprintf("The table %s is new, and its target %s is that of %s.", t.Table,
 					target.Display(), other), "Held: it is not brought. Give the feed a target with {schema} and {table}.")
 				continue
 			}
-			taken[target] = t.Table
+			taken[names.KeyOf(target)] = t.Table
 			note(t.Table, fmt.Sprintf("The table %s is new, and the feed's pattern stands for it.", t.Table),
 				"Followed: it is brought from now on.")
 		}

@@ -90,6 +90,9 @@ func Describe(ctx context.Context, src source.Source, t feed.Table) (schema.Tabl
 func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, wh warehouse.Warehouse,
 	keys shape.Keys) (plan, feed.Table, error) {
 	p, err := makePlan(ctx, f, t, src, keys)
+	if err == nil {
+		err = p.called(f, t, wh.Names())
+	}
 	if err != nil || f.Policy(t, drift.Columns) != drift.Ignore {
 		return p, t, err
 	}
@@ -110,6 +113,24 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 	t.Drop = append(slices.Clone(t.Drop), fresh...)
 	p, err = makePlan(ctx, f, t, src, keys)
 	return p, t, err
+}
+
+// called makes sure that the warehouse tells the target, its columns, and the targets of the feed's
+// other tables apart.
+func (p plan) called(f *feed.Feed, t feed.Table, names warehouse.Names) error {
+	if err := names.Check(p.target, t.Table); err != nil {
+		return err
+	}
+	for _, other := range f.Tables {
+		target, err := f.TargetOf(other)
+		if other.Table == t.Table || err != nil || names.KeyOf(target) != names.KeyOf(p.target.Name) {
+			continue
+		}
+		return problem.Newf(problem.Invalid, "Give one of them another target.",
+			"The targets of %s and %s, %s and %s, are one table in %s, which does not tell upper from lower case.", other.Table,
+			t.Table, target.Display(), p.target.Name.Display(), names.Kind)
+	}
+	return nil
 }
 
 // makeShape says what becomes of a table's rows. What names a row must come to the warehouse.
@@ -270,6 +291,10 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	for _, t := range f.Tables {
 		p, err := makePlan(ctx, f, t, src, keys)
 		if err != nil {
+			blocker(t.Table, err)
+			continue
+		}
+		if err := p.called(f, t, wh.Names()); err != nil {
 			blocker(t.Table, err)
 			continue
 		}

@@ -19,6 +19,7 @@ import (
 	"noemata/internal/opened"
 	"noemata/internal/records"
 	"noemata/internal/store"
+	"noemata/internal/warehouse"
 )
 
 // Rules act on what the service keeps, and wake what has to run for it.
@@ -75,7 +76,15 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		out.Findings = append(engine.CheckPatterns(f, choices), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
 	}
 	resolved, _ := f.Resolve(found)
-	shared, err := r.sharedTargets(ctx, resolved)
+	names := warehouse.Names{} // of a warehouse that is not asked
+	if how != Compare {
+		wh, err := r.Databases.Warehouse(ctx, f.Warehouse)
+		if err != nil {
+			return records.Applied{}, err
+		}
+		names = wh.Names()
+	}
+	shared, err := r.sharedTargets(ctx, resolved, names)
 	if err != nil {
 		return records.Applied{}, err
 	}
@@ -181,12 +190,16 @@ func (r *Rules) keysOf(ctx context.Context) shape.Keys {
 
 // sharedTargets finds the tables that another feed keeps already: two feeds that
 // wrote one table would undo each other's work.
-func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed) ([]problem.Finding, error) {
-	taken, err := r.Store.Targets(ctx, f)
+func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed, names warehouse.Names) ([]problem.Finding, error) {
+	targets, err := r.Store.Targets(ctx, f)
+	taken := map[schema.Name]string{}
+	for target, by := range targets {
+		taken[names.KeyOf(target)] = by
+	}
 	findings := []problem.Finding{}
 	for _, t := range f.Tables {
 		target, _ := f.TargetOf(t) // the file was checked
-		if other, is := taken[target]; is {
+		if other, is := taken[names.KeyOf(target)]; is {
 			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table,
 				What:   fmt.Sprintf("Its target %s is kept by %s already.", target.Display(), other),
 				Remedy: "Choose another target, or remove the table from the other feed."})

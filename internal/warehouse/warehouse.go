@@ -48,6 +48,8 @@ type Warehouse interface {
 	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
 	// Journal is what the warehouse remembers beside its tables.
 	Journal() Journal
+	// Names says how it tells names from each other.
+	Names() Names
 	// Form is a form besides Arrow in which it takes the rows of a direct load; empty for none.
 	Form() string
 	// Begin starts a commit.

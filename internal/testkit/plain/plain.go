@@ -111,6 +111,9 @@ func (w *Warehouse) Test(context.Context) (string, error) { return "plain", nil 
 // MayWrite finds no privilege missing.
 func (w *Warehouse) MayWrite(context.Context, warehouse.Target) error { return nil }
 
+// Names are told apart as they are.
+func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "the plain warehouse"} }
+
 // Form is none.
 func (w *Warehouse) Form() string { return "" }
 

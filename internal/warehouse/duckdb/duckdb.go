@@ -103,6 +103,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 // Close closes the file if nobody else uses it.
 func (w *Warehouse) Close() { w.file.closeIdle() }
 
+// Names are one in upper and lower case (DuckDB, Keywords and Identifiers).
+func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "DuckDB", OneCase: true} }
+
 func (w *Warehouse) explain(err error) error {
 	if !isOutOfMemory(err) {
 		return explain(err, w.what, w.file.path)

@@ -120,6 +120,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	return w, nil
 }
 
+// Names says that longer names are cut (PostgreSQL, SQL Syntax, Identifiers and Key Words).
+func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "PostgreSQL", Longest: 63} }
+
 // Form is that of a PostgreSQL source: rows go on as they come.
 func (w *Warehouse) Form() string { return pgcopy.Form }
 
