@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -140,4 +141,28 @@ tables:
 	require.EqualValues(t, 1, run.Books.Updated)
 	require.EqualValues(t, 1, run.Books.Deleted)
 	s.proved("visits", "queries.by_branch", 2)
+}
+
+// What a file changes for rows that came before is said in words and rows, before it is applied.
+func TestADiffTellsWhatFollows(t *testing.T) {
+	s, _ := mixedFeed(t)
+	file := s.must("feeds", "export", "mixed")
+	tells := func(old, new string, says ...string) {
+		t.Helper()
+		require.Contains(t, file, old)
+		out, code := s.cli(strings.Replace(file, old, new, 1), "feeds", "diff", "-")
+		require.Equal(t, 3, code, out)
+		for _, x := range says {
+			require.Contains(t, out, x)
+		}
+	}
+	tells("keep: history", "keep: latest", "what is there (1 row) is taken along")
+	tells("keep: history", "keep: ledger", "cannot be taken along")
+	tells("find: whole", "find: compare", "Its changes are found by compare, no more by whole")
+	tells("- table: public.loans\n", "- table: public.loans\n    drop: [at]\n", "at is brought no more")
+	tells("- table: public.loans\n", "- table: public.loans\n    where: id > 5\n", "copies the table (100 rows) again")
+	tells("- table: public.fees\n", "- table: public.fees\n    where: id > 5\n", "is held until its rows (1 row) are read again",
+		"noemata positions clear mixed public.fees")
+	tells("- table: public.fees\n", "- table: public.fees\n    target: kept.other\n", "Its target is kept.other")
+	tells("- table: public.fees\n", "- table: public.fines\n", "New in the feed", "It leaves the feed. Its target kept.fees (1 row) stays")
 }

@@ -141,3 +141,32 @@ func TestAViewIsCompared(t *testing.T) {
 		b.equal(days, 89-gone)
 	})
 }
+
+// A table that is found otherwise from now on loses no row by it: what was open when it was read whole,
+// or compared, has a lower watermark than the moment of the reading.
+func TestAnotherFindLosesNothing(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, n int, at timestamptz NOT NULL DEFAULT clock_timestamp());
+			INSERT INTO loans SELECT i, 0 FROM generate_series(1, 20) i`)
+		loans := feed.Table{Table: "public.loans", Keep: feed.KeepLatest, PageRows: 5}
+		other := testkit.Connect(t, testkit.Postgres(t).URL(b.settings.Database))
+		id := 100
+		for _, find := range []feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindCompare, feed.FindWatermark, feed.FindWhole,
+			feed.FindCompare, feed.FindWatermark} {
+			loans.Find, loans.Watermark = find, nil
+			if find == feed.FindWatermark {
+				loans.Watermark = &feed.Watermark{Column: "at", Settle: "0s"}
+			}
+			b.bring(loans)
+			b.bring(loans)
+			b.equal(loans, int64(20+id-100))
+			id++
+			testkit.Exec(t, other, "BEGIN")
+			testkit.Exec(t, other, fmt.Sprintf("INSERT INTO loans (id, n) VALUES (%d, 0)", id))
+			if find != feed.FindWatermark {
+				b.bring(loans)
+			}
+			testkit.Exec(t, other, "COMMIT")
+		}
+	})
+}

@@ -184,6 +184,14 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 		}
 		return stands, err
 	}
+	if was.Find != "" && was.Find != now.Find && !stands.Position.IsZero() {
+		// What was read whole, or compared, has a moment for a position: what was open then lies below it.
+		r.note("The table was found by %s before, so all of its rows are read again.", was.Find)
+		if err := journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, nil); err != nil {
+			return stands, err
+		}
+		return journal.Checkpoint(ctx, r.Feed.Name, r.Table.Table)
+	}
 	was.Target = now.Target // sameTarget has judged it
 	trouble := now.changed(was, r.Table.Table, clearRemedy)
 	kind, drifted := drift.KindOf(trouble)

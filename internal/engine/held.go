@@ -106,11 +106,16 @@ type structure struct {
 	Target  string   `json:"target"`
 	Table   string   `json:"table,omitempty"` // the source's own for it
 	Shape   string   `json:"shape,omitempty"` // tells one from another; empty where rows arrive as they are read
+	Find    string   `json:"find,omitempty"`  // of a table that does not follow the log: what its position is of
 }
 
 func structureOf(p plan) structure {
-	return structure{Key: append([]string{}, p.target.Key...), Columns: p.query.Table.ColumnNames(),
+	s := structure{Key: append([]string{}, p.target.Key...), Columns: p.query.Table.ColumnNames(),
 		Table: p.query.Table.ID, Shape: p.shape.Digest(), Target: p.target.Name.Display()}
+	if p.find != feed.FindLog {
+		s.Find = string(p.find)
+	}
+	return s
 }
 
 func (s structure) String() string {

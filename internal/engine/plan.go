@@ -20,6 +20,7 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
+	find   feed.Find
 	query  source.Query // of the columns that are read
 	shape  *shape.Shape // what becomes of them
 	target warehouse.Target
@@ -44,7 +45,7 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 		table.Columns[i] = table.Columns[i].AsText()
 	}
-	p := plan{zone: time.UTC, key: table.Key}
+	p := plan{find: t.Find, zone: time.UTC, key: table.Key}
 	if len(t.Key) > 0 {
 		p.key = t.Key
 	}

@@ -88,7 +88,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	if err != nil {
 		return records.Applied{}, err
 	}
-	out.Findings = append(shared, append(consequences(old, found, resolved), out.Findings...)...)
+	out.Findings = append(shared, append(r.consequences(ctx, old, found, resolved), out.Findings...)...)
 	blocked := slices.IndexFunc(out.Findings, func(x problem.Finding) bool { return x.Level == problem.Blocker })
 	if how != ForReal {
 		return out, nil
@@ -111,31 +111,6 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		err = r.reschedule(ctx, f.Name)
 	}
 	return out, err
-}
-
-// consequences tells what becomes of rows that came before, where a file changes what the feed
-// makes of them.
-func consequences(old *feed.Feed, found []schema.Name, now *feed.Feed) []problem.Finding {
-	if old == nil {
-		return nil
-	}
-	was, _ := old.Resolve(found)
-	var findings []problem.Finding
-	for _, t := range now.Tables {
-		before, ok := was.Table(t.Table)
-		if !ok || t.Shape() == before.Shape() || t.Find == feed.FindWhole || t.Find == feed.FindCompare {
-			continue
-		}
-		f := problem.Finding{Level: problem.Note, Table: t.Table,
-			What: "What the feed makes of its rows changes: its next run copies the table again. A history keeps its past."}
-		if t.Find == feed.FindWatermark {
-			f.Level, f.What = problem.Warning, "What the feed makes of its rows changes: the table is held until its rows "+
-				"are read again."
-			f.Remedy = fmt.Sprintf("noemata positions clear %s %s", problem.Word(now.Name), problem.Word(t.Table))
-		}
-		findings = append(findings, f)
-	}
-	return findings
 }
 
 // Preview shapes some rows of a table as a feed file has it. Nothing is written.
