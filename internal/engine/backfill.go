@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -171,7 +172,13 @@ func (r *run) sameRows(ctx context.Context) error {
 		return err
 	}
 	r.structure = text
-	if now := structureOf(r.plan).String(); text != "" && now != text || stands.Version != r.outcome.To.Version {
+	var was structure
+	if text != "" {
+		if err := json.Unmarshal([]byte(text), &was); err != nil {
+			return fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
+		}
+	}
+	if text != "" && structureOf(r.plan).layout() != was.layout() || stands.Version != r.outcome.To.Version {
 		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s.",
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run.", r.Table.Table)
 	}

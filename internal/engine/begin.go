@@ -201,6 +201,13 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		if err := structureOf(t.plan).changed(was, t.Table.Table, copyRemedy); err != nil {
 			return entries, blame(t, err)
 		}
+		if err := partsChanged(ctx, s.Source, t.plan, t.Table, was, copyRemedy); err != nil {
+			return entries, blame(t, err)
+		}
+		if !slices.Equal(was.Parts, t.query.Table.Parts) {
+			entries = append(entries,
+				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
+		}
 		if lost := structureOf(t.plan).lost(was, t.Table, s.Run); lost != nil {
 			entries = append(entries, lost,
 				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})

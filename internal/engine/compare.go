@@ -96,7 +96,7 @@ func (c *comparing) recall(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	structure := structureOf(c.plan).String()
+	structure := structureOf(c.plan).layout()
 	if text != "" && !c.outcome.To.Position.IsZero() {
 		if err := json.Unmarshal([]byte(text), &c.found); err != nil {
 			return err

@@ -194,6 +194,9 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 	}
 	was.Target = now.Target // sameTarget has judged it
 	trouble := now.changed(was, r.Table.Table, clearRemedy)
+	if trouble == nil {
+		trouble = partsChanged(ctx, r.Source, r.plan, r.Table, was, clearRemedy)
+	}
 	kind, drifted := drift.KindOf(trouble)
 	// Read again already, by the feed's policy or a person: see again.
 	if drifted && (stands.Position.IsZero() || stands.Run == 0 && r.Table.Watermark.Start == feed.StartNow) {

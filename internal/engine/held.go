@@ -11,6 +11,7 @@ import (
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
 
@@ -106,12 +107,15 @@ type structure struct {
 	Target  string   `json:"target"`
 	Table   string   `json:"table,omitempty"` // the source's own for it
 	Shape   string   `json:"shape,omitempty"` // tells one from another; empty where rows arrive as they are read
-	Find    string   `json:"find,omitempty"`  // of a table that does not follow the log: what its position is of
+	Parts   []string `json:"parts,omitempty"` // of the table: pieces that hold rows
+	PartsAt string   `json:"parts_at,omitempty"`
+	Find    string   `json:"find,omitempty"` // of a table that does not follow the log: what its position is of
 }
 
 func structureOf(p plan) structure {
 	s := structure{Key: append([]string{}, p.target.Key...), Columns: p.query.Table.ColumnNames(),
 		Table: p.query.Table.ID, Shape: p.shape.Digest(), Target: p.target.Name.Display()}
+	s.Parts, s.PartsAt = p.query.Table.Parts, p.query.Table.PartsAt
 	if p.find != feed.FindLog {
 		s.Find = string(p.find)
 	}
@@ -121,6 +125,12 @@ func structureOf(p plan) structure {
 func (s structure) String() string {
 	text, _ := json.Marshal(s) // texts always marshal
 	return string(text)
+}
+
+// layout tells the rows of one structure from those of another; the pieces they are in aside.
+func (s structure) layout() string {
+	s.Parts, s.PartsAt = nil, ""
+	return s.String()
 }
 
 // changed tells why rows that came in under another structure are not those of this one; nil
@@ -154,6 +164,33 @@ func (s structure) changed(was structure, table, remedy string) error {
 		last = max(last, at)
 	}
 	return nil
+}
+
+// partsChanged tells whether pieces of a table came or went as a whole, which what is followed does
+// not tell. Of those that went a table that takes no deletes need not know, nor one by watermark, which
+// sees none anyway.
+func partsChanged(ctx context.Context, src source.Source, p plan, t feed.Table, was structure, remedy string) error {
+	parted, ok := src.(source.Parted)
+	if !ok || was.Parts == nil || slices.Equal(was.Parts, p.query.Table.Parts) {
+		return nil
+	}
+	came, err := parted.Came(ctx, p.query.Table, was.Parts)
+	if err != nil {
+		return err
+	}
+	if came != "" {
+		return drift.Of(drift.Tables, problem.Newf(problem.Held, remedy,
+			"The partition %s was attached to %s with rows in it, which nothing tells of.", came, t.Table))
+	}
+	if t.Find != feed.FindLog || len(t.Changes) > 0 && !slices.Contains(t.Changes, "delete") {
+		return nil
+	}
+	went, err := parted.Went(ctx, p.query.Table, was.Parts, was.PartsAt)
+	if err != nil || went == "" {
+		return err
+	}
+	return drift.Of(drift.Tables, problem.Newf(problem.Held, remedy,
+		"A partition of %s was detached, dropped or emptied by itself (%s), which the log does not tell.", t.Table, went))
 }
 
 // lost is the entry of columns that the source has no more, though the feed would bring them;

@@ -183,6 +183,8 @@ type Table struct {
 	Query       string // a SELECT that it is made of; empty for a table of the catalogue
 	View        bool
 	Partitioned bool
+	Parts       []string // of a partitioned table: the source's own names for the pieces that hold rows
+	PartsAt     string   // how far the source had come when it listed them
 	Columns     []Column
 	Key         []string   // the primary key, or else a unique key without nulls
 	OtherKeys   [][]string // that are unique and without nulls

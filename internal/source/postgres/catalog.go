@@ -79,6 +79,9 @@ WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, [
 	if len(keys) > 0 {
 		t.Key, t.OtherKeys = keys[0], keys[1:]
 	}
+	if err == nil && t.Partitioned {
+		t.Parts, t.PartsAt, err = s.parts(ctx, oid)
+	}
 	if err == nil {
 		err = source.Coherent(t, s.what)
 	}

@@ -460,8 +460,10 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 			}
 		}
 		if t.Table.Partitioned {
-			add(problem.Note, name, "Empty the whole table instead, or delete the rows.",
-				"The table is partitioned: a TRUNCATE, DETACH or DROP of a single partition is not told in the log.")
+			add(problem.Note, name, "To have it copied again by itself: drift: {tables: follow}. Or leave deletes out: "+
+				"changes: [insert, update].",
+				"The table is partitioned: what is attached with rows, detached, dropped or emptied by itself is not told in "+
+					"the log. The next run notices it, and holds the table.")
 		}
 		if !t.Whole && version < 150000 {
 			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.",
