@@ -49,6 +49,7 @@ func (d *database) payments(n int) {
 	d.exec(`CREATE TABLE payments (id bigint PRIMARY KEY, kind text, amount numeric(8,2), card text, email text, phone text,
 		address jsonb, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
 		CREATE TABLE branch_desks (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
+		CREATE VIEW branch_views AS SELECT 1 AS id;
 		CREATE TABLE branch_tmp (id int PRIMARY KEY, at timestamptz NOT NULL DEFAULT '2026-01-01Z');
 		INSERT INTO branch_desks (id) VALUES (1)`)
 	d.exec(fmt.Sprintf(`INSERT INTO payments (id, kind, amount, card, email, phone, address) SELECT i,
@@ -75,6 +76,7 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 			said := s.must("feeds", "check", file)
 			require.Contains(t, said, "The pattern stands for 1 table: public.branch_desks. It leaves out "+
 				"public.branch_tmp.")
+			require.Contains(t, said, "by their exact names only: not public.branch_views.")
 			said = s.must("feeds", "preview", file, "public.payments", "--rows", "4")
 			require.Contains(t, said, "(hidden)")
 			require.Contains(t, said, " rows looked at: 500 arrive, 500 left out by the filter, 0 set aside.")

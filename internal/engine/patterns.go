@@ -14,20 +14,21 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Choices lists the tables of a source that the patterns of a feed can stand for: those that are
-// no views. Where it has none, the source is not asked.
-func Choices(ctx context.Context, file *feed.Feed, src source.Source) ([]schema.Name, error) {
+// Choices lists the tables of a source that the patterns of a feed can stand for, and the views,
+// which need their exact names. Where it has no pattern, the source is not asked.
+func Choices(ctx context.Context, file *feed.Feed, src source.Source) (names, views []schema.Name, err error) {
 	if !file.HasPatterns() {
-		return nil, nil
+		return nil, nil, nil
 	}
 	tables, err := src.Tables(ctx)
-	var names []schema.Name
 	for _, t := range tables {
-		if !t.View {
+		if t.View {
+			views = append(views, t.Name)
+		} else {
 			names = append(names, t.Name)
 		}
 	}
-	return names, err
+	return names, views, err
 }
 
 // Chosen tells which tables a feed's patterns stand for now, and notes those that came and went
@@ -36,7 +37,7 @@ func Choices(ctx context.Context, file *feed.Feed, src source.Source) ([]schema.
 // own, unless the feed follows such changes.
 func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken map[schema.Name]string, run int64,
 	src source.Source, wh warehouse.Warehouse) ([]schema.Name, error) {
-	choices, err := Choices(ctx, file, src)
+	choices, _, err := Choices(ctx, file, src)
 	if err != nil {
 		return nil, err
 	}
@@ -103,10 +104,11 @@ func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken ma
 const mostTold = 500
 
 // CheckPatterns tells what the patterns of a feed stand for.
-func CheckPatterns(file *feed.Feed, tables []schema.Name) []problem.Finding {
+func CheckPatterns(file *feed.Feed, tables, views []schema.Name) []problem.Finding {
 	resolved, found := file.Resolve(tables)
+	_, viewed := file.Resolve(views)
 	var findings []problem.Finding
-	for _, m := range found {
+	for i, m := range found {
 		f := problem.Finding{Level: problem.Note, Table: m.Pattern}
 		switch {
 		case len(m.Tables) == 0:
@@ -118,6 +120,9 @@ func CheckPatterns(file *feed.Feed, tables []schema.Name) []problem.Finding {
 		}
 		if len(m.Except) > 0 {
 			f.What += fmt.Sprintf(" It leaves out %s.", displayed(m.Except))
+		}
+		if left := viewed[i].Tables; len(left) > 0 {
+			f.What += fmt.Sprintf(" Views and foreign tables are brought by their exact names only: not %s.", displayed(left))
 		}
 		findings = append(findings, f)
 	}

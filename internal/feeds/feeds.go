@@ -67,13 +67,13 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		if err != nil {
 			return records.Applied{}, err
 		}
-		choices, err := engine.Choices(ctx, f, src)
+		choices, views, err := engine.Choices(ctx, f, src)
 		if err != nil {
 			return records.Applied{}, err
 		}
 		found = f.Picks(choices)
 		resolved, _ := f.Resolve(found)
-		out.Findings = append(engine.CheckPatterns(f, choices), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
+		out.Findings = append(engine.CheckPatterns(f, choices, views), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
 	}
 	resolved, _ := f.Resolve(found)
 	names := warehouse.Names{} // of a warehouse that is not asked
@@ -123,7 +123,7 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 	if err != nil {
 		return engine.Preview{}, err
 	}
-	choices, err := engine.Choices(ctx, f, src)
+	choices, _, err := engine.Choices(ctx, f, src)
 	if err != nil {
 		return engine.Preview{}, err
 	}
