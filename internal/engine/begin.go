@@ -91,6 +91,9 @@ func (s *session) plan(ctx context.Context) error {
 		t := &logTable{Table: table, copy: warehouse.Copy{Table: table.Table, State: warehouse.Copying, Generation: 1}}
 		var err error
 		if t.plan, t.Table, err = planFor(ctx, s.Feed, table, s.Source, s.Warehouse, s.Keys); err == nil {
+			err = t.known.remember(ctx, s.Feed, table, s.Warehouse)
+		}
+		if err == nil {
 			t.made, err = s.Warehouse.Prepare(ctx, t.target)
 		}
 		if err != nil && !problem.OfTable(err) {

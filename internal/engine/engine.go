@@ -128,6 +128,9 @@ func (r *run) run(ctx context.Context) (err error) {
 	if r.plan, r.Table, err = planFor(ctx, r.Feed, r.Table, r.Source, r.Warehouse, r.Keys); err != nil {
 		return err
 	}
+	if err := r.plan.known.remember(ctx, r.Feed, r.Table, r.Warehouse); err != nil {
+		return err
+	}
 	r.outcome.Target = r.plan.target
 	made, err := r.Warehouse.Prepare(ctx, r.plan.target)
 	if kind, drifted := drift.KindOf(err); drifted {

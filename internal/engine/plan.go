@@ -20,6 +20,8 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
+	spec   feed.Table    // as the feed has it, with what was found out since
+	known  *columnsKnown // nil where the feed does not ask for it
 	find   feed.Find
 	query  source.Query // of the columns that are read
 	shape  *shape.Shape // what becomes of them
@@ -30,11 +32,14 @@ type plan struct {
 }
 
 // makePlan looks the table up at the source and says what its target must be.
-func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, keys shape.Keys) (plan, error) {
+// known is what is remembered of its columns; nil for nothing.
+func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, keys shape.Keys,
+	known *columnsKnown) (plan, error) {
 	table, err := Describe(ctx, src, t)
 	if err != nil {
 		return plan{}, err
 	}
+	t, known = known.withHashed(f, t, table)
 	if t.Find == feed.FindLog {
 		table = table.WithoutGenerated() // the log leaves them out
 	}
@@ -45,7 +50,7 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 		table.Columns[i] = table.Columns[i].AsText()
 	}
-	p := plan{find: t.Find, zone: time.UTC, key: table.Key}
+	p := plan{spec: t, known: known, find: t.Find, zone: time.UTC, key: table.Key}
 	if len(t.Key) > 0 {
 		p.key = t.Key
 	}
@@ -90,12 +95,16 @@ func Describe(ctx context.Context, src source.Source, t feed.Table) (schema.Tabl
 // does not have are then left at the source.
 func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, wh warehouse.Warehouse,
 	keys shape.Keys) (plan, feed.Table, error) {
-	p, err := makePlan(ctx, f, t, src, keys)
+	known, err := knownOf(ctx, f, t, wh)
+	if err != nil {
+		return plan{}, t, err
+	}
+	p, err := makePlan(ctx, f, t, src, keys, known)
 	if err == nil {
 		err = p.called(f, t, wh.Names())
 	}
 	if err != nil || f.Policy(t, drift.Columns) != drift.Ignore {
-		return p, t, err
+		return p, p.spec, err
 	}
 	lacks, err := wh.Lacks(ctx, p.target)
 	if err != nil {
@@ -112,7 +121,7 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 		return p, t, nil
 	}
 	t.Drop = append(slices.Clone(t.Drop), fresh...)
-	p, err = makePlan(ctx, f, t, src, keys)
+	p, err = makePlan(ctx, f, t, src, keys, nil)
 	return p, t, err
 }
 
@@ -290,7 +299,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	}
 	findings = append(findings, checkLog(ctx, f, src, keys)...)
 	for _, t := range f.Tables {
-		p, err := makePlan(ctx, f, t, src, keys)
+		p, err := makePlan(ctx, f, t, src, keys, nil)
 		if err != nil {
 			blocker(t.Table, err)
 			continue
@@ -356,7 +365,7 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.K
 	}
 	var tables []source.Followed
 	for _, t := range f.Followers().Tables {
-		if p, err := makePlan(ctx, f, t, src, keys); err == nil {
+		if p, err := makePlan(ctx, f, t, src, keys, nil); err == nil {
 			x := logTable{plan: p, Table: t}
 			tables = append(tables, x.followed())
 		}

@@ -32,10 +32,18 @@ const previewReads = 1000
 // TakePreview shapes the first rows that the source gives, in no order: whatever the size of
 // the table, few are read.
 func TakePreview(ctx context.Context, w Work, show int) (Preview, error) {
-	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys)
+	var known *columnsKnown
+	var err error
+	if w.Warehouse != nil { // of a feed that has begun: columns that came later are hashed
+		if known, err = knownOf(ctx, w.Feed, w.Table, w.Warehouse); err != nil {
+			return Preview{}, err
+		}
+	}
+	p, err := makePlan(ctx, w.Feed, w.Table, w.Source, w.Keys, known)
 	if err != nil {
 		return Preview{}, err
 	}
+	w.Table = p.spec
 	reads, arrives := p.shape.Reads(), p.shape.Arrives()
 	out := Preview{Before: reads.ColumnNames(), After: arrives.ColumnNames(), Rows: []PreviewRow{}}
 	err = w.Source.Read(ctx, source.Query{Table: reads, Limit: previewReads, RowKey: p.key}, func(b rows.Batch) error {

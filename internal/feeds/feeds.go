@@ -128,13 +128,20 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 		return engine.Preview{}, err
 	}
 	f, _ = f.Resolve(choices)
+	w := engine.Work{Feed: f, Source: src, Keys: r.keysOf(ctx)}
+	if _, err := r.Store.Feed(ctx, f.Name); err == nil {
+		if w.Warehouse, err = r.Databases.Warehouse(ctx, f.Warehouse); err != nil {
+			return engine.Preview{}, err
+		}
+	}
 	t, ok := f.Table(table)
 	if !ok {
 		return engine.Preview{}, problem.Newf(problem.NotFound,
 			"Check the name against the file's tables; write it as schema.table.", "The feed file has no table %q.",
 			table)
 	}
-	return engine.TakePreview(ctx, engine.Work{Feed: f, Table: t, Source: src, Keys: r.keysOf(ctx)}, show)
+	w.Table = t
+	return engine.TakePreview(ctx, w, show)
 }
 
 // Drifts lists what has changed of the structure of a feed's tables, the newest first.

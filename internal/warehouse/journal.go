@@ -33,6 +33,8 @@ type Journal interface {
 	Structure(ctx context.Context, feed, table string) (string, error)
 	// Compared is what was kept of the last comparison with the source; empty for nothing.
 	Compared(ctx context.Context, feed, table string) (string, error)
+	// Columns is what was kept of a table's columns; empty for nothing.
+	Columns(ctx context.Context, feed, table string) (string, error)
 	// LastSweep is when the keys of a table were last compared; zero for never.
 	LastSweep(ctx context.Context, feed, table string) (time.Time, error)
 
@@ -170,6 +172,8 @@ type (
 	Structured struct{ Table, Structure string }
 	// Compared keeps what a comparison of a table with its source has found, as its owner wrote it.
 	Compared struct{ Table, Found string }
+	// Columns keeps which columns of a table are known, as its owner wrote it.
+	Columns struct{ Table, Known string }
 	// Begins notes the position above which rows of a table were brought.
 	Begins struct {
 		Table    string
@@ -211,6 +215,7 @@ func (KeepStructure) entry() {}
 func (Structured) entry()    {}
 func (Compared) entry()      {}
 func (Begins) entry()        {}
+func (Columns) entry()       {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
 func (Swept) entry()         {}

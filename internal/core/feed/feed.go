@@ -124,6 +124,7 @@ type Drift struct {
 	Columns drift.Policy `json:"columns,omitempty" yaml:"columns,omitempty" enum:"follow,hold,ignore" doc:"Of columns that come, go or change their place; hold when left out"`
 	Types   drift.Policy `json:"types,omitempty" yaml:"types,omitempty" enum:"follow,hold" doc:"Of columns of another type; hold when left out"`
 	Keys    drift.Policy `json:"keys,omitempty" yaml:"keys,omitempty" enum:"follow,hold" doc:"Of tables whose key is another; hold when left out"`
+	HashNew string       `json:"hash_new,omitempty" yaml:"hash_new,omitempty" doc:"The key that columns are hashed with which come later, until the feed names them; with columns: follow"`
 }
 
 func (d *Drift) of(k drift.Kind) drift.Policy {
@@ -147,9 +148,29 @@ func (f *Feed) Policy(t Table, k drift.Kind) drift.Policy {
 	return cmp.Or(t.Drift.of(k), f.Drift.of(k), drift.Hold)
 }
 
+// HashNew is the key that columns of a table are hashed with which come later; empty for none.
+func (f *Feed) HashNew(t Table) string {
+	if f.Policy(t, drift.Columns) != drift.Follow {
+		return ""
+	}
+	for _, d := range []*Drift{t.Drift, f.Drift} {
+		if d != nil && d.HashNew != "" {
+			return d.HashNew
+		}
+	}
+	return ""
+}
+
 func (d *Drift) check(at string, fault func(string, string, ...any)) {
 	if d == nil {
 		return
+	}
+	if d.HashNew != "" && !ValidName(d.HashNew) {
+		fault(at+".hash_new", "%q cannot name a key: use lower-case letters, digits and hyphens, beginning with a letter.",
+			d.HashNew)
+	}
+	if d.HashNew != "" && d.Columns != drift.Follow {
+		fault(at+".hash_new", "Columns that come later are brought by columns: follow; write that beside it.")
 	}
 	for _, x := range []struct {
 		name   string

@@ -159,6 +159,9 @@ func (t *Table) Shape() string {
 func (f *Feed) HashKeys() []string {
 	var names []string
 	for _, t := range f.Tables {
+		if key := f.HashNew(t); key != "" {
+			names = append(names, key)
+		}
 		for _, c := range t.Columns {
 			if c.Hash != "" {
 				names = append(names, c.Hash)

@@ -54,6 +54,7 @@ type state struct {
 	structures  map[of]string
 	compared    map[of]string
 	beginnings  map[of]position.Position
+	columns     map[of]string
 }
 
 func newState() state {
@@ -61,14 +62,14 @@ func newState() state {
 		map[of]time.Time{},
 		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
 		map[of]table{}, map[string][]drift.Drift{}, map[of]string{}, map[of]string{},
-		map[of]position.Position{}}
+		map[of]position.Position{}, map[of]string{}}
 }
 
 func (s state) clone() state {
 	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside),
 		maps.Clone(s.sweeps),
 		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting),
-		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings)}
+		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings), maps.Clone(s.columns)}
 }
 
 func (s state) dropStash(at of) {
@@ -173,6 +174,8 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 		s.structures[at(e.Table)] = e.Structure
 	case warehouse.Compared:
 		s.compared[at(e.Table)] = e.Found
+	case warehouse.Columns:
+		s.columns[at(e.Table)] = e.Known
 	case warehouse.Begins:
 		s.beginnings[at(e.Table)] = e.Position
 	case warehouse.Drifted:
@@ -291,6 +294,10 @@ func (j journal) Drifts(_ context.Context, feed string, limit int) ([]drift.Drif
 
 func (j journal) Structure(_ context.Context, feed, table string) (string, error) {
 	return j.see().structures[of{feed, table}], nil
+}
+
+func (j journal) Columns(_ context.Context, feed, table string) (string, error) {
+	return j.see().columns[of{feed, table}], nil
 }
 
 func (j journal) Compared(_ context.Context, feed, table string) (string, error) {

@@ -69,6 +69,9 @@ var migrations = [][]string{
 		// Of tables that are found by comparing both sides.
 		`CREATE TABLE noemata.comparisons (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, found VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
+		// Of tables whose columns are hashed that come later.
+		`CREATE TABLE noemata.columns (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, known VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
 		// Of tables that began in the midst, and of which backfills have brought what was before.
 		`CREATE TABLE noemata.beginnings (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, position VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,

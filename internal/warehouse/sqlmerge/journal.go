@@ -156,6 +156,16 @@ func (j journal) Compared(ctx context.Context, feed, table string) (string, erro
 	return found[0][0].(string), nil
 }
 
+// Columns is what was kept of a table's columns.
+func (j journal) Columns(ctx context.Context, feed, table string) (string, error) {
+	found, err := j.ask(ctx, "columns", "SELECT known FROM noemata.columns WHERE feed = $1 AND source_table = $2", feed,
+		table)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0][0].(string), nil
+}
+
 // LastSweep is when the keys of a table were last compared.
 func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, error) {
 	found, err := j.ask(ctx, "sweeps", "SELECT swept_at FROM noemata.sweeps WHERE feed = $1 AND source_table = $2",
@@ -326,6 +336,21 @@ func (b *Base) note(ctx context.Context, c Conn, feed string, entries []warehous
 	return nil
 }
 
+// kept tells of an entry that is one text of a table where it is kept.
+func kept(entry warehouse.Entry) (list, column, table, text string) {
+	switch e := entry.(type) {
+	case warehouse.Structured:
+		return "structures", "structure", e.Table, e.Structure
+	case warehouse.Compared:
+		return "comparisons", "found", e.Table, e.Found
+	case warehouse.Columns:
+		return "columns", "known", e.Table, e.Known
+	case warehouse.Begins:
+		return "beginnings", "position", e.Table, e.Position.String()
+	}
+	return "", "", "", ""
+}
+
 // keepOf keeps one text of a table, in place of the one before.
 func keepOf(ctx context.Context, c Conn, list, column, feed, table, text string) error {
 	if _, err := c.Exec(ctx, "DELETE FROM noemata."+list+" WHERE feed = $1 AND source_table = $2", feed, table); err != nil {
@@ -348,6 +373,9 @@ func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse
 	exec := func(sql string, args ...any) error {
 		_, err := c.Exec(ctx, sql, args...)
 		return err
+	}
+	if list, column, table, text := kept(entry); list != "" {
+		return keepOf(ctx, c, list, column, feed, table, text)
 	}
 	switch e := entry.(type) {
 	case warehouse.BeginCopy:
@@ -393,12 +421,6 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 	case warehouse.KeepStructure:
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
 			e.Structure)
-	case warehouse.Structured:
-		return keepOf(ctx, c, "structures", "structure", feed, e.Table, e.Structure)
-	case warehouse.Compared:
-		return keepOf(ctx, c, "comparisons", "found", feed, e.Table, e.Found)
-	case warehouse.Begins:
-		return keepOf(ctx, c, "beginnings", "position", feed, e.Table, e.Position.String())
 	case warehouse.Hold:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err
