@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -69,15 +70,24 @@ func (r *run) lowest(ctx context.Context) (lowest string, err error) {
 	c := &committer{run: r, query: q}
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
-		if b.Record.NumRows() > 0 {
+		switch {
+		case b.Record.NumRows() > 0:
 			lowest = c.positionAt(b, 0, false).Value
-		} else if len(b.Aside) > 0 {
+		case len(b.Aside) > 0:
 			lowest = c.positionAt(b, 0, true).Value
+		default:
+			return nil
 		}
-		return nil
+		return errFound
 	})
+	if errors.Is(err, errFound) {
+		err = nil
+	}
 	return lowest, err
 }
+
+// errFound ends the reading of rows of which the first is enough.
+var errFound = errors.New("found")
 
 // backfillable looks the table up on both sides, and tells why it cannot be read again in part.
 func (r *run) backfillable(ctx context.Context) (err error) {
@@ -134,6 +144,12 @@ func (r *run) backfill(ctx context.Context, slice window.Window) error {
 		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s.",
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run, or its target is gone.",
 			r.Table.Table)
+	}
+	// A commit takes the position along to what was read: no slice may go beyond it.
+	if t := r.plan.query.Watermark.Column.Type; position.Compare(position.Position{Value: slice.High},
+		position.Position{Value: r.outcome.To.Position.Value}, t) > 0 {
+		return problem.New(problem.Conflict, "The slice ends beyond the position of "+r.Table.Table+".",
+			"Run the feed until it has come there, or ask for another backfill.")
 	}
 	if err != nil {
 		return err

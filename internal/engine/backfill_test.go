@@ -9,6 +9,7 @@ import (
 
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -79,6 +80,12 @@ func TestABackfillMakesNoRowOlder(t *testing.T) {
 	require.True(t, changed)
 	require.True(t, problem.Is(err, problem.Overtaken), "%v", err)
 	b.equal(table, 20)
+
+	before := "2000-01-01T00:00:00Z"
+	back := position.Position{Value: before}
+	require.NoError(t, b.warehouse.Journal().SetPosition(t.Context(), "circulation", table.Table, &back))
+	_, err = b.engine.Backfill(context.Background(), b.work(table), slices.At(0))
+	require.ErrorContains(t, err, "ends beyond the position")
 }
 
 // What is read again after a drift is also what backfills have brought of before the table began.

@@ -322,7 +322,13 @@ func (c *comparing) settle(ctx context.Context) error {
 	}
 	c.found.Settled = true
 	if has == arrived && c.plan.target.Unique {
-		return c.Warehouse.Journal().Note(ctx, c.Feed.Name, c.entry())
+		w, p, err := c.begin(ctx, false)
+		if err != nil {
+			return err
+		}
+		defer w.Abort()
+		c.entries = []warehouse.Entry{c.entry()}
+		return c.end(ctx, w, p, c.outcome.To.Position)
 	}
 	c.sweeps, c.entries = true, []warehouse.Entry{c.entry()}
 	return c.sweep(ctx)

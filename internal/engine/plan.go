@@ -132,8 +132,13 @@ func (p plan) called(f *feed.Feed, t feed.Table, names warehouse.Names) error {
 		return err
 	}
 	for _, other := range f.Tables {
+		// Of thousands of tables few can be meant, and only those are looked at more closely.
+		alike := other.Target != "" || t.Target != "" || strings.EqualFold(lastPart(other.Table), lastPart(t.Table))
+		if other.Table == t.Table || !alike {
+			continue
+		}
 		target, err := f.TargetOf(other)
-		if other.Table == t.Table || err != nil || names.KeyOf(target) != names.KeyOf(p.target.Name) {
+		if err != nil || names.KeyOf(target) != names.KeyOf(p.target.Name) {
 			continue
 		}
 		return problem.Newf(problem.Invalid, "Give one of them another target.",
@@ -141,6 +146,11 @@ func (p plan) called(f *feed.Feed, t feed.Table, names warehouse.Names) error {
 			t.Table, target.Display(), p.target.Name.Display(), names.Kind)
 	}
 	return nil
+}
+
+// lastPart is what a table is called within its schema, about.
+func lastPart(table string) string {
+	return strings.Trim(table[strings.LastIndexByte(table, '.')+1:], `"`)
 }
 
 // makeShape says what becomes of a table's rows. What names a row must come to the warehouse.

@@ -82,8 +82,8 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 		}
 		if int64(slices.Count) != b.Slices || b.Done >= b.Slices {
 			return problem.Newf(problem.Conflict, fmt.Sprintf("Stop it, and ask for another: noemata backfills stop %d.", b.ID),
-				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another.", b.ID,
-				slices.Count, b.Slices)
+				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another, or the "+
+					"table's position was set back into it.", b.ID, slices.Count, b.Slices)
 		}
 		out, err = w.engine.Backfill(recording, work, slices.At(int(b.Done)))
 		return err

@@ -89,7 +89,7 @@ AND b.state IN ('waiting', 'running')`, feed)
 func (s *Store) BackfillDue(ctx context.Context, feed string) (at time.Time, ok bool, err error) {
 	var next *time.Time
 	err = s.Pool.QueryRow(ctx, `SELECT min(b.next_at) FROM backfills b JOIN feeds f ON f.id = b.feed_id
-WHERE f.name = $1 AND b.state IN ('waiting', 'running')`, feed).Scan(&next)
+WHERE f.name = $1 AND f.state <> 'held' AND b.state IN ('waiting', 'running')`, feed).Scan(&next)
 	if err != nil || next == nil {
 		return at, false, err
 	}
@@ -100,7 +100,7 @@ WHERE f.name = $1 AND b.state IN ('waiting', 'running')`, feed).Scan(&next)
 func (s *Store) BeginSlice(ctx context.Context, feed string) (b records.Backfill, ok bool, err error) {
 	found, err := s.Pool.Query(ctx, `WITH next AS (
     SELECT b.id FROM backfills b JOIN feeds f ON f.id = b.feed_id
-    WHERE f.name = $1 AND b.state IN ('waiting', 'running') AND b.next_at <= now() ORDER BY b.id LIMIT 1
+    WHERE f.name = $1 AND f.state <> 'held' AND b.state IN ('waiting', 'running') AND b.next_at <= now() ORDER BY b.id LIMIT 1
 ), begun AS (
     UPDATE backfills SET state = 'running', started_at = coalesce(started_at, now()) WHERE id = (SELECT id FROM next)
 ) SELECT `+backfillColumns+` WHERE b.id = (SELECT id FROM next)`, feed)
