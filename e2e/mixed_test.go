@@ -107,8 +107,8 @@ target: kept.{table}
 tables:
   - {table: public.desks, find: whole, keep: latest}
 `)
+	require.Zero(t, slots(), "also where it is paused")
 	require.Equal(t, "done", s.finish("mixed").State)
-	require.Zero(t, slots())
 }
 
 // A query at the source goes from the file to the warehouse and back into the file.

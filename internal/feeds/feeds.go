@@ -110,6 +110,9 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	if len(out.Changes) > 0 && !out.New {
 		err = r.reschedule(ctx, f.Name)
 	}
+	if err == nil && old != nil && old.FollowsLog() && !f.FollowsLog() {
+		err = r.unfollow(ctx, f)
+	}
 	return out, err
 }
 
@@ -298,6 +301,31 @@ func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 			fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What),
 			"At the source, drop the replication slot and the publication whose names begin with "+
 				"noemata_: a slot that nobody reads keeps the log for ever.")
+	}
+	return nil
+}
+
+// unfollow has the source keep no more log for a feed of which no table follows it any more. One that is
+// active does so with its next run, which begins when this one has ended.
+func (r *Rules) unfollow(ctx context.Context, f *feed.Feed) error {
+	active, _, _, err := r.Store.Schedule(ctx, f.Name)
+	if err != nil || active {
+		return err
+	}
+	if running, err := r.Store.IsRunning(ctx, f.Name); err != nil || running {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	src, wh, err := r.Databases.Of(ctx, f)
+	if err == nil {
+		err = engine.Unfollow(ctx, f, src, wh)
+	}
+	if err != nil {
+		p := problem.Of(err)
+		return problem.Wrap(err, p.Code,
+			fmt.Sprintf("The feed %s is as the file has it, but its source still keeps the log for it: %s", f.Name, p.What),
+			"Run it once: noemata runs start "+problem.Word(f.Name)+".")
 	}
 	return nil
 }
