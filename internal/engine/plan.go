@@ -20,15 +20,16 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
-	spec   feed.Table    // as the feed has it, with what was found out since
-	known  *columnsKnown // nil where the feed does not ask for it
-	find   feed.Find
-	query  source.Query // of the columns that are read
-	shape  *shape.Shape // what becomes of them
-	target warehouse.Target
-	key    []string       // the target's key, as the source calls it
-	whole  bool           // all columns of the source are read
-	zone   *time.Location // in which a watermark without a zone is written
+	missing error         // that the table lacks a column which the feed names
+	spec    feed.Table    // as the feed has it, with what was found out since
+	known   *columnsKnown // nil where the feed does not ask for it
+	find    feed.Find
+	query   source.Query // of the columns that are read
+	shape   *shape.Shape // what becomes of them
+	target  warehouse.Target
+	key     []string       // the target's key, as the source calls it
+	whole   bool           // all columns of the source are read
+	zone    *time.Location // in which a watermark without a zone is written
 }
 
 // makePlan looks the table up at the source and says what its target must be.
@@ -44,13 +45,11 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		table = table.WithoutGenerated() // the log leaves them out
 	}
 	for _, column := range t.AsText {
-		i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column })
-		if i < 0 {
-			return plan{}, noColumn(t, "as_text", column)
+		if i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column }); i >= 0 {
+			table.Columns[i] = table.Columns[i].AsText()
 		}
-		table.Columns[i] = table.Columns[i].AsText()
 	}
-	p := plan{spec: t, known: known, find: t.Find, zone: time.UTC, key: table.Key}
+	p := plan{spec: t, known: known, missing: shape.Missing(table, t), find: t.Find, zone: time.UTC, key: table.Key}
 	if len(t.Key) > 0 {
 		p.key = t.Key
 	}
@@ -103,8 +102,14 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 	if err == nil {
 		err = p.called(f, t, wh.Names())
 	}
-	if err != nil || f.Policy(t, drift.Columns) != drift.Ignore {
-		return p, p.spec, err
+	if err == nil && p.missing != nil {
+		err = p.renamed(ctx, t, wh)
+	}
+	if err != nil { // without a plan nothing is made fit for the table, whatever a person or a policy asks
+		return plan{}, t, err
+	}
+	if f.Policy(t, drift.Columns) != drift.Ignore {
+		return p, p.spec, nil
 	}
 	lacks, err := wh.Lacks(ctx, p.target)
 	if err != nil {
@@ -123,6 +128,19 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 	t.Drop = append(slices.Clone(t.Drop), fresh...)
 	p, err = makePlan(ctx, f, t, src, keys, nil)
 	return p, t, err
+}
+
+// renamed tells that a column may have another name now, where one is gone that the feed names, and
+// others came: what was hidden would be seen under another name. One that is only gone is in nobody's way.
+func (p plan) renamed(ctx context.Context, t feed.Table, wh warehouse.Warehouse) error {
+	lacks, err := wh.Lacks(ctx, p.target)
+	if err != nil || len(lacks) == 0 {
+		return err
+	}
+	return problem.Newf(problem.Held,
+		"If a column was renamed, name it in the feed as it is called now; else take the one that is gone out of the feed.",
+		"%s And the target lacks %s: if that is the one that is gone, under another name, the feed does not say what is to "+
+			"become of it.", problem.Of(p.missing).What, strings.Join(lacks, ", "))
 }
 
 // called makes sure that the warehouse tells the target, its columns, and the targets of the feed's
@@ -316,6 +334,10 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		}
 		if err := p.called(f, t, wh.Names()); err != nil {
 			blocker(t.Table, err)
+			continue
+		}
+		if p.missing != nil && !t.OfPattern() {
+			blocker(t.Table, p.missing)
 			continue
 		}
 		if err := wh.MayWrite(ctx, p.target); err != nil {

@@ -43,6 +43,9 @@ func TakePreview(ctx context.Context, w Work, show int) (Preview, error) {
 	if err != nil {
 		return Preview{}, err
 	}
+	if p.missing != nil && !w.Table.OfPattern() {
+		return Preview{}, p.missing
+	}
 	w.Table = p.spec
 	reads, arrives := p.shape.Reads(), p.shape.Arrives()
 	out := Preview{Before: reads.ColumnNames(), After: arrives.ColumnNames(), Rows: []PreviewRow{}}

@@ -116,6 +116,8 @@ type Table struct {
 	Sweep     string               `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
 	AsText    []string             `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
 	PageRows  int64                `json:"page_rows,omitempty" yaml:"page_rows,omitempty" minimum:"1" doc:"How many rows one query of the source reads at most"`
+
+	ofPattern bool // it is one of those that a pattern stands for
 }
 
 // Drift says what becomes of a table whose structure changes at the source.

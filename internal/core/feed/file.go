@@ -171,6 +171,9 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 	var names []string
 	for i := range into.NumField() {
 		name, _, _ := strings.Cut(into.Type().Field(i).Tag.Get("yaml"), ",")
+		if !into.Type().Field(i).IsExported() {
+			name = "\x00" // no field of a file
+		}
 		names = append(names, name)
 	}
 	// What is to become of a column is never left open: an empty field would let it pass as it is.
@@ -182,7 +185,8 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 		field := slices.Index(names, key.Value)
 		switch {
 		case field < 0:
-			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, names))
+			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, slices.DeleteFunc(slices.Clone(names),
+				func(n string) bool { return n == "\x00" })))
 		case seen[key.Value]:
 			r.fault(key.Line, at, "The field is given twice.")
 		case strict && value.Tag == "!!null" && into.Field(field).Type() != reflect.TypeFor[Mask]():

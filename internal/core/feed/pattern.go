@@ -17,6 +17,10 @@ func (t *Table) IsPattern() bool {
 	return strings.ContainsAny(t.Table, "*?") && !strings.Contains(t.Table, `"`)
 }
 
+// OfPattern tells whether the table is one of those that a pattern stands for. It need not have each
+// column that the pattern names.
+func (t *Table) OfPattern() bool { return t.ofPattern }
+
 // HasPatterns tells whether the feed has a pattern.
 func (f *Feed) HasPatterns() bool {
 	return slices.ContainsFunc(f.Tables, func(t Table) bool { return t.IsPattern() })
@@ -101,7 +105,7 @@ func (f *Feed) Resolve(tables []schema.Name) (*Feed, []Match) {
 			}
 			taken[name] = true
 			one := t
-			one.Table, one.Except = name.Display(), nil
+			one.Table, one.Except, one.ofPattern = name.Display(), nil, true
 			m.Tables = append(m.Tables, name)
 			out.Tables = append(out.Tables, one)
 		}

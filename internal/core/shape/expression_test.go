@@ -121,7 +121,6 @@ func TestRowsThatCannotBeToldOf(t *testing.T) {
 
 func TestWhatCannotBeDone(t *testing.T) {
 	for says, treatment := range map[string]map[string]feed.Treatment{
-		"has no column \"nothing\"":           {"nothing": {Drop: true}},
 		"without losing something":            {"paid_at": {Type: "date"}},
 		"is not a type":                       {"email": {Type: "words"}},
 		"it is for texts":                     {"amount": {Mask: feed.MaskKeepLast, Count: 2}},
@@ -135,6 +134,12 @@ func TestWhatCannotBeDone(t *testing.T) {
 	} {
 		_, err := Compile(payments, feed.Table{Table: "public.payments", Columns: treatment}, []string{"id"}, keyOf)
 		require.ErrorContains(t, err, says)
+	}
+	for _, spec := range []feed.Table{{Drop: []string{"nothing"}}, {Only: []string{"id", "nothing"}}, {AsText: []string{"nothing"}},
+		{Columns: map[string]feed.Treatment{"nothing": {Drop: true}}}} {
+		require.ErrorContains(t, Missing(payments, spec), `has no column "nothing"`)
+		_, err := Compile(payments, spec, []string{"id"}, keyOf)
+		require.NoError(t, err, "what is left out, or treated, need not be there")
 	}
 }
 

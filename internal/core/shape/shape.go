@@ -71,9 +71,6 @@ type Keys func(name string) ([]byte, error)
 // Compile makes the shape of a table whose rows are named by a key.
 func Compile(table schema.Table, spec feed.Table, key []string, keys Keys) (*Shape, error) {
 	s := &Shape{spec: spec, plain: !spec.Shaped()}
-	if err := known(table, spec); err != nil {
-		return nil, err
-	}
 	c := compiler{table: table, spec: spec, keys: keys, used: map[string]bool{},
 		hashKeys: map[string][]byte{}}
 	for _, name := range slices.Concat(key, table.Key) { // rows are read in the order of the latter
@@ -119,8 +116,9 @@ func Compile(table schema.Table, spec feed.Table, key []string, keys Keys) (*Sha
 	return s, s.clash()
 }
 
-// known tells whether the table has all columns that its treatment names.
-func known(table schema.Table, spec feed.Table) error {
+// Missing tells that the table lacks a column that its treatment names; nil where it has them all.
+// What a shape leaves out, or treats, it need not have: the source may have dropped it.
+func Missing(table schema.Table, spec feed.Table) error {
 	check := func(field string, names ...string) error {
 		for _, name := range names {
 			if _, ok := table.Column(name); !ok {
@@ -134,6 +132,9 @@ func known(table schema.Table, spec feed.Table) error {
 		return err
 	}
 	if err := check("only", spec.Only...); err != nil {
+		return err
+	}
+	if err := check("as_text", spec.AsText...); err != nil {
 		return err
 	}
 	for _, name := range sorted(spec.Columns) {

@@ -465,6 +465,12 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 				"The table is partitioned: what is attached with rows, detached, dropped or emptied by itself is not told in "+
 					"the log. The next run notices it, and holds the table.")
 		}
+		if !t.Whole && version >= 150000 {
+			add(problem.Warning, name, "To let them: ALTER TABLE "+table+" DROP COLUMN … CASCADE; then the table is copied again, by itself "+
+				"with drift: {tables: follow}. Or have the feed bring all columns.",
+				"The publication lists the columns that the feed brings, and the server does not let anybody drop or retype a "+
+					"listed column.")
+		}
 		if !t.Whole && version < 150000 {
 			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.",
 				"Columns that the feed drops are sent by this server all the same, and thrown away here.")
