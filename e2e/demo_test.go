@@ -26,7 +26,7 @@ func TestDemoCheck(t *testing.T) {
 	}
 	out, code := check()
 	require.Zero(t, code, out)
-	require.Regexp(t, `Equal: \d+ rows of 15 tables are the same on both sides, every value of every row\.`, out)
+	require.Regexp(t, `Equal: \d+ rows of 16 tables are the same on both sides, every value of every row\.`, out)
 
 	lake, err := sql.Open("duckdb", filepath.Join(dir, "service", "warehouses", "lake.duckdb"))
 	require.NoError(t, err)
