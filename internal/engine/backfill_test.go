@@ -35,6 +35,7 @@ func (b *workbench) backfill(table feed.Table, r window.Range) (sum rows.Books) 
 // Whatever the watermark's type and the keep, a past that a table began without comes in slices,
 // once, and again is nothing.
 func TestAPastIsBroughtInSlices(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		for i, x := range []struct{ kind, value, slice string }{
 			{"timestamptz", "'2026-01-01Z'::timestamptz + i / 3 * interval '1 day'", "1mo"},

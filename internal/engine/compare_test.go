@@ -88,6 +88,7 @@ func TestTablesAreCompared(t *testing.T) {
 
 // Whatever a table's types are, rows are told from others by the source as they are by what came.
 func TestEveryTypeIsCompared(t *testing.T) {
+	raceless(t)
 	b := newWorkbench(t, "duckdb")
 	b.exec(extremes)
 	table := feed.Table{Table: "public.extremes", Find: feed.FindCompare, Keep: feed.KeepLatest, PageRows: 2}
@@ -145,6 +146,7 @@ func TestAViewIsCompared(t *testing.T) {
 // A table that is found otherwise from now on loses no row by it: what was open when it was read whole,
 // or compared, has a lower watermark than the moment of the reading.
 func TestAnotherFindLosesNothing(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, n int, at timestamptz NOT NULL DEFAULT clock_timestamp());
 			INSERT INTO loans SELECT i, 0 FROM generate_series(1, 20) i`)

@@ -562,6 +562,7 @@ func TestAStructureThatChangesHoldsItsTableAlone(t *testing.T) {
 // Of many tables that change at once each is held for its own reason, once, and the others go
 // on in the same run.
 func TestEachTableIsHeldForItsOwnReason(t *testing.T) {
+	raceless(t)
 	changes := map[int]struct{ alter, says string }{
 		2: {"ALTER TABLE %s ADD COLUMN seen date, ADD COLUMN place text", "It lacks seen, place"},
 		3: {"ALTER TABLE %s DROP COLUMN note", ""},
@@ -618,6 +619,7 @@ func TestEachTableIsHeldForItsOwnReason(t *testing.T) {
 // With another key a history begins its rows anew, and what is flagged or current is equal
 // to the source again, in every keep.
 func TestAnotherKeyIsNoticedInEveryKeep(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text NOT NULL); INSERT INTO loans VALUES (1, 'C1'), ` +
 			`(2, 'C2'); CREATE TABLE holds (id int PRIMARY KEY)`)
@@ -834,6 +836,7 @@ func TestASlotThatIsStillInUseIsWaitedFor(t *testing.T) {
 
 // A keep that is changed takes the table along, as far as it can.
 func TestAKeepThatIsChangedTakesTheTableAlong(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed'), (2, ` +
 			`'placed')`)

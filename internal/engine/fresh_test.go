@@ -17,6 +17,7 @@ import (
 // Columns that come later arrive hashed, by whatever find, also when they are renamed or the table is
 // copied again, until the feed names them.
 func TestColumnsThatComeLaterAreHashed(t *testing.T) {
+	raceless(t)
 	for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare} {
 		for _, kind := range []string{"duckdb", "postgresql"} {
 			t.Run(fmt.Sprintf("%s/%s", find, kind), func(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 // Pages are cut within rows of one watermark, so the key decides where the next one
 // begins: whatever its type, no row is lost and none comes twice.
 func TestPagesCutByKeysOfEveryType(t *testing.T) {
+	raceless(t)
 	b := newWorkbench(t, duckdb.Kind)
 	b.exec(`CREATE TYPE medium AS ENUM ('map', 'book', 'film', 'score'); CREATE DOMAIN shelfmark AS varchar(30)`)
 	for i, key := range []struct{ kind, value string }{
@@ -81,6 +82,7 @@ func TestPagesCutByKeysOfEveryType(t *testing.T) {
 }
 
 func TestWatermarksOfEveryType(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		for i, w := range []struct{ kind, value, later string }{
 			{"smallint", "i", "2000"},

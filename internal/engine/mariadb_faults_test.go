@@ -288,6 +288,7 @@ CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_cop
 
 // Each reason that a source cannot be used is told as what it is.
 func TestMariaDBConnectionProblems(t *testing.T) {
+	raceless(t)
 	settings, db := testkit.MariaDatabase(t)
 	try := func(change func(*connection.Settings)) error {
 		s := settings

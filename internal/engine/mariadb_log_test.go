@@ -34,6 +34,7 @@ func (b *mariaBench) session(statements ...string) {
 // Texts are read in the character set that they had when they were written, whatever the
 // table has by now: the log tells it with each event.
 func TestMariaDBCharacterSetsOfTheLog(t *testing.T) {
+	raceless(t)
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec("CREATE TABLE titles (id int PRIMARY KEY, title varchar(40)) CHARACTER SET latin1; INSERT INTO " +
 			"titles VALUES (1, 'é')")

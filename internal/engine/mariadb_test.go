@@ -85,6 +85,7 @@ INSERT INTO extremes (id, c_tiny, c_utiny, c_small, c_usmall, c_medium, c_umediu
 // A value is, to the byte, the same whether a query by watermark, a copy or the log has
 // brought it.
 func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
+	raceless(t)
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		b.exec(mariaExtremes)
 		b.exec(`CREATE TABLE copied LIKE extremes`)

@@ -17,6 +17,7 @@ import (
 // A column that the feed hides, or leaves at the source, may go without being missed. One that goes while
 // another comes may have been renamed: then nothing is brought under the new name.
 func TestColumnsThatTheFeedNamesMayGo(t *testing.T) {
+	raceless(t)
 	for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare, feed.FindWhole} {
 		t.Run(string(find), func(t *testing.T) {
 			b := newWorkbench(t, "duckdb")

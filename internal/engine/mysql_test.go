@@ -30,6 +30,7 @@ func newMySQLBench(t testing.TB, kind string) *mariaBench {
 
 // Whatever the find, what was changed in MySQL is in the warehouse.
 func TestMySQLInEveryFindAndKeep(t *testing.T) {
+	raceless(t)
 	for i, kind := range []string{"duckdb", "postgresql"} {
 		b := newMySQLBench(t, kind)
 		for _, x := range []struct {
@@ -71,6 +72,7 @@ func TestMySQLInEveryFindAndKeep(t *testing.T) {
 
 // Every type comes as from MariaDB, at its edges.
 func TestEveryMySQLType(t *testing.T) {
+	raceless(t)
 	onEachMySQL(t, func(t *testing.T, b *mariaBench) {
 		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; ` + mysqlTypes)
 		for _, find := range []feed.Find{feed.FindWatermark, feed.FindCompare} {

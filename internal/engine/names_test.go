@@ -14,6 +14,7 @@ import (
 // Names that a warehouse does not tell apart, or cuts, are found before anything is written, each
 // with what to do; what is done then works.
 func TestNamesThatAWarehouseDoesNotTell(t *testing.T) {
+	raceless(t)
 	refused := func(t *testing.T, b *workbench, tables []feed.Table, at int, says, remedy string) {
 		t.Helper()
 		w := b.work(tables[at])

@@ -1,6 +1,8 @@
 package engine_test
 
 import (
+	"math/rand/v2"
+	"os"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -13,6 +15,7 @@ import (
 // What becomes of a partition as a whole is in no log: it is noticed, and the table held or copied
 // again, while the routine of new partitions and of upkeep is none of it.
 func TestPartitionsThatComeAndGo(t *testing.T) {
+	raceless(t)
 	for _, x := range []struct{ name, sql, says string }{
 		{"a new one", "CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
 		{"a new one with rows in one transaction", "BEGIN; CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); " +
@@ -33,6 +36,10 @@ func TestPartitionsThatComeAndGo(t *testing.T) {
 		{"one is emptied", "TRUNCATE visits_a", went},
 		{"one is emptied and filled", "TRUNCATE visits_a; INSERT INTO visits VALUES ('A', 77, now())", went},
 	} {
+		// Half of the cases each time, others each time; all of them in the long form.
+		if os.Getenv("NOEMATA_TORTURE") == "" && rand.IntN(2) == 0 {
+			continue
+		}
 		t.Run(x.name, func(t *testing.T) {
 			b := newWorkbench(t, "duckdb")
 			b.exec(`CREATE TABLE visits (branch text, n int, at timestamptz, PRIMARY KEY (branch, n)) PARTITION BY LIST (branch);

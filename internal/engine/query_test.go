@@ -28,6 +28,7 @@ func daily(find feed.Find, from string) feed.Table {
 
 // A query is kept like a table, by watermark, whole and by comparing, with a shape and with deletes.
 func TestAQueryIsATable(t *testing.T) {
+	raceless(t)
 	check := func(t *testing.T, b *workbench, exec func(string), from string) {
 		for _, find := range []feed.Find{feed.FindWatermark, feed.FindCompare, feed.FindWhole} {
 			b.feed.Name = "f-" + string(find)
@@ -62,6 +63,7 @@ func TestAQueryIsATable(t *testing.T) {
 
 // A query gives every type as a table does.
 func TestAQueryOfEveryType(t *testing.T) {
+	raceless(t)
 	b := newWorkbench(t, "duckdb")
 	b.exec(extremes)
 	of := feed.Table{Table: "public.extremes", Find: feed.FindWhole, Keep: feed.KeepLatest, Key: []string{"id"}}

@@ -235,6 +235,7 @@ func TestAShapedFeedFollowsTheLog(t *testing.T) {
 }
 
 func TestAShapedFeedByWatermark(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		p := newPayments(b, "p_latest", "p_soft", "p_history", "p_whole", "p_replace", "p_compare")
 		tables := map[string]feed.Table{}
@@ -343,6 +344,7 @@ func TestAShapedFeedFollowsMariaDB(t *testing.T) {
 // A key that is hashed stands in no position and no statement: pages end where the watermark
 // changes, and copies are cut otherwise.
 func TestAHashedKeyStandsNowhere(t *testing.T) {
+	raceless(t)
 	var said strings.Builder
 	var mu sync.Mutex
 	ctx := statement.With(context.Background(), func(s statement.Statement) {
