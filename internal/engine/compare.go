@@ -2,8 +2,12 @@ package engine
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -41,9 +45,12 @@ type compared struct {
 // ranged is one range of keys: up to and with one, after that of the range before.
 type ranged struct {
 	UpTo    []string `json:"up_to,omitempty"`
-	Known   bool     `json:"known"` // its rows have come, and Digest is theirs
+	Known   bool     `json:"known"` // its rows have come, and Tag is of their digest
 	Arrived int64    `json:"arrived"`
-	source.Digest
+	Count   int64    `json:"rows"`
+	Tag     string   `json:"tag"`
+
+	source.Digest `json:"-"` // of the rows that have come so far
 }
 
 var errNoDigest = errors.New("the source has told a row without its digest")
@@ -52,6 +59,7 @@ var errNoDigest = errors.New("the source has told a row without its digest")
 type comparing struct {
 	*committer
 	found   compared
+	key     []byte // of the tags; nil where the feed hides no column
 	changed bool
 }
 
@@ -96,6 +104,11 @@ func (c *comparing) recall(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if c.plan.spec.Hides() {
+		if c.key, err = c.Keys(feed.ComparisonKey); err != nil {
+			return err
+		}
+	}
 	structure := structureOf(c.plan).layout()
 	if text != "" && !c.outcome.To.Position.IsZero() {
 		if err := json.Unmarshal([]byte(text), &c.found); err != nil {
@@ -138,7 +151,7 @@ func (c *comparing) tell(ctx context.Context) error {
 		}
 		for i, at := range group {
 			x := &c.found.Ranges[at]
-			x.Known = x.Digest == digests[i]
+			x.Known = x.Tag == c.tag(digests[i])
 			looked += digests[i].Rows
 		}
 		c.Progress(Progress{Phase: "comparing", Read: looked, Position: c.outcome.To.Position})
@@ -150,7 +163,7 @@ func (c *comparing) tell(ctx context.Context) error {
 func (c *comparing) rowsOf(which func(ranged) bool) (n int64) {
 	for _, x := range c.found.Ranges {
 		if which(x) {
-			n += x.Rows
+			n += x.Count
 		}
 	}
 	return n
@@ -207,8 +220,7 @@ func (c *comparing) readRange(ctx context.Context, i int, keys source.KeyRange, 
 			if last == nil || made.Rows < most {
 				return nil
 			}
-			made.UpTo, made.Known = last, true
-			c.found.Ranges = slices.Insert(c.found.Ranges, i, made)
+			c.found.Ranges = slices.Insert(c.found.Ranges, i, c.closed(made, last))
 			i, made = i+1, ranged{}
 			if c.pending >= CommitRows {
 				return c.commitAll(ctx)
@@ -220,8 +232,7 @@ func (c *comparing) readRange(ctx context.Context, i int, keys source.KeyRange, 
 			return i, err
 		case q.Limit > 0 && read >= q.Limit && last != nil:
 			if made.Rows > 0 {
-				made.UpTo, made.Known = last, true
-				c.found.Ranges = slices.Insert(c.found.Ranges, i, made)
+				c.found.Ranges = slices.Insert(c.found.Ranges, i, c.closed(made, last))
 				i++
 			}
 			keys.After = last
@@ -231,10 +242,27 @@ func (c *comparing) readRange(ctx context.Context, i int, keys source.KeyRange, 
 			c.found.Ranges = slices.Delete(c.found.Ranges, i, i+1)
 			return i - 1, nil
 		}
-		made.UpTo, made.Known = keys.UpTo, true
-		c.found.Ranges[i] = made
+		c.found.Ranges[i] = c.closed(made, keys.UpTo)
 		return i, nil
 	}
+}
+
+// closed is a range whose rows have all come, up to a key.
+func (c *comparing) closed(x ranged, upTo []string) ranged {
+	x.UpTo, x.Known, x.Count, x.Tag = upTo, true, x.Rows, c.tag(x.Digest)
+	return x
+}
+
+// tag is what is kept of a digest. Where the feed hides columns it is keyed: of a range of few rows a bare
+// digest would let values be guessed.
+func (c *comparing) tag(d source.Digest) string {
+	text := fmt.Sprintf("%d %016x%016x", d.Rows, d.Halves[0], d.Halves[1])
+	if c.key == nil {
+		return text
+	}
+	mac := hmac.New(sha256.New, c.key)
+	mac.Write([]byte(text))
+	return hex.EncodeToString(mac.Sum(nil))
 }
 
 // came writes rows that were read, and adds them to their range.

@@ -12,30 +12,33 @@ import (
 	"noemata/internal/core/feed"
 )
 
+// partCases are what becomes of partitions, and what is said of it; empty for nothing.
+var partCases = []struct{ name, sql, says string }{
+	{"a new one", "CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
+	{"a new one with rows in one transaction", "BEGIN; CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); " +
+		"INSERT INTO visits VALUES ('C', 1, now()); COMMIT", ""},
+	{"an empty one is attached", "CREATE TABLE visits_c (LIKE visits); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES " +
+		"IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
+	{"upkeep", "VACUUM FULL visits_a", ""},
+	{"one with rows is attached", "CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES ('C', 1, '2025-01-01Z'); " +
+		"ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C')", came},
+	{"one with rows is attached in its transaction", "BEGIN; CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES " +
+		"('C', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C'); COMMIT",
+		came},
+	{"a parted one is attached", "CREATE TABLE visits_cd (LIKE visits) PARTITION BY LIST (branch); CREATE TABLE visits_d PARTITION " +
+		"OF visits_cd FOR VALUES IN ('D'); INSERT INTO visits_cd VALUES ('D', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH " +
+		"PARTITION visits_cd FOR VALUES IN ('C', 'D')", came},
+	{"one is detached", "ALTER TABLE visits DETACH PARTITION visits_a", went},
+	{"one is dropped", "DROP TABLE visits_a", went},
+	{"one is emptied", "TRUNCATE visits_a", went},
+	{"one is emptied and filled", "TRUNCATE visits_a; INSERT INTO visits VALUES ('A', 77, now())", went},
+}
+
 // What becomes of a partition as a whole is in no log: it is noticed, and the table held or copied
 // again, while the routine of new partitions and of upkeep is none of it.
 func TestPartitionsThatComeAndGo(t *testing.T) {
 	raceless(t)
-	for _, x := range []struct{ name, sql, says string }{
-		{"a new one", "CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
-		{"a new one with rows in one transaction", "BEGIN; CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); " +
-			"INSERT INTO visits VALUES ('C', 1, now()); COMMIT", ""},
-		{"an empty one is attached", "CREATE TABLE visits_c (LIKE visits); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES " +
-			"IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
-		{"upkeep", "VACUUM FULL visits_a", ""},
-		{"one with rows is attached", "CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES ('C', 1, '2025-01-01Z'); " +
-			"ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C')", came},
-		{"one with rows is attached in its transaction", "BEGIN; CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES " +
-			"('C', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C'); COMMIT",
-			came},
-		{"a parted one is attached", "CREATE TABLE visits_cd (LIKE visits) PARTITION BY LIST (branch); CREATE TABLE visits_d PARTITION " +
-			"OF visits_cd FOR VALUES IN ('D'); INSERT INTO visits_cd VALUES ('D', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH " +
-			"PARTITION visits_cd FOR VALUES IN ('C', 'D')", came},
-		{"one is detached", "ALTER TABLE visits DETACH PARTITION visits_a", went},
-		{"one is dropped", "DROP TABLE visits_a", went},
-		{"one is emptied", "TRUNCATE visits_a", went},
-		{"one is emptied and filled", "TRUNCATE visits_a; INSERT INTO visits VALUES ('A', 77, now())", went},
-	} {
+	for _, x := range partCases {
 		// Half of the cases each time, others each time; all of them in the long form.
 		if os.Getenv("NOEMATA_TORTURE") == "" && rand.IntN(2) == 0 {
 			continue

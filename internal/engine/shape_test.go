@@ -285,6 +285,9 @@ func TestAShapedFeedByWatermark(t *testing.T) {
 				p.change(round%3 == 1)
 			}
 		}
+		found := testkit.SQL(t, b.warehouse, "SELECT found FROM noemata.comparisons")
+		require.Len(t, found, 1)
+		require.NotRegexp(t, `"tag":"\d+ `, found[0][0], "a bare digest of few rows would let values be guessed")
 		require.NotEmpty(t, p.must("p_latest"))
 		require.Positive(t, filtered, "rows that were never there are not deleted, nor unchanged")
 		p.hidden()

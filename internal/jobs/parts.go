@@ -19,7 +19,7 @@ import (
 )
 
 // A feed may have two parts: tables that follow the log, and others that are read when they are
-// due. A run works on both at once, and neither waits for the other.
+// due. A run works on both at once: what follows goes on while the others are read.
 
 // scheduledRun has been asked for by a feed's schedule.
 const scheduledRun = "schedule"
@@ -64,23 +64,24 @@ func (w *feedWork) parts(ctx context.Context, until <-chan struct{}) (rows.Books
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		readErr = problem.Guarded(func() (err error) {
-			if next.IsZero() {
+		if next.IsZero() {
+			readErr = problem.Guarded(func() (err error) {
 				books, err = w.readAll(ctx, others)
-				next, _ = others.NextRead(time.Now())
-			}
-			go func() {
-				defer close(over)
-				w.wait(ctx, until, next)
-			}()
-			_, follows := w.feed.Fresh()
-			if !follows || !w.scheduled { // its backfills have runs of their own
 				return err
-			}
-			again, backfillErr := w.backfill(ctx, over)
-			books = books.Add(again)
-			return cmp.Or(err, backfillErr)
-		})()
+			})()
+			next, _ = others.NextRead(time.Now())
+		}
+		go func() {
+			defer close(over)
+			w.wait(ctx, until, next)
+		}()
+		if _, follows := w.feed.Fresh(); follows && w.scheduled { // else its backfills have runs of their own
+			readErr = cmp.Or(readErr, problem.Guarded(func() error {
+				again, err := w.backfill(ctx, over)
+				books = books.Add(again)
+				return err
+			})())
+		}
 	}()
 	enough := make(chan struct{})
 	go func() {

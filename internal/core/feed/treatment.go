@@ -109,6 +109,19 @@ func (t Treatment) Private() bool {
 	return t.Drop || t.Hash != "" || t.Mask != "" || t.Keep != nil && !*t.Keep
 }
 
+// ComparisonKey names the key of what is kept of comparisons of tables whose columns the feed hides.
+const ComparisonKey = "comparisons"
+
+// Hides tells whether columns that are read must not be seen in the clear.
+func (t *Table) Hides() bool {
+	for _, c := range t.Columns {
+		if c.Private() && !c.Drop {
+			return true
+		}
+	}
+	return false
+}
+
 // Dropped tells whether a column is left at the source.
 func (t *Table) Dropped(column string) bool {
 	return slices.Contains(t.Drop, column) || t.Columns[column].Drop ||
@@ -159,6 +172,9 @@ func (t *Table) Shape() string {
 func (f *Feed) HashKeys() []string {
 	var names []string
 	for _, t := range f.Tables {
+		if t.Find == FindCompare && t.Hides() {
+			names = append(names, ComparisonKey)
+		}
 		if key := f.HashNew(t); key != "" {
 			names = append(names, key)
 		}
