@@ -121,7 +121,8 @@ func TestABackfillWaitsForAPerson(t *testing.T) {
 	require.NotZero(t, code)
 	require.Contains(t, out, "has ended: it is done")
 
-	out = s.must("backfill", "visits", "public.visits", "--from", "2026-02-01T00:00:00Z", "--to", "2026-02-05T00:00:00Z", "--wait")
+	out = s.must("backfill", "visits", "public.visits", "--from", "2026-02-01T00:00:00Z", "--to",
+		"2026-02-05T00:00:00Z", "--wait")
 	require.Contains(t, out, "100 read, 0 inserted, 0 updated, 100 unchanged")
 }
 

@@ -161,8 +161,10 @@ func TestADiffTellsWhatFollows(t *testing.T) {
 	tells("find: whole", "find: compare", "Its changes are found by compare, no more by whole")
 	tells("- table: public.loans\n", "- table: public.loans\n    drop: [at]\n", "at is brought no more")
 	tells("- table: public.loans\n", "- table: public.loans\n    where: id > 5\n", "copies the table (100 rows) again")
-	tells("- table: public.fees\n", "- table: public.fees\n    where: id > 5\n", "is held until its rows (1 row) are read again",
+	tells("- table: public.fees\n", "- table: public.fees\n    where: id > 5\n",
+		"is held until its rows (1 row) are read again",
 		"noemata positions clear mixed public.fees")
 	tells("- table: public.fees\n", "- table: public.fees\n    target: kept.other\n", "Its target is kept.other")
-	tells("- table: public.fees\n", "- table: public.fines\n", "New in the feed", "It leaves the feed. Its target kept.fees (1 row) stays")
+	tells("- table: public.fees\n", "- table: public.fines\n", "New in the feed",
+		"It leaves the feed. Its target kept.fees (1 row) stays")
 }

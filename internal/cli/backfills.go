@@ -30,10 +30,12 @@ func (a *app) backfillCommand() *cobra.Command {
 				}
 			}
 			if b.State == "done" {
-				return a.say(cmd, b, "Backfill %d of %s is done: %s read, %s inserted, %s updated, %s unchanged.", b.ID, b.Table,
+				return a.say(cmd, b, "Backfill %d of %s is done: %s read, %s inserted, %s updated, %s unchanged.",
+					b.ID, b.Table,
 					number(b.Books.Read), number(b.Books.Inserted), number(b.Books.Updated), number(b.Books.Unchanged))
 			}
-			return a.say(cmd, b, "Backfill %d of %s reads from %s to %s, in %s. See noemata backfills list %s.", b.ID, b.Table,
+			return a.say(cmd, b, "Backfill %d of %s reads from %s to %s, in %s. See noemata backfills list %s.", b.ID,
+				b.Table,
 				b.From, b.To, plural(int(b.Slices), "slice"), problem.Word(b.Feed))
 		})}
 	c.Flags().StringVar(&r.From, "from", "", "the first watermark that counts (that of the table's first row)")

@@ -171,7 +171,8 @@ func New(version string, demo Demo) *cobra.Command {
 	root.AddCommand(a.serveCommand(), demoCommand(demo), a.signInCommand(), a.aboutCommand(), a.openAPICommand(),
 		a.tokensCommand(), a.keysCommand(),
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
-		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(), a.proveCommand(), a.sampleCommand(),
+		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
+		a.proveCommand(), a.sampleCommand(),
 		a.versionsCommand())
 	return root
 }

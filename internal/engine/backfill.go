@@ -57,7 +57,8 @@ func PlanBackfill(ctx context.Context, w Work, asked window.Range) (window.Range
 	}
 	slices, err := asked.Cut(t)
 	if err != nil {
-		err = problem.Wrap(err, problem.Invalid, strings.ToUpper(err.Error()[:1])+err.Error()[1:]+".", "Correct the range, or its slices.")
+		err = problem.Wrap(err, problem.Invalid, strings.ToUpper(err.Error()[:1])+err.Error()[1:]+".",
+			"Correct the range, or its slices.")
 	}
 	return asked, slices, err
 }
@@ -94,7 +95,8 @@ func (r *run) backfillable(ctx context.Context) (err error) {
 	switch r.Table.Find {
 	case feed.FindWatermark:
 	case feed.FindLog:
-		return problem.New(problem.Conflict, "The table "+r.Table.Table+" follows the log, which has brought every change.",
+		return problem.New(problem.Conflict, "The table "+r.Table.Table+" follows the log, which has brought every "+
+			"change.",
 			"To have all its rows again: "+problem.Of(named(problem.New(problem.Held, "", copyRemedy), r.Feed.Name,
 				r.Table.Table)).Remedy)
 	default:

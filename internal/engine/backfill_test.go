@@ -53,7 +53,8 @@ func TestAPastIsBroughtInSlices(t *testing.T) {
 			require.Equal(t, rows.Books{}, b.bring(table).Books)
 			newest := window.Range{Slice: x.slice, Newest: true}
 			require.Equal(t, rows.Books{Read: 200, Inserted: 200}, b.backfill(table, newest), name)
-			require.Equal(t, rows.Books{Read: 200, Unchanged: 200}, b.backfill(table, window.Range{Slice: x.slice}), name)
+			require.Equal(t, rows.Books{Read: 200, Unchanged: 200}, b.backfill(table, window.Range{Slice: x.slice}),
+				name)
 			b.equal(table, 200)
 		}
 	})

@@ -20,14 +20,14 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// A table with neither a log nor a watermark is compared: the source digests its rows by ranges of
-// the key, and what it says is compared with the digests of the rows that came before, which the
-// warehouse keeps. Ranges that differ are read, and the digests that are kept for them are those of
-// the very rows that came, so that nothing can change in between unseen. Memory holds some thousand ranges, however large
-// the table is.
+// A table with neither a log nor a watermark is compared: the source digests its rows by ranges of the
+// key, and what it says is compared with the digests of the rows that came before, which the warehouse
+// keeps. Ranges that differ are read, and the digests that are kept for them are those of the very rows
+// that came, so that nothing can change in between unseen. Memory holds some thousand ranges, however
+// large the table is.
 //
-// Rows that are gone leave their range with fewer rows. When all ranges have been read that differ,
-// the target has every key of the source; it has others if it has more, and then keys are compared.
+// Rows that are gone leave their range with fewer rows. When all ranges have been read that differ, the
+// target has every key of the source; it has others if it has more, and then keys are compared.
 
 // A range has so many rows at least, and a table so many ranges at most.
 const (

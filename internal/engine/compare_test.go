@@ -103,8 +103,10 @@ func TestEveryTypeIsCompared(t *testing.T) {
 	require.Equal(t, rows.Books{Read: 5, Inserted: 5}, m.bring(table).Books)
 	require.Equal(t, rows.Books{}, m.bring(table).Books)
 	m.equal(table, 5)
-	for _, set := range []string{"c_float = 0.1000001", "c_dec = -0.02", "c_blob = x'00ff00'", "c_json = '{}'", "c_varchar = 'a '",
-		"c_time6 = '00:00:00.000001'", "c_bit64 = 1", "c_latin1 = 'Ä'", "c_double = -0.0", "c_set = 'b'", "c_uuid = NULL",
+	for _, set := range []string{"c_float = 0.1000001", "c_dec = -0.02", "c_blob = x'00ff00'", "c_json = '{}'",
+		"c_varchar = 'a '",
+		"c_time6 = '00:00:00.000001'", "c_bit64 = 1", "c_latin1 = 'Ä'", "c_double = -0.0", "c_set = 'b'",
+		"c_uuid = NULL",
 		"c_geometry = ST_GeomFromText('POINT(0 1)')", "c_hidden = NULL"} {
 		m.exec("UPDATE extremes SET " + set + " WHERE id = 2")
 		require.EqualValues(t, 1, m.bring(table).Books.Updated, set)
@@ -119,7 +121,8 @@ func TestAViewIsCompared(t *testing.T) {
 		b.exec(`CREATE TABLE visits (branch text, day date, n int); CREATE VIEW days AS SELECT branch, day, sum(n) AS people
 			FROM visits GROUP BY 1, 2; INSERT INTO visits SELECT 'B' || i % 7, date '2026-01-01' + i, i FROM generate_series(1, 90) i;
 			INSERT INTO visits VALUES (NULL, '2026-01-01', 5)`)
-		days := feed.Table{Table: "public.days", Find: feed.FindCompare, Keep: feed.KeepHistory, Key: []string{"branch", "day"},
+		days := feed.Table{Table: "public.days", Find: feed.FindCompare, Keep: feed.KeepHistory,
+			Key:      []string{"branch", "day"},
 			PageRows: 20}
 		require.Equal(t, rows.Books{Read: 91, SetAside: 1, Inserted: 90}, b.bring(days).Books)
 		require.Equal(t, rows.Books{}, b.bring(days).Books)
@@ -153,7 +156,8 @@ func TestAnotherFindLosesNothing(t *testing.T) {
 		loans := feed.Table{Table: "public.loans", Keep: feed.KeepLatest, PageRows: 5}
 		other := testkit.Connect(t, testkit.Postgres(t).URL(b.settings.Database))
 		id := 100
-		for _, find := range []feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindCompare, feed.FindWatermark, feed.FindWhole,
+		for _, find := range []feed.Find{feed.FindWhole, feed.FindWatermark, feed.FindCompare, feed.FindWatermark,
+			feed.FindWhole,
 			feed.FindCompare, feed.FindWatermark} {
 			loans.Find, loans.Watermark = find, nil
 			if find == feed.FindWatermark {

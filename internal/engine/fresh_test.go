@@ -44,17 +44,21 @@ func TestColumnsThatComeLaterAreHashed(t *testing.T) {
 				}
 				t.Cleanup(func() { _ = engine.DropLog(context.Background(), b.feed, b.source, b.warehouse) })
 				require.NoError(t, bring())
-				b.exec("ALTER TABLE patrons ADD email text; UPDATE patrons SET email = 'SECRET' || id, at = clock_timestamp()")
+				b.exec("ALTER TABLE patrons ADD email text; UPDATE patrons SET email = 'SECRET' || id, at = " +
+					"clock_timestamp()")
 				hidden := func(column string) {
 					t.Helper()
 					for range 3 {
 						require.NoError(t, bring())
 					}
-					found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM kept.patrons WHERE nm_current AND length("+column+") = 64")
+					found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM kept.patrons WHERE nm_current AND "+
+						"length("+column+") = 64")
 					require.EqualValues(t, 9, found[0][0])
-					for _, table := range testkit.SQL(t, b.warehouse, "SELECT table_schema, table_name FROM information_schema.tables "+
-						"WHERE table_schema IN ('kept', 'noemata')") {
-						found := testkit.SQL(t, b.warehouse, fmt.Sprintf("SELECT count(*) FROM %v.%q AS t WHERE CAST(t AS VARCHAR) LIKE '%%SECRET%%'",
+					for _, table := range testkit.SQL(t, b.warehouse,
+						"SELECT table_schema, table_name FROM information_schema.tables "+
+							"WHERE table_schema IN ('kept', 'noemata')") {
+						found := testkit.SQL(t, b.warehouse, fmt.Sprintf("SELECT count(*) FROM %v.%q AS t WHERE "+
+							"CAST(t AS VARCHAR) LIKE '%%SECRET%%'",
 							table[0], fmt.Sprint(table[1])))
 						require.EqualValues(t, 0, found[0][0], "%v", table)
 					}
@@ -62,7 +66,8 @@ func TestColumnsThatComeLaterAreHashed(t *testing.T) {
 					require.NoError(t, err)
 					preview, err := engine.TakePreview(context.Background(), b.work(table), 5)
 					require.NoError(t, err)
-					require.NotContains(t, fmt.Sprint(texts(sample.Source), texts(sample.Warehouse), preview.Before), "SECRET")
+					require.NotContains(t, fmt.Sprint(texts(sample.Source), texts(sample.Warehouse), preview.Before),
+						"SECRET")
 					for _, row := range preview.Rows {
 						require.NotContains(t, fmt.Sprint(texts([][]*string{row.Before, row.After})), "SECRET")
 					}
@@ -83,7 +88,8 @@ func TestColumnsThatComeLaterAreHashed(t *testing.T) {
 				for range 3 {
 					require.NoError(t, bring())
 				}
-				found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM kept.patrons WHERE nm_current AND address LIKE 'SECRET%'")
+				found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM kept.patrons WHERE nm_current AND "+
+					"address LIKE 'SECRET%'")
 				require.EqualValues(t, 9, found[0][0])
 			})
 		}

@@ -190,7 +190,8 @@ func partsChanged(ctx context.Context, src source.Source, p plan, t feed.Table, 
 		return err
 	}
 	return drift.Of(drift.Tables, problem.Newf(problem.Held, remedy,
-		"A partition of %s was detached, dropped or emptied by itself (%s), which the log does not tell.", t.Table, went))
+		"A partition of %s was detached, dropped or emptied by itself (%s), which the log does not tell.", t.Table,
+		went))
 }
 
 // lost is the entry of columns that the source has no more, though the feed would bring them;

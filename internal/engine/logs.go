@@ -49,7 +49,8 @@ func MayCopyAgain(f *feed.Feed, tables []string) error {
 	}
 	for _, name := range tables {
 		if t, ok := f.Table(name); ok && t.Find != feed.FindLog {
-			return problem.Newf(problem.Invalid, fmt.Sprintf("Clear its position instead: noemata positions clear %s %s.",
+			return problem.Newf(problem.Invalid, fmt.Sprintf("Clear its position instead: noemata positions clear "+
+				"%s %s.",
 				problem.Word(f.Name), problem.Word(name)), "The table %s does not follow the log.", name)
 		} else if !ok {
 			return problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.",

@@ -25,7 +25,8 @@ func TestColumnsThatTheFeedNamesMayGo(t *testing.T) {
 				clock_timestamp()); INSERT INTO patrons SELECT i, 'SECRET', 'SECRET', 'SECRET' FROM generate_series(1, 5) i`)
 			table := feed.Table{Table: "public.patrons", Find: find, Keep: feed.KeepLatest, Target: "kept.patrons",
 				AsText: []string{"at"}, Drift: &feed.Drift{Columns: drift.Follow, Tables: drift.Follow},
-				Columns: map[string]feed.Treatment{"card": {Drop: true}, "email": {Hash: "people"}, "phone": {Mask: feed.MaskNull}}}
+				Columns: map[string]feed.Treatment{"card": {Drop: true}, "email": {Hash: "people"},
+					"phone": {Mask: feed.MaskNull}}}
 			if find == feed.FindWatermark {
 				table.AsText, table.Watermark = nil, &feed.Watermark{Column: "at", Settle: "0s"}
 			}
@@ -62,8 +63,10 @@ func TestColumnsThatTheFeedNamesMayGo(t *testing.T) {
 				require.ErrorContains(t, bring(), "the feed does not say what is to become of it")
 			}
 			for _, name := range []string{"kept", "noemata"} {
-				for _, found := range testkit.SQL(t, b.warehouse, "SELECT table_name FROM information_schema.tables WHERE table_schema = '"+name+"'") {
-					in := testkit.SQL(t, b.warehouse, fmt.Sprintf("SELECT count(*) FROM %s.%q AS t WHERE CAST(t AS VARCHAR) LIKE '%%SECRET%%'",
+				for _, found := range testkit.SQL(t, b.warehouse,
+					"SELECT table_name FROM information_schema.tables WHERE table_schema = '"+name+"'") {
+					in := testkit.SQL(t, b.warehouse, fmt.Sprintf("SELECT count(*) FROM %s.%q AS t WHERE CAST(t AS "+
+						"VARCHAR) LIKE '%%SECRET%%'",
 						name, fmt.Sprint(found[0])))
 					require.EqualValues(t, 0, in[0][0], "%v", found)
 				}

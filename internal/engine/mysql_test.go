@@ -36,8 +36,10 @@ func TestMySQLInEveryFindAndKeep(t *testing.T) {
 		for _, x := range []struct {
 			find feed.Find
 			keep feed.Keep
-		}{{feed.FindWatermark, feed.KeepLatest}, {feed.FindWatermark, feed.KeepHistory}, {feed.FindWatermark, feed.KeepLedger},
-			{feed.FindWhole, feed.KeepReplace}, {feed.FindWhole, feed.KeepSoftDelete}, {feed.FindCompare, feed.KeepLatest},
+		}{{feed.FindWatermark, feed.KeepLatest}, {feed.FindWatermark, feed.KeepHistory}, {feed.FindWatermark,
+			feed.KeepLedger},
+			{feed.FindWhole, feed.KeepReplace}, {feed.FindWhole, feed.KeepSoftDelete}, {feed.FindCompare,
+				feed.KeepLatest},
 			{feed.FindCompare, feed.KeepHistory}} {
 			name := fmt.Sprintf("titles_%d_%s_%s", i, x.find, strings.ReplaceAll(string(x.keep), "-", ""))
 			b.exec(fmt.Sprintf(`CREATE TABLE %s (id int PRIMARY KEY, title varchar(40), price decimal(8,2),
@@ -76,7 +78,8 @@ func TestEveryMySQLType(t *testing.T) {
 	onEachMySQL(t, func(t *testing.T, b *mariaBench) {
 		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; ` + mysqlTypes)
 		for _, find := range []feed.Find{feed.FindWatermark, feed.FindCompare} {
-			table := feed.Table{Table: b.table("extremes"), Find: find, Keep: feed.KeepLatest, Target: "kept." + string(find)}
+			table := feed.Table{Table: b.table("extremes"), Find: find, Keep: feed.KeepLatest,
+				Target: "kept." + string(find)}
 			if find == feed.FindWatermark {
 				table.Watermark = &feed.Watermark{Column: "at"}
 			}
@@ -85,7 +88,8 @@ func TestEveryMySQLType(t *testing.T) {
 			require.Equal(t, rows.Books{}, b.bring(table).Books)
 			b.equal(table, 3)
 		}
-		query := feed.Table{Table: "queries.extremes", Name: "extremes", Query: "SELECT * FROM extremes", Key: []string{"id"},
+		query := feed.Table{Table: "queries.extremes", Name: "extremes", Query: "SELECT * FROM extremes",
+			Key:  []string{"id"},
 			Find: feed.FindWhole, Keep: feed.KeepLatest, Target: "kept.by_query"}
 		require.EqualValues(t, 3, b.bring(query).Books.Inserted)
 		b.equal(query, 3)
@@ -158,7 +162,8 @@ func TestMySQLSaysWhatItCannot(t *testing.T) {
 		return src
 	}
 	user := "reader" + b.settings.Database
-	b.exec("CREATE USER " + user + "@'127.0.0.1' IDENTIFIED BY 'p'; GRANT SELECT ON " + b.settings.Database + ".* TO " + user + "@'127.0.0.1'")
+	b.exec("CREATE USER " + user + "@'127.0.0.1' IDENTIFIED BY 'p'; GRANT SELECT ON " + b.settings.Database + ".* " +
+		"TO " + user + "@'127.0.0.1'")
 	for range 3 {
 		_, err := open(user).Moment(t.Context())
 		if err == nil {
@@ -186,7 +191,8 @@ func TestMySQLDrifts(t *testing.T) {
 		name := "loans_" + string(find)
 		b.feed.Name = name
 		b.exec(`CREATE TABLE ` + name + ` (id int PRIMARY KEY, days int, at timestamp(6) NOT NULL DEFAULT now(6)); INSERT INTO ` + name + ` (id, days) VALUES (1, 7)`)
-		loans := feed.Table{Table: b.table(name), Find: find, Keep: feed.KeepLatest, Drift: &feed.Drift{Columns: drift.Follow, Types: drift.Follow}}
+		loans := feed.Table{Table: b.table(name), Find: find, Keep: feed.KeepLatest,
+			Drift: &feed.Drift{Columns: drift.Follow, Types: drift.Follow}}
 		if find == feed.FindWatermark {
 			loans.Watermark = &feed.Watermark{Column: "at", Settle: "0s"}
 		}

@@ -14,19 +14,26 @@ import (
 
 // partCases are what becomes of partitions, and what is said of it; empty for nothing.
 var partCases = []struct{ name, sql, says string }{
-	{"a new one", "CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
-	{"a new one with rows in one transaction", "BEGIN; CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); " +
+	{"a new one", "CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN ('C'); INSERT INTO visits VALUES ('C', " +
+		"1, now())", ""},
+	{"a new one with rows in one transaction", "BEGIN; CREATE TABLE visits_c PARTITION OF visits FOR VALUES IN " +
+		"('C'); " +
 		"INSERT INTO visits VALUES ('C', 1, now()); COMMIT", ""},
-	{"an empty one is attached", "CREATE TABLE visits_c (LIKE visits); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES " +
+	{"an empty one is attached", "CREATE TABLE visits_c (LIKE visits); ALTER TABLE visits ATTACH PARTITION visits_c " +
+		"FOR VALUES " +
 		"IN ('C'); INSERT INTO visits VALUES ('C', 1, now())", ""},
 	{"upkeep", "VACUUM FULL visits_a", ""},
-	{"one with rows is attached", "CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES ('C', 1, '2025-01-01Z'); " +
+	{"one with rows is attached", "CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES ('C', 1, " +
+		"'2025-01-01Z'); " +
 		"ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C')", came},
-	{"one with rows is attached in its transaction", "BEGIN; CREATE TABLE visits_c (LIKE visits); INSERT INTO visits_c VALUES " +
+	{"one with rows is attached in its transaction", "BEGIN; CREATE TABLE visits_c (LIKE visits); INSERT INTO " +
+		"visits_c VALUES " +
 		"('C', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH PARTITION visits_c FOR VALUES IN ('C'); COMMIT",
 		came},
-	{"a parted one is attached", "CREATE TABLE visits_cd (LIKE visits) PARTITION BY LIST (branch); CREATE TABLE visits_d PARTITION " +
-		"OF visits_cd FOR VALUES IN ('D'); INSERT INTO visits_cd VALUES ('D', 1, '2025-01-01Z'); ALTER TABLE visits ATTACH " +
+	{"a parted one is attached", "CREATE TABLE visits_cd (LIKE visits) PARTITION BY LIST (branch); CREATE TABLE " +
+		"visits_d PARTITION " +
+		"OF visits_cd FOR VALUES IN ('D'); INSERT INTO visits_cd VALUES ('D', 1, '2025-01-01Z'); ALTER TABLE visits " +
+		"ATTACH " +
 		"PARTITION visits_cd FOR VALUES IN ('C', 'D')", came},
 	{"one is detached", "ALTER TABLE visits DETACH PARTITION visits_a", went},
 	{"one is dropped", "DROP TABLE visits_a", went},

@@ -122,7 +122,8 @@ func CheckPatterns(file *feed.Feed, tables, views []schema.Name) []problem.Findi
 			f.What += fmt.Sprintf(" It leaves out %s.", displayed(m.Except))
 		}
 		if left := viewed[i].Tables; len(left) > 0 {
-			f.What += fmt.Sprintf(" Views and foreign tables are brought by their exact names only: not %s.", displayed(left))
+			f.What += fmt.Sprintf(" Views and foreign tables are brought by their exact names only: not %s.",
+				displayed(left))
 		}
 		findings = append(findings, f)
 	}

@@ -138,8 +138,10 @@ func (p plan) renamed(ctx context.Context, t feed.Table, wh warehouse.Warehouse)
 		return err
 	}
 	return problem.Newf(problem.Held,
-		"If a column was renamed, name it in the feed as it is called now; else take the one that is gone out of the feed.",
-		"%s And the target lacks %s: if that is the one that is gone, under another name, the feed does not say what is to "+
+		"If a column was renamed, name it in the feed as it is called now; else take the one that is gone out of "+
+			"the feed.",
+		"%s And the target lacks %s: if that is the one that is gone, under another name, the feed does not say "+
+			"what is to "+
 			"become of it.", problem.Of(p.missing).What, strings.Join(lacks, ", "))
 }
 
@@ -160,7 +162,8 @@ func (p plan) called(f *feed.Feed, t feed.Table, names warehouse.Names) error {
 			continue
 		}
 		return problem.Newf(problem.Invalid, "Give one of them another target.",
-			"The targets of %s and %s, %s and %s, are one table in %s, which does not tell upper from lower case.", other.Table,
+			"The targets of %s and %s, %s and %s, are one table in %s, which does not tell upper from lower case.",
+			other.Table,
 			t.Table, target.Display(), p.target.Name.Display(), names.Kind)
 	}
 	return nil
@@ -358,7 +361,8 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		}
 		if p.query.Table.View && t.Find == feed.FindWatermark && t.Sweep == "" && t.Keep != feed.KeepLedger {
 			findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
-				What:   "A row that leaves the view, or the query, does not show by its watermark: it stays in the target.",
+				What: "A row that leaves the view, or the query, does not show by its watermark: it stays in the " +
+					"target.",
 				Remedy: "Have keys compared: sweep: 1d; or write find: compare."})
 		}
 		found, err := src.Findings(ctx, p.query)

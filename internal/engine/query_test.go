@@ -107,10 +107,13 @@ func TestAQueryReads(t *testing.T) {
 	m := newMariaBench(t, "duckdb")
 	m.exec("CREATE TABLE visits (id int); INSERT INTO visits VALUES (1)")
 	for _, sql := range []string{
-		"DELETE FROM public.visits RETURNING id", "SELECT 1 AS id; DELETE FROM public.visits", "SELECT 1 AS id) AS t, (SELECT 2 AS b",
-		"WITH x AS (DELETE FROM public.visits RETURNING id) SELECT * FROM x", "SELECT id INTO public.others FROM public.visits",
+		"DELETE FROM public.visits RETURNING id", "SELECT 1 AS id; DELETE FROM public.visits",
+		"SELECT 1 AS id) AS t, (SELECT 2 AS b",
+		"WITH x AS (DELETE FROM public.visits RETURNING id) SELECT * FROM x",
+		"SELECT id INTO public.others FROM public.visits",
 		"SELECT $1::int AS id", "SELECT 1, 2", "SELECT 1 AS a, 2 AS a", "SELECT", "SELECT id FROM public.nowhere",
-		"SELECT nextval('public.numbers')::int AS id", "SELECT id FROM public.visits FOR UPDATE", "TABLE public.visits) --",
+		"SELECT nextval('public.numbers')::int AS id", "SELECT id FROM public.visits FOR UPDATE",
+		"TABLE public.visits) --",
 	} {
 		table := feed.Table{Table: "queries.x", Name: "x", Query: sql, Find: feed.FindWhole, Keep: feed.KeepReplace}
 		_, err := b.engine.Run(context.Background(), b.work(table))

@@ -143,9 +143,11 @@ func (p *payments) drift(n int) {
 	way := []string{
 		"ALTER TABLE TABLE_ ADD COLUMN extra_NEW_ integer DEFAULT 7",
 		"ALTER TABLE TABLE_ ADD COLUMN extra_NEW_ text NOT NULL DEFAULT gen_random_uuid()::text",
-		"ALTER TABLE TABLE_ DROP COLUMN IF EXISTS extra_OLD_",
-		"DO $$ BEGIN ALTER TABLE TABLE_ RENAME COLUMN extra_OLD_ TO other_NEW_; EXCEPTION WHEN undefined_column THEN NULL; END $$",
-		"DO $$ BEGIN ALTER TABLE TABLE_ ALTER COLUMN extra_OLD_ TYPE text; EXCEPTION WHEN undefined_column THEN NULL; END $$",
+		"ALTER TABLE TABLE_ DROP COLUMN IF EXISTS extra_OLD_ CASCADE", // what is published is dropped by nothing less
+		"DO $$ BEGIN ALTER TABLE TABLE_ RENAME COLUMN extra_OLD_ TO other_NEW_; EXCEPTION WHEN undefined_column THEN " +
+			"NULL; END $$",
+		"DO $$ BEGIN ALTER TABLE TABLE_ ALTER COLUMN extra_OLD_ TYPE text; EXCEPTION WHEN undefined_column OR " +
+			"feature_not_supported THEN NULL; END $$",
 		"CREATE TABLE fresh (LIKE TABLE_ INCLUDING ALL); INSERT INTO fresh SELECT * FROM TABLE_ WHERE id % 7 > 0; " +
 			"DROP TABLE TABLE_; ALTER TABLE fresh RENAME TO TABLE_",
 	}[p.r.IntN(6)]

@@ -13,7 +13,8 @@ import (
 )
 
 // consequences tells, in words and rows, what a file changes for rows that came before it.
-func (r *Rules) consequences(ctx context.Context, old *feed.Feed, found []schema.Name, now *feed.Feed) []problem.Finding {
+func (r *Rules) consequences(ctx context.Context, old *feed.Feed, found []schema.Name,
+	now *feed.Feed) []problem.Finding {
 	if old == nil {
 		return nil
 	}
@@ -43,7 +44,8 @@ func (r *Rules) consequences(ctx context.Context, old *feed.Feed, found []schema
 		if _, still := now.Table(t.Table); !still {
 			target, _ := was.TargetOf(t) // the feed was checked
 			c.table = t.Table
-			c.say(problem.Note, "", "It leaves the feed. Its target %s%s stays as it is.", target.Display(), has[t.Table])
+			c.say(problem.Note, "", "It leaves the feed. Its target %s%s stays as it is.", target.Display(),
+				has[t.Table])
 		}
 	}
 	return c.findings
@@ -67,26 +69,31 @@ func (c *change) compare(before, t feed.Table) {
 	from, _ := c.was.TargetOf(before) // both were checked
 	to, _ := c.now.TargetOf(t)
 	if from != to {
-		c.say(problem.Note, "", "Its target is %s: all rows are brought there if there is no such table, else it is held. %s%s "+
+		c.say(problem.Note, "", "Its target is %s: all rows are brought there if there is no such table, else it is "+
+			"held. %s%s "+
 			"stays as it is.", to.Display(), from.Display(), c.rows)
 	}
 	if before.Find != t.Find {
-		c.say(problem.Note, "", "Its changes are found by %s, no more by %s: all rows%s are read again.", t.Find, before.Find,
+		c.say(problem.Note, "", "Its changes are found by %s, no more by %s: all rows%s are read again.", t.Find,
+			before.Find,
 			c.rows)
 	}
 	if before.Keep != t.Keep && from == to {
 		along := []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory}
 		if slices.Contains(along, before.Keep) && slices.Contains(along, t.Keep) {
-			c.say(problem.Note, "", "It is kept as %s: what is there%s is taken along, and what %s does not have is dropped.",
+			c.say(problem.Note, "", "It is kept as %s: what is there%s is taken along, and what %s does not have is "+
+				"dropped.",
 				t.Keep, c.rows, t.Keep)
 		} else {
-			c.say(problem.Warning, "Give it another target.", "It is kept as %s, and what is there as %s cannot be taken along: it "+
+			c.say(problem.Warning, "Give it another target.", "It is kept as %s, and what is there as %s cannot be "+
+				"taken along: it "+
 				"is held.", t.Keep, before.Keep)
 		}
 	}
 	again := before.Find == t.Find && (t.Find == feed.FindLog || t.Find == feed.FindWatermark)
 	if again && !slices.Equal(before.Key, t.Key) {
-		c.again(t, t.Find == feed.FindLog && c.now.Policy(t, drift.Keys) == drift.Follow, "Its rows are named by another key")
+		c.again(t, t.Find == feed.FindLog && c.now.Policy(t, drift.Keys) == drift.Follow,
+			"Its rows are named by another key")
 	}
 	if again && t.Shape() != before.Shape() {
 		c.again(t, t.Find == feed.FindLog, "What the feed makes of its rows changes")
@@ -96,7 +103,8 @@ func (c *change) compare(before, t feed.Table) {
 		c.again(t, c.now.Policy(t, drift.Columns) == drift.Follow, strings.Join(more, ", ")+" is brought from now on")
 	}
 	if len(fewer) > 0 {
-		c.say(problem.Note, "", "%s is brought no more: the target keeps it with the values of before.", strings.Join(fewer, ", "))
+		c.say(problem.Note, "", "%s is brought no more: the target keeps it with the values of before.",
+			strings.Join(fewer, ", "))
 	}
 }
 

@@ -73,7 +73,8 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 		}
 		found = f.Picks(choices)
 		resolved, _ := f.Resolve(found)
-		out.Findings = append(engine.CheckPatterns(f, choices, views), engine.Check(ctx, resolved, src, wh, r.keysOf(ctx))...)
+		out.Findings = append(engine.CheckPatterns(f, choices, views), engine.Check(ctx, resolved, src, wh,
+			r.keysOf(ctx))...)
 	}
 	resolved, _ := f.Resolve(found)
 	names := warehouse.Names{} // of a warehouse that is not asked
@@ -324,7 +325,8 @@ func (r *Rules) unfollow(ctx context.Context, f *feed.Feed) error {
 	if err != nil {
 		p := problem.Of(err)
 		return problem.Wrap(err, p.Code,
-			fmt.Sprintf("The feed %s is as the file has it, but its source still keeps the log for it: %s", f.Name, p.What),
+			fmt.Sprintf("The feed %s is as the file has it, but its source still keeps the log for it: %s", f.Name,
+				p.What),
 			"Run it once: noemata runs start "+problem.Word(f.Name)+".")
 	}
 	return nil

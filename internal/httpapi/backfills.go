@@ -14,7 +14,8 @@ func (s *Service) describeBackfills(api huma.API) {
 	const group = "backfills"
 	handle(api, operation{"start-backfill", http.MethodPost, "/feeds/{name}/backfills",
 		"Read a range of a table again in slices, beside the feed's runs", group, http.StatusCreated}, s.startBackfill)
-	handle(api, operation{"list-backfills", http.MethodGet, "/feeds/{name}/backfills", "List a feed's backfills, the newest first",
+	handle(api, operation{"list-backfills", http.MethodGet, "/feeds/{name}/backfills",
+		"List a feed's backfills, the newest first",
 		group, 0}, s.backfills)
 	handle(api, operation{"show-backfill", http.MethodGet, "/backfills/{id}", "Show a backfill", group, 0}, s.backfill)
 	for _, x := range []struct{ verb, state, what string }{

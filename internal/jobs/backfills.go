@@ -53,7 +53,8 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 	}
 	defer free()
 	began := time.Now()
-	detail := records.RunTable{Table: b.Table, State: "running", StartedAt: &began, Books: w.bookOf(b.Table, rows.Books{}),
+	detail := records.RunTable{Table: b.Table, State: "running", StartedAt: &began, Books: w.bookOf(b.Table,
+		rows.Books{}),
 		Notes: []string{fmt.Sprintf("Slice %d of %d of backfill %d.", b.Done+1, b.Slices, b.ID)}}
 	t, known := w.feed.Table(b.Table)
 	if target, err := w.feed.TargetOf(t); known && err == nil {
@@ -81,8 +82,10 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 			return err
 		}
 		if int64(slices.Count) != b.Slices || b.Done >= b.Slices {
-			return problem.Newf(problem.Conflict, fmt.Sprintf("Stop it, and ask for another: noemata backfills stop %d.", b.ID),
-				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another, or the "+
+			return problem.Newf(problem.Conflict, fmt.Sprintf("Stop it, and ask for another: noemata backfills stop "+
+				"%d.", b.ID),
+				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another, or "+
+					"the "+
 					"table's position was set back into it.", b.ID, slices.Count, b.Slices)
 		}
 		out, err = w.engine.Backfill(recording, work, slices.At(int(b.Done)))
@@ -94,7 +97,8 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 			detail.State = "stopped"
 		}
 	}
-	detail.Books, detail.From, detail.To = w.bookOf(b.Table, out.Books), out.From.Position.String(), out.To.Position.String()
+	detail.Books, detail.From, detail.To = w.bookOf(b.Table, out.Books), out.From.Position.String(),
+		out.To.Position.String()
 	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
 	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
 	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)

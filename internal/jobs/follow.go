@@ -55,7 +55,8 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	err := x.copyAgain(recording)
 	if err == nil {
 		wait, follows := f.Fresh()
-		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx), Wait: wait,
+		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx),
+			Wait:   wait,
 			Report: x.hear}
 		if follows && w.scheduled {
 			log.Until = until

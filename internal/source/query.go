@@ -20,6 +20,7 @@ func QueryTable(name schema.Name, sql string) schema.Table {
 // BadQuery is the problem of a query that a server does not take.
 func BadQuery(err error, name schema.Name, what, remedy string) error {
 	return problem.Wrap(err, problem.Invalid, fmt.Sprintf("The query %s cannot be read from %s: %s.", name.Table, what,
-		strings.TrimSuffix(err.Error(), ".")), "Correct it: one statement that reads, each column with a name of its own. "+
+		strings.TrimSuffix(err.Error(), ".")), "Correct it: one statement that reads, each column with a name of "+
+		"its own. "+
 		remedy)
 }

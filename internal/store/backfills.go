@@ -121,7 +121,8 @@ func (s *Store) EndSlice(ctx context.Context, b records.Backfill, books rows.Boo
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		var sum rows.Books
 		var failures int
-		err := tx.QueryRow(ctx, "SELECT books, failures FROM backfills WHERE id = $1 FOR UPDATE", b.ID).Scan(&sum, &failures)
+		err := tx.QueryRow(ctx, "SELECT books, failures FROM backfills WHERE id = $1 FOR UPDATE", b.ID).Scan(&sum,
+			&failures)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return nil // removed with its feed
 		}

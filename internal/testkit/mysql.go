@@ -55,7 +55,8 @@ func MySQLDatabase(t testing.TB) (connection.Settings, *sql.DB) {
 
 func openMySQL(user, password, database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
-	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d", mysqls.port), user, password, database
+	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d", mysqls.port), user, password,
+		database
 	c.MultiStatements, c.ParseTime, c.AllowNativePasswords, c.Logger = true, true, true, &mysql.NopLogger{}
 	c.Params = map[string]string{"sql_mode": "'STRICT_TRANS_TABLES'"}
 	connector, err := mysql.NewConnector(c)
@@ -91,7 +92,8 @@ func startMySQL(ctx context.Context) (err error) {
 	c := background.Command(owner, dir, filepath.Join(dir, "mysqld"), "--no-defaults", "--basedir="+dir,
 		"--datadir="+filepath.Join(dir, "data", "mysql"), "--tmpdir="+dir, "--bind-address=127.0.0.1",
 		fmt.Sprintf("--port=%d", mysqls.port), "--socket=mysql.sock", "--pid-file="+filepath.Join(dir, "mysql.pid"),
-		"--skip-name-resolve", "--character-set-server=utf8mb4", "--default-time-zone=+02:00", "--log-bin=binlog", "--server-id=1",
+		"--skip-name-resolve", "--character-set-server=utf8mb4", "--default-time-zone=+02:00", "--log-bin=binlog",
+		"--server-id=1",
 		"--binlog-format=ROW", "--gtid-mode=ON", "--enforce-gtid-consistency", "--log-slave-updates", "--sync-binlog=0",
 		"--innodb-flush-log-at-trx-commit=2", "--max-allowed-packet=64M")
 	c.Env = append(c.Env, "LD_LIBRARY_PATH="+dir)

@@ -168,7 +168,8 @@ func (d *Drift) check(at string, fault func(string, string, ...any)) {
 		return
 	}
 	if d.HashNew != "" && !ValidName(d.HashNew) {
-		fault(at+".hash_new", "%q cannot name a key: use lower-case letters, digits and hyphens, beginning with a letter.",
+		fault(at+".hash_new", "%q cannot name a key: use lower-case letters, digits and hyphens, beginning with a "+
+			"letter.",
 			d.HashNew)
 	}
 	if d.HashNew != "" && d.Columns != drift.Follow {
@@ -303,7 +304,8 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 		case logs == len(f.Tables) && (f.Every != "" || f.Cron != ""):
 			fault("freshness", "Give freshness, or every or cron, not both: all tables follow the log.")
 		case logs < len(f.Tables) && f.Every == "" && f.Cron == "":
-			fault("freshness", "freshness is for the tables that follow the log; say with every or cron when the others "+
+			fault("freshness", "freshness is for the tables that follow the log; say with every or cron when the "+
+				"others "+
 				"are read.")
 		}
 	}

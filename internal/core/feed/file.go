@@ -185,8 +185,9 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 		field := slices.Index(names, key.Value)
 		switch {
 		case field < 0:
-			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, slices.DeleteFunc(slices.Clone(names),
-				func(n string) bool { return n == "\x00" })))
+			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value,
+				slices.DeleteFunc(slices.Clone(names),
+					func(n string) bool { return n == "\x00" })))
 		case seen[key.Value]:
 			r.fault(key.Line, at, "The field is given twice.")
 		case strict && value.Tag == "!!null" && into.Field(field).Type() != reflect.TypeFor[Mask]():

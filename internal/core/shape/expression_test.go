@@ -135,7 +135,8 @@ func TestWhatCannotBeDone(t *testing.T) {
 		_, err := Compile(payments, feed.Table{Table: "public.payments", Columns: treatment}, []string{"id"}, keyOf)
 		require.ErrorContains(t, err, says)
 	}
-	for _, spec := range []feed.Table{{Drop: []string{"nothing"}}, {Only: []string{"id", "nothing"}}, {AsText: []string{"nothing"}},
+	for _, spec := range []feed.Table{{Drop: []string{"nothing"}}, {Only: []string{"id", "nothing"}},
+		{AsText: []string{"nothing"}},
 		{Columns: map[string]feed.Treatment{"nothing": {Drop: true}}}} {
 		require.ErrorContains(t, Missing(payments, spec), `has no column "nothing"`)
 		_, err := Compile(payments, spec, []string{"id"}, keyOf)

@@ -114,7 +114,8 @@ func timeSteps(r Range, t schema.Type) (func(int) string, error) {
 		at = func(i int) time.Time { return addMonths(begin, i*months) }
 	} else if d, err := ParseDuration(r.Slice); err != nil || d < time.Microsecond ||
 		t.Kind == schema.Date && d%(24*time.Hour) != 0 {
-		return nil, fmt.Errorf("%q is not the length of a slice: write it as 12h, 1d, 1mo or 1y, of a date in whole days",
+		return nil, fmt.Errorf("%q is not the length of a slice: write it as 12h, 1d, 1mo or 1y, of a date in whole "+
+			"days",
 			r.Slice)
 	} else {
 		at = func(i int) time.Time { return begin.Add(time.Duration(i) * d) }
@@ -160,7 +161,8 @@ func numberSteps(r Range, t schema.Type) (func(int) string, error) {
 	}
 	step, err := strconv.ParseInt(r.Slice, 10, 64)
 	if err != nil || step < 1 {
-		return nil, fmt.Errorf("%q is not the length of a slice: write a whole number, as the watermark is %s", r.Slice, t)
+		return nil, fmt.Errorf("%q is not the length of a slice: write a whole number, as the watermark is %s",
+			r.Slice, t)
 	}
 	return func(i int) string {
 		bound := new(big.Int).Mul(big.NewInt(step), big.NewInt(int64(i)))

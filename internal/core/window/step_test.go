@@ -32,17 +32,21 @@ func TestARangeIsCutIntoSlices(t *testing.T) {
 		cut(t, Range{From: "2026-01-01", To: "2026-01-04", Slice: "1d", Newest: true}, schema.Date))
 	require.Equal(t, []string{"[2024-02-29T12:00:00.000000Z, 2025-02-28T12:00:00.000000Z]",
 		"(2025-02-28T12:00:00.000000Z, 2025-03-01T00:00:00.000000Z]"},
-		cut(t, Range{From: "2024-02-29T12:00:00.000000Z", To: "2025-03-01T00:00:00.000000Z", Slice: "1y"}, schema.TimestampTZ))
-	require.Equal(t, []string{"[-5, 0]", "(0, 5]", "(5, 7]"}, cut(t, Range{From: "-5", To: "7", Slice: "5"}, schema.Int32))
+		cut(t, Range{From: "2024-02-29T12:00:00.000000Z", To: "2025-03-01T00:00:00.000000Z", Slice: "1y"},
+			schema.TimestampTZ))
+	require.Equal(t, []string{"[-5, 0]", "(0, 5]", "(5, 7]"}, cut(t, Range{From: "-5", To: "7", Slice: "5"},
+		schema.Int32))
 	require.Equal(t, []string{"[5, 5]"}, cut(t, Range{From: "5", To: "5", Slice: "5"}, schema.Int64))
 	require.Equal(t, []string{"[a, z]"}, cut(t, Range{From: "a", To: "z"}, schema.Text))
 	require.Equal(t, []string{"[0, 500000000000000000]", "(500000000000000000, 900000000000000000]"},
 		cut(t, Range{From: "0", To: "900000000000000000", Slice: "500000000000000000"}, schema.Int64))
 	require.Equal(t, []string{"[-9223372036854775808, -1]", "(-1, 9223372036854775806]",
 		"(9223372036854775806, 9223372036854775807]"},
-		cut(t, Range{From: "-9223372036854775808", To: "9223372036854775807", Slice: "9223372036854775807"}, schema.Int64))
+		cut(t, Range{From: "-9223372036854775808", To: "9223372036854775807", Slice: "9223372036854775807"},
+			schema.Int64))
 	for text, r := range map[string]Range{
-		"ends at 1, before it begins at 2": {From: "2", To: "1"}, "100000 slices": {From: "1", To: "1000000", Slice: "1"},
+		"ends at 1, before it begins at 2": {From: "2", To: "1"}, "100000 slices": {From: "1", To: "1000000",
+			Slice: "1"},
 		`"1d" is not the length`: {From: "1", To: "5", Slice: "1d"}, `"0" is not the length`: {From: "1", To: "5", Slice: "0"}} {
 		_, err := r.Cut(schema.Type{Kind: schema.Int64})
 		require.ErrorContains(t, err, text)

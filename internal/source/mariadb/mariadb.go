@@ -54,7 +54,10 @@ type Server struct {
 	Ties      bool   // pages may end with all rows of a value
 }
 
-var maria = Server{Name: "MariaDB", Limit: func(seconds int) string { return fmt.Sprintf("max_statement_time = %d", seconds) },
+var maria = Server{Name: "MariaDB", Limit: func(seconds int) string {
+	return fmt.Sprintf("max_statement_time = %d",
+		seconds)
+},
 	Test: test, Statement: "p.QUERY_ID", Generated: "c.GENERATION_EXPRESSION IS NOT NULL",
 	RowEnd: "c.GENERATION_EXPRESSION = 'ROW END'", Checked: true, Ties: true}
 

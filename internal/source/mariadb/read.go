@@ -68,7 +68,7 @@ func (s *Reader) Moment(ctx context.Context) (m window.Moment, err error) {
 	if _, err := conn.ExecContext(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
 		return m, s.explain(err)
 	}
-	defer func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") }()
+	defer rollBack(ctx, conn)
 	for deadline := time.Now().Add(freshFor); ; {
 		m.Open = m.Open[:running]
 		fresh := false
@@ -108,6 +108,17 @@ func (s *Reader) notTold(ctx context.Context, err error, privilege, on string) e
 		fmt.Sprintf("User %q of %s may not see which transactions are open, so it is not known which rows are "+
 			"still to come.", s.settings.User, s.what), s.grant(ctx, privilege, on))
 }
+
+// rollBack ends a transaction, also of a run that was stopped. A server that is silent now is not
+// waited for: its connection is of no use any more.
+func rollBack(ctx context.Context, conn *sql.Conn) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), endsWithin)
+	defer cancel()
+	_, _ = conn.ExecContext(ctx, "ROLLBACK")
+}
+
+// endsWithin is how long the end of a transaction may take that has only read.
+const endsWithin = 5 * time.Second
 
 // orFalse scans a condition that may be null.
 type orFalse struct{ into *bool }
@@ -279,13 +290,14 @@ func (s *Reader) Digests(ctx context.Context, q source.Query, ranges []source.Ke
 	digests := make([]source.Digest, len(ranges))
 	var at, n int64
 	var halves [2]string
-	err := s.rows(ctx, marker+s.grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]}, func() (err error) {
-		if at < 0 || at >= int64(len(digests)) {
-			return fmt.Errorf("the server tells of range %d of %d", at, len(digests))
-		}
-		digests[at], err = source.ParseHalves(n, halves)
-		return err
-	})
+	err := s.rows(ctx, marker+s.grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]},
+		func() (err error) {
+			if at < 0 || at >= int64(len(digests)) {
+				return fmt.Errorf("the server tells of range %d of %d", at, len(digests))
+			}
+			digests[at], err = source.ParseHalves(n, halves)
+			return err
+		})
 	return digests, err
 }
 

@@ -40,7 +40,8 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 const statementEvent = `(SELECT max(e.EVENT_ID) FROM performance_schema.threads AS h
 JOIN performance_schema.events_statements_current AS e USING (THREAD_ID) WHERE h.PROCESSLIST_ID = p.ID)`
 
-var server = mariadb.Server{Name: "MySQL", Limit: limit, Test: test, Lists: "performance_schema.*", Statement: statementEvent,
+var server = mariadb.Server{Name: "MySQL", Limit: limit, Test: test, Lists: "performance_schema.*",
+	Statement: statementEvent,
 	Generated: "c.EXTRA LIKE '%VIRTUAL GENERATED%' OR c.EXTRA LIKE '%STORED GENERATED%'", RowEnd: "false"}
 
 // limit bounds the time of SELECTs where the server can: from 5.7.8 on.
@@ -62,7 +63,8 @@ func test(ctx context.Context, r *mariadb.Reader) (string, error) {
 	_, err = fmt.Sscanf(number, "%d.%d", &major, &minor)
 	switch {
 	case strings.Contains(version, "MariaDB"):
-		return "", problem.Newf(problem.Invalid, "Add it as a source of the kind mariadb.", "The server is MariaDB %s.", number)
+		return "", problem.Newf(problem.Invalid, "Add it as a source of the kind mariadb.",
+			"The server is MariaDB %s.", number)
 	case err != nil || major < 5 || major == 5 && minor < 6:
 		return "", problem.Newf(problem.Invalid, "Use a server of version "+oldest+" or later.",
 			"The server is %s %s, which is too old.", comment, version)

@@ -204,7 +204,11 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
 			return err
 		}
-		defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK") }()
+		defer func() {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			_, _ = conn.Exec(ctx, "ROLLBACK")
+		}()
 		if _, err := conn.Exec(ctx, "SET TRANSACTION SNAPSHOT "+schema.Literal(c.exported)); err != nil {
 			return err
 		}

@@ -460,15 +460,19 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 			}
 		}
 		if t.Table.Partitioned {
-			add(problem.Note, name, "To have it copied again by itself: drift: {tables: follow}. Or leave deletes out: "+
+			add(problem.Note, name, "To have it copied again by itself: drift: {tables: follow}. Or leave deletes "+
+				"out: "+
 				"changes: [insert, update].",
-				"The table is partitioned: what is attached with rows, detached, dropped or emptied by itself is not told in "+
+				"The table is partitioned: what is attached with rows, detached, dropped or emptied by itself is "+
+					"not told in "+
 					"the log. The next run notices it, and holds the table.")
 		}
 		if !t.Whole && version >= 150000 {
-			add(problem.Warning, name, "To let them: ALTER TABLE "+table+" DROP COLUMN … CASCADE; then the table is copied again, by itself "+
+			add(problem.Warning, name, "To let them: ALTER TABLE "+table+" DROP COLUMN … CASCADE; then the table is "+
+				"copied again, by itself "+
 				"with drift: {tables: follow}. Or have the feed bring all columns.",
-				"The publication lists the columns that the feed brings, and the server does not let anybody drop or retype a "+
+				"The publication lists the columns that the feed brings, and the server does not let anybody drop "+
+					"or retype a "+
 					"listed column.")
 		}
 		if !t.Whole && version < 150000 {

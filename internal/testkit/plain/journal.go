@@ -69,7 +69,8 @@ func (s state) clone() state {
 	return state{maps.Clone(s.tables), maps.Clone(s.checkpoints), maps.Clone(s.loads), maps.Clone(s.aside),
 		maps.Clone(s.sweeps),
 		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting),
-		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings), maps.Clone(s.columns)}
+		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings),
+		maps.Clone(s.columns)}
 }
 
 func (s state) dropStash(at of) {

@@ -148,7 +148,8 @@ func (j journal) Structure(ctx context.Context, feed, table string) (string, err
 
 // Compared is what was kept of the last comparison.
 func (j journal) Compared(ctx context.Context, feed, table string) (string, error) {
-	found, err := j.ask(ctx, "comparisons", "SELECT found FROM noemata.comparisons WHERE feed = $1 AND source_table = $2",
+	found, err := j.ask(ctx, "comparisons", "SELECT found FROM noemata.comparisons WHERE feed = $1 AND source_table "+
+		"= $2",
 		feed, table)
 	if err != nil || len(found) == 0 {
 		return "", err
@@ -353,10 +354,12 @@ func kept(entry warehouse.Entry) (list, column, table, text string) {
 
 // keepOf keeps one text of a table, in place of the one before.
 func keepOf(ctx context.Context, c Conn, list, column, feed, table, text string) error {
-	if _, err := c.Exec(ctx, "DELETE FROM noemata."+list+" WHERE feed = $1 AND source_table = $2", feed, table); err != nil {
+	if _, err := c.Exec(ctx, "DELETE FROM noemata."+list+" WHERE feed = $1 AND source_table = $2", feed,
+		table); err != nil {
 		return err
 	}
-	_, err := c.Exec(ctx, "INSERT INTO noemata."+list+" (feed, source_table, "+column+") VALUES ($1, $2, $3)", feed, table, text)
+	_, err := c.Exec(ctx, "INSERT INTO noemata."+list+" (feed, source_table, "+column+") VALUES ($1, $2, $3)", feed,
+		table, text)
 	return err
 }
 
