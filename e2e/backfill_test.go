@@ -140,9 +140,14 @@ func TestConsoleBackfills(t *testing.T) {
 	b.fill(`input[placeholder="the table's position"]`, "2026-07-20T00:00:00Z")
 	b.do(chromedp.Click(chromedp.Search(`//footer//button[contains(., "Start")]`)))
 	b.sees("of 200", "2026-01-01T00:00:00.000000Z")
-	b.click("Pause")
-	b.sees("paused", "Resume")
-	b.click("Resume")
-	b.click("Stop")
-	b.sees("stopped")
+	act := func(button, then string) {
+		t.Helper()
+		b.click(button)
+		b.sees(then)
+		time.Sleep(300 * time.Millisecond) // one act at a time: a click beside another is none
+	}
+	act("Pause", "Resume")
+	act("Resume", "Pause")
+	act("Pause", "Resume")
+	act("Stop", "stopped")
 }
