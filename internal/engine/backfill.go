@@ -147,14 +147,14 @@ func (r *run) backfill(ctx context.Context, slice window.Window) error {
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run, or its target is gone.",
 			r.Table.Table)
 	}
+	if err != nil {
+		return err
+	}
 	// A commit takes the position along to what was read: no slice may go beyond it.
 	if t := r.plan.query.Watermark.Column.Type; position.Compare(position.Position{Value: slice.High},
 		position.Position{Value: r.outcome.To.Position.Value}, t) > 0 {
 		return problem.New(problem.Conflict, "The slice ends beyond the position of "+r.Table.Table+".",
 			"Run the feed until it has come there, or ask for another backfill.")
-	}
-	if err != nil {
-		return err
 	}
 	if err := r.sameRows(ctx); err != nil {
 		return err

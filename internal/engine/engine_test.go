@@ -104,6 +104,20 @@ func (b *workbench) bring(table feed.Table) engine.Outcome {
 	return out
 }
 
+// bringBy runs a table by its own find, and gives what is wrong with it.
+func (b *workbench) bringBy(table feed.Table) error {
+	if table.Find != feed.FindLog {
+		_, err := b.engine.Run(context.Background(), b.work(table))
+		return err
+	}
+	b.feed.Tables = []feed.Table{table}
+	report, err := b.engine.Follow(context.Background(), (&follower{workbench: b}).work())
+	if err == nil && len(report.Tables) > 0 {
+		err = report.Tables[0].Trouble
+	}
+	return err
+}
+
 // equal proves a table and requires n equal rows and no other.
 func (b *workbench) equal(table feed.Table, n int64) {
 	b.t.Helper()

@@ -8,10 +8,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
+	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse/duckdb"
@@ -32,7 +34,13 @@ func (b *mariaBench) exec(statements string) {
 
 func newMariaBench(t testing.TB, kind string) *mariaBench {
 	settings, db := testkit.MariaDatabase(t)
-	src, err := mariadb.Open(settings, `source "catalogue"`)
+	return newCatalogue(t, kind, mariadb.Open, settings, db)
+}
+
+// newCatalogue is a workbench whose source is a database that was opened in one of the ways.
+func newCatalogue(t testing.TB, kind string, open func(connection.Settings, string) (source.Source, error),
+	settings connection.Settings, db *sql.DB) *mariaBench {
+	src, err := open(settings, `source "catalogue"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
 	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind),

@@ -30,19 +30,7 @@ func TestColumnsThatTheFeedNamesMayGo(t *testing.T) {
 			if find == feed.FindWatermark {
 				table.AsText, table.Watermark = nil, &feed.Watermark{Column: "at", Settle: "0s"}
 			}
-			bring := func() error {
-				if find != feed.FindLog {
-					_, err := b.engine.Run(context.Background(), b.work(table))
-					return err
-				}
-				b.feed.Tables = []feed.Table{table}
-				f := &follower{workbench: b}
-				report, err := b.engine.Follow(context.Background(), f.work())
-				if err == nil && len(report.Tables) > 0 {
-					err = report.Tables[0].Trouble
-				}
-				return err
-			}
+			bring := func() error { return b.bringBy(table) }
 			t.Cleanup(func() { _ = engine.DropLog(context.Background(), b.feed, b.source, b.warehouse) })
 			require.NoError(t, bring())
 			b.exec("ALTER TABLE patrons DROP card, DROP phone CASCADE")

@@ -21,11 +21,7 @@ import (
 // newMySQLBench is a workbench whose source is a MySQL database.
 func newMySQLBench(t testing.TB, kind string) *mariaBench {
 	settings, db := testkit.MySQLDatabase(t)
-	src, err := mysql.Open(settings, `source "catalogue"`)
-	require.NoError(t, err)
-	t.Cleanup(src.Close)
-	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind),
-		engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
+	return newCatalogue(t, kind, mysql.Open, settings, db)
 }
 
 // Whatever the find, what was changed in MySQL is in the warehouse.

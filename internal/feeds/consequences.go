@@ -70,24 +70,20 @@ func (c *change) compare(before, t feed.Table) {
 	to, _ := c.now.TargetOf(t)
 	if from != to {
 		c.say(problem.Note, "", "Its target is %s: all rows are brought there if there is no such table, else it is "+
-			"held. %s%s "+
-			"stays as it is.", to.Display(), from.Display(), c.rows)
+			"held. %s%s stays as it is.", to.Display(), from.Display(), c.rows)
 	}
 	if before.Find != t.Find {
 		c.say(problem.Note, "", "Its changes are found by %s, no more by %s: all rows%s are read again.", t.Find,
-			before.Find,
-			c.rows)
+			before.Find, c.rows)
 	}
 	if before.Keep != t.Keep && from == to {
 		along := []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory}
 		if slices.Contains(along, before.Keep) && slices.Contains(along, t.Keep) {
 			c.say(problem.Note, "", "It is kept as %s: what is there%s is taken along, and what %s does not have is "+
-				"dropped.",
-				t.Keep, c.rows, t.Keep)
+				"dropped.", t.Keep, c.rows, t.Keep)
 		} else {
 			c.say(problem.Warning, "Give it another target.", "It is kept as %s, and what is there as %s cannot be "+
-				"taken along: it "+
-				"is held.", t.Keep, before.Keep)
+				"taken along: it is held.", t.Keep, before.Keep)
 		}
 	}
 	again := before.Find == t.Find && (t.Find == feed.FindLog || t.Find == feed.FindWatermark)

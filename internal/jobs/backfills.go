@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"noemata/internal/core/problem"
@@ -12,7 +11,6 @@ import (
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/records"
-	"noemata/internal/statement"
 )
 
 // Backfills are read in runs of their own, between those that are due. A feed that follows the log
@@ -52,59 +50,24 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 		return rows.Books{}, err
 	}
 	defer free()
-	began := time.Now()
-	detail := records.RunTable{Table: b.Table, State: "running", StartedAt: &began, Books: w.bookOf(b.Table,
-		rows.Books{}),
-		Notes: []string{fmt.Sprintf("Slice %d of %d of backfill %d.", b.Done+1, b.Slices, b.ID)}}
 	t, known := w.feed.Table(b.Table)
-	if target, err := w.feed.TargetOf(t); known && err == nil {
-		detail.Target = target.Display()
-	}
-	w.record.tableOfRun(ctx, w.run, w.place(b.Table), detail)
-	var mu sync.Mutex
-	var made []statement.Statement
-	recording := statement.With(ctx, func(s statement.Statement) {
-		mu.Lock()
-		defer mu.Unlock()
-		made = append(made, s)
-	})
+	t.Table = b.Table
 	work := engine.Work{Feed: w.feed, Table: t, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx)}
-	work.Progress = w.progress(ctx, work)
-	var out engine.Outcome
-	err = problem.Guarded(func() error {
-		if !known {
-			return problem.Newf(problem.NotFound, fmt.Sprintf("Stop the backfill: noemata backfills stop %d.", b.ID),
-				"The feed %s has no table %q any more.", w.feed.Name, b.Table)
-		}
-		asked := window.Range{From: b.From, To: b.To, Slice: b.Slice, Newest: b.NewestFirst}
-		_, slices, err := engine.PlanBackfill(recording, work, asked)
-		if err != nil {
-			return err
-		}
-		if int64(slices.Count) != b.Slices || b.Done >= b.Slices {
-			return problem.Newf(problem.Conflict, fmt.Sprintf("Stop it, and ask for another: noemata backfills stop "+
-				"%d.", b.ID),
-				"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another, or "+
-					"the "+
-					"table's position was set back into it.", b.ID, slices.Count, b.Slices)
-		}
-		out, err = w.engine.Backfill(recording, work, slices.At(int(b.Done)))
-		return err
-	})()
-	ended := time.Now()
-	if detail.State = "done"; err != nil {
-		if detail.State = "failed"; problem.Is(err, problem.Stopped) {
-			detail.State = "stopped"
-		}
-	}
-	detail.Books, detail.From, detail.To = w.bookOf(b.Table, out.Books), out.From.Position.String(),
-		out.To.Position.String()
-	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
-	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
-	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
-	w.record.statements(ctx, w.run, b.Table, made)
-	w.record.tableOfRun(ctx, w.run, w.place(b.Table), detail)
-	w.record.progress(ctx, w.feed.Name, w.run, b.Table, records.PhaseDone, out.Books.Read, 0)
+	detail := records.RunTable{Books: w.bookOf(b.Table, rows.Books{}),
+		Notes: []string{fmt.Sprintf("Slice %d of %d of backfill %d.", b.Done+1, b.Slices, b.ID)}}
+	out, err := w.recorded(ctx, work, w.place(b.Table), detail,
+		func(ctx context.Context, work engine.Work) (out engine.Outcome, err error) {
+			err = problem.Guarded(func() error {
+				if !known {
+					return problem.Newf(problem.NotFound, fmt.Sprintf("Stop the backfill: noemata backfills stop %d.", b.ID),
+						"The feed %s has no table %q any more.", w.feed.Name, b.Table)
+				}
+				out, err = w.readSlice(ctx, work, b)
+				return err
+			})()
+			return out, err
+		})
+	w.bookOf(b.Table, out.Books)
 	keep(ctx, "A slice", w.run, b.Table, func(ctx context.Context) error {
 		return w.store.EndSlice(ctx, b, out.Books, err, backfillPause)
 	})
@@ -114,8 +77,23 @@ func (w *feedWork) slice(ctx context.Context, b records.Backfill) (rows.Books, e
 			return err
 		})
 	}
-	w.measure(work, out)
 	return out.Books, err
+}
+
+// readSlice reads the slice that a backfill has come to.
+func (w *feedWork) readSlice(ctx context.Context, work engine.Work, b records.Backfill) (engine.Outcome, error) {
+	asked := window.Range{From: b.From, To: b.To, Slice: b.Slice, Newest: b.NewestFirst}
+	_, slices, err := engine.PlanBackfill(ctx, work, asked)
+	if err != nil {
+		return engine.Outcome{}, err
+	}
+	if int64(slices.Count) != b.Slices || b.Done >= b.Slices {
+		return engine.Outcome{}, problem.Newf(problem.Conflict,
+			fmt.Sprintf("Stop it, and ask for another: noemata backfills stop %d.", b.ID),
+			"The range of backfill %d is cut into %d slices now, and was into %d: the watermark is another, or the table's "+
+				"position was set back into it.", b.ID, slices.Count, b.Slices)
+	}
+	return w.engine.Backfill(ctx, work, slices.At(int(b.Done)))
 }
 
 // bookOf adds to the books of a table in this run.

@@ -543,8 +543,16 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 
 // runTable runs one table and keeps what there is to know about it.
 func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.Books, error) {
+	out, err := r.recorded(ctx, w, place, records.RunTable{Notes: []string{}}, r.engine.Run)
+	r.note(ctx, w, out, err)
+	return out.Books, err
+}
+
+// recorded does work on one table, and keeps what a run has done to it beyond what is known before.
+func (r *Runner) recorded(ctx context.Context, w engine.Work, place int, detail records.RunTable,
+	do func(context.Context, engine.Work) (engine.Outcome, error)) (engine.Outcome, error) {
 	began := time.Now()
-	detail := records.RunTable{Table: w.Table.Table, State: "running", StartedAt: &began, Notes: []string{}}
+	detail.Table, detail.State, detail.StartedAt = w.Table.Table, "running", &began
 	if target, err := w.Feed.TargetOf(w.Table); err == nil {
 		detail.Target = target.Display()
 	}
@@ -552,7 +560,7 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.B
 	w.Progress = r.progress(ctx, w)
 	var mu sync.Mutex
 	var made []statement.Statement
-	out, err := r.engine.Run(statement.With(ctx, func(s statement.Statement) {
+	out, err := do(statement.With(ctx, func(s statement.Statement) {
 		mu.Lock()
 		defer mu.Unlock()
 		made = append(made, s)
@@ -565,16 +573,16 @@ func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.B
 			detail.State = "stopped"
 		}
 	}
-	detail.Books, detail.From, detail.To = out.Books, out.From.Position.String(), out.To.Position.String()
+	detail.Books = detail.Books.Add(out.Books)
+	detail.From, detail.To = out.From.Position.String(), out.To.Position.String()
 	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
 	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
 	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
 	r.record.statements(ctx, w.Run, w.Table.Table, made)
 	r.record.tableOfRun(ctx, w.Run, place, detail)
 	r.record.progress(ctx, w.Feed.Name, w.Run, w.Table.Table, records.PhaseDone, out.Books.Read, 0)
-	r.note(ctx, w, out, err)
 	r.measure(w, out)
-	return out.Books, err
+	return out, err
 }
 
 // note updates the table's state. Rows in the warehouse are counted when they have

@@ -49,17 +49,23 @@ type Server struct {
 	Lists     string // what the user must be able to read to be told of statements, besides PROCESS
 	Statement string // tells statements of a session from those before, in the list p of sessions
 	Generated string // tells a column that is computed, in the catalogue's list c of columns
+	Password  string // has a user sign in by a password, after IDENTIFIED
 	RowEnd    string // tells that a column is the end of a row's time, by which keys of past rows are told
 	Checked   bool   // documents are texts with a check, which the statement that makes a table shows
 	Ties      bool   // pages may end with all rows of a value
 }
 
-var maria = Server{Name: "MariaDB", Limit: func(seconds int) string {
-	return fmt.Sprintf("max_statement_time = %d",
-		seconds)
-},
-	Test: test, Statement: "p.QUERY_ID", Generated: "c.GENERATION_EXPRESSION IS NOT NULL",
-	RowEnd: "c.GENERATION_EXPRESSION = 'ROW END'", Checked: true, Ties: true}
+var maria = Server{
+	Name:      "MariaDB",
+	Limit:     func(seconds int) string { return fmt.Sprintf("max_statement_time = %d", seconds) },
+	Test:      test,
+	Statement: "p.QUERY_ID",
+	Generated: "c.GENERATION_EXPRESSION IS NOT NULL",
+	RowEnd:    "c.GENERATION_EXPRESSION = 'ROW END'",
+	Password:  "VIA mysql_native_password USING PASSWORD('…')",
+	Checked:   true,
+	Ties:      true,
+}
 
 // How long a statement of the catalogue may take, and one that reads rows, in seconds.
 const (
@@ -293,8 +299,8 @@ func (s *Reader) explain(err error) error {
 			return problem.Wrap(err, problem.Denied,
 				fmt.Sprintf("%s asks user %q to sign in by %s, which is not known here.", at, s.settings.User,
 					unknown.Plugin),
-				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED VIA "+
-					"mysql_native_password USING PASSWORD('…').", s.settings.User))
+				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED %s.", s.settings.User,
+					s.server.Password))
 		}
 		var long *wire.TooLongError
 		switch {

@@ -10,14 +10,16 @@ import (
 	"noemata/internal/statement"
 )
 
-// Types and flags of a column in an answer (mariadb.com/kb/en/result-set-packets, field types).
+// kinds are the types of columns in an answer, as the catalogue calls them, but for texts and bytes
+// (mariadb.com/kb/en/result-set-packets, field types).
+var kinds = map[byte]string{0: "decimal", 1: "tinyint", 2: "smallint", 3: "int", 4: "float", 5: "double", 7: "timestamp",
+	8: "bigint", 9: "mediumint", 10: "date", 11: "time", 12: "datetime", 13: "year", 16: "bit", 246: "decimal",
+	255: "geometry"}
+
+// A flag of a column, and the collation of bytes.
 const (
-	typeDecimal, typeTiny, typeShort, typeLong        = 0, 1, 2, 3
-	typeFloat, typeDouble, typeTimestamp, typeLongest = 4, 5, 7, 8
-	typeMedium, typeDate, typeTime, typeDateTime      = 9, 10, 11, 12
-	typeYear, typeBit, typeNewDecimal, typeGeometry   = 13, 16, 246, 255
-	flagUnsigned                                      = 32
-	collationBinary                                   = 63
+	flagUnsigned    = 32
+	collationBinary = 63
 )
 
 // Query describes what a SELECT gives. It is prepared by itself, which takes one statement alone,
@@ -56,47 +58,22 @@ func (s *Reader) Query(ctx context.Context, name schema.Name, sql string) (schem
 func answered(c wire.Column) schema.Column {
 	d := described{name: c.Name, charset: "utf8mb4"}
 	unsigned := c.Flags&flagUnsigned != 0
-	switch c.Type {
-	case typeTiny:
-		d.kind = "tinyint"
-	case typeShort:
-		d.kind = "smallint"
-	case typeMedium:
-		d.kind = "mediumint"
-	case typeLong:
-		d.kind = "int"
-	case typeLongest:
-		d.kind = "bigint"
-	case typeDecimal, typeNewDecimal:
-		d.kind, d.precision, d.scale = "decimal", int(c.Length), int(c.Decimals)
+	d.kind = kinds[c.Type]
+	switch {
+	case d.kind == "decimal": // its length counts point and sign, too
+		d.precision, d.scale = int(c.Length), int(c.Decimals)
 		if c.Decimals > 0 {
 			d.precision--
 		}
 		if !unsigned {
 			d.precision--
 		}
-	case typeFloat:
-		d.kind = "float"
-	case typeDouble:
-		d.kind = "double"
-	case typeYear:
-		d.kind = "year"
-	case typeDate:
-		d.kind = "date"
-	case typeTime:
-		d.kind = "time"
-	case typeDateTime:
-		d.kind = "datetime"
-	case typeTimestamp:
-		d.kind = "timestamp"
-	case typeBit:
-		d.kind, d.precision = "bit", int(c.Length)
-	case typeGeometry:
-		d.kind = "geometry"
-	default:
-		if d.kind = "text"; c.Charset == collationBinary {
-			d.kind = "blob"
-		}
+	case d.kind == "bit":
+		d.precision = int(c.Length)
+	case d.kind == "" && c.Charset == collationBinary:
+		d.kind = "blob"
+	case d.kind == "":
+		d.kind = "text"
 	}
 	if d.native = d.kind; unsigned {
 		d.native += " unsigned"

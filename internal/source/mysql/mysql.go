@@ -40,9 +40,16 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 const statementEvent = `(SELECT max(e.EVENT_ID) FROM performance_schema.threads AS h
 JOIN performance_schema.events_statements_current AS e USING (THREAD_ID) WHERE h.PROCESSLIST_ID = p.ID)`
 
-var server = mariadb.Server{Name: "MySQL", Limit: limit, Test: test, Lists: "performance_schema.*",
+var server = mariadb.Server{
+	Name:      "MySQL",
+	Limit:     limit,
+	Test:      test,
+	Lists:     "performance_schema.*",
 	Statement: statementEvent,
-	Generated: "c.EXTRA LIKE '%VIRTUAL GENERATED%' OR c.EXTRA LIKE '%STORED GENERATED%'", RowEnd: "false"}
+	Generated: "c.EXTRA LIKE '%VIRTUAL GENERATED%' OR c.EXTRA LIKE '%STORED GENERATED%'",
+	RowEnd:    "false",
+	Password:  "WITH caching_sha2_password BY '…'",
+}
 
 // limit bounds the time of SELECTs where the server can: from 5.7.8 on.
 func limit(seconds int) string {
