@@ -56,7 +56,7 @@ screenshots: build
 # under random transactions and kills for half an hour on each warehouse; 100 copies under load.
 torture: build
 	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills' ./e2e/
-	NOEMATA_TORTURE=30m go test -v -timeout 6h -run 'TestTorture|TestGarbledServers|TestCopiesMeetTheLogExactly|TestAShapedFeedFollowsTheLog|TestDrift|TestPartitionsThatComeAndGo' ./internal/engine/
+	NOEMATA_TORTURE=30m go test -v -timeout 6h -run 'TestTorture|TestGarbledServers|TestCopiesMeetTheLogExactly|TestAShapedFeedFollowsTheLog|TestDrift|TestPartitionsThatComeAndGo|TestReferencesInRandomHistories' ./internal/engine/
 
 # Every decoder of what servers send, 20 minutes each.
 FUZZ_TIME ?= 20m

@@ -187,6 +187,11 @@ func (c *Client) RemoveConnection(ctx context.Context, side Side, name string) e
 	return c.call(ctx, http.MethodDelete, at(string(side), name), nil, nil, nil)
 }
 
+// TryConnection tests settings; nothing is kept.
+func (c *Client) TryConnection(ctx context.Context, side Side, n NewConnection) (Tested, error) {
+	return post[Tested](ctx, c, at(string(side), "try"), nil, n)
+}
+
 // TestConnection signs in to a source or a warehouse.
 func (c *Client) TestConnection(ctx context.Context, side Side, name string) (Tested, error) {
 	return post[Tested](ctx, c, at(string(side), name, "test"), nil, nil)
@@ -227,6 +232,28 @@ const (
 func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Applied, error) {
 	return post[Applied](ctx, c, "/feed-files", nil,
 		map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
+}
+
+// Revisions lists what a feed's file has said, the newest first.
+func (c *Client) Revisions(ctx context.Context, feed string) ([]Revision, error) {
+	return get[[]Revision](ctx, c, at("feeds", feed, "revisions"), nil)
+}
+
+// Revision is a feed's file as it was then.
+func (c *Client) Revision(ctx context.Context, feed string, revision int64) (string, error) {
+	x, err := get[struct{ File string }](ctx, c, at("feeds", feed, "revisions", strconv.FormatInt(revision, 10)), nil)
+	return x.File, err
+}
+
+// Propose asks how tables of a source may be brought. tables are names or patterns; except leaves some
+// of the latter out. A feed without a name is called after both.
+func (c *Client) Propose(ctx context.Context, feed, source, warehouse string, tables, except []string) (Proposed,
+	error) {
+	body := map[string]any{"source": source, "warehouse": warehouse, "tables": tables, "except": except}
+	if feed != "" {
+		body["feed"] = feed
+	}
+	return post[Proposed](ctx, c, "/proposals", nil, body)
 }
 
 // Preview shows rows of a table before and after a feed file has shaped them.

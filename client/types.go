@@ -29,6 +29,7 @@ type (
 	Connection    = records.Connection
 	NewConnection = records.NewConnection
 	Applied       = records.Applied
+	Revision      = records.Revision
 	Checkpoint    = records.Checkpoint
 	FeedStatus    = records.FeedStatus
 	LogStatus     = records.LogStatus
@@ -109,6 +110,30 @@ type Preview struct {
 	Read     int64        `json:"read" doc:"Rows that were looked at"`
 	Filtered int64        `json:"filtered" doc:"Of those, left out by the filter"`
 	SetAside int64        `json:"set_aside" doc:"Of those, not to be stored as they are"`
+}
+
+// Proposed is how tables of a source may be brought, as a feed file and with the reasons.
+type Proposed struct {
+	File     string          `json:"file" doc:"The feed file, in YAML, with the reasons as comments"`
+	Tables   []ProposedTable `json:"tables"`
+	Findings []Finding       `json:"findings" doc:"What was found on the way"`
+}
+
+// ProposedTable is one of them.
+type ProposedTable struct {
+	Table   string           `json:"table"`
+	Rows    int64            `json:"rows" doc:"The source's own estimate; -1 where it has none"`
+	Find    string           `json:"find"`
+	Keep    string           `json:"keep"`
+	Why     string           `json:"why" doc:"Why it is found and kept so"`
+	Private []ProposedColumn `json:"private" doc:"Columns that look as if not everybody may see them"`
+}
+
+// ProposedColumn is a column whose values look private.
+type ProposedColumn struct {
+	Column    string `json:"column"`
+	Looks     string `json:"looks" doc:"What its name or its values look like"`
+	Treatment string `json:"treatment,omitempty" doc:"What is proposed for it; empty where that must be decided"`
 }
 
 // PreviewRow is one row, each value as text.

@@ -128,6 +128,7 @@ func TestConsole(t *testing.T) {
 	b.click("Read again")
 	b.sees("1\u202f235 / 1\u202f235", "arrived just now")
 
+	b.setsBack(s)
 	b.open("/runs/1")
 	b.sees("Books", "1\u202f234", "COPY (SELECT", "COMMIT", "noemata.positions")
 	b.open("/runs")
@@ -152,6 +153,17 @@ func TestConsole(t *testing.T) {
 	b.sees("Light")
 	b.click("Sign out")
 	b.sees("Token")
+}
+
+// setsBack changes the file of the feed of patrons, and has the one before back.
+func (b *browser) setsBack(s *service) {
+	said, code := s.cli(strings.Replace(patronsFeed, "latest", "history", 1), "feeds", "apply", "-")
+	require.Zero(b.t, code, said)
+	b.open("/feeds/patrons")
+	b.sees("Revisions", "tables[public.patrons].keep: latest → history", "the first that is kept")
+	b.click("Back to this")
+	b.do(chromedp.Click(chromedp.Search(`//footer//button[contains(., "Apply")]`)))
+	b.sees("is as the file has it", "tables[public.patrons].keep: history → latest")
 }
 
 // fault is what axe finds on a page: an element that someone who hears it, or sees little,

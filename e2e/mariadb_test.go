@@ -85,31 +85,55 @@ tables:
 	s.must("feeds", "remove", "catalogue")
 }
 
-// A MySQL source by command: what it cannot do is said, and what it can is done.
+// A MySQL source by command: it is followed by its log, compared, and what cannot be done is said.
 func TestMySQLByCommand(t *testing.T) {
 	s := newService(t)
 	settings, db := testkit.MySQLDatabase(t)
-	_, err := db.Exec(`CREATE TABLE titles (id int PRIMARY KEY, name varchar(80)) CHARACTER SET utf8mb4;
-		INSERT INTO titles VALUES (1, 'Die Brücke'), (2, 'The Ferry')`)
-	require.NoError(t, err)
+	exec := func(sql string) {
+		t.Helper()
+		_, err := db.Exec(sql)
+		require.NoError(t, err, sql)
+	}
+	exec(`CREATE TABLE titles (id int PRIMARY KEY, name varchar(80)) CHARACTER SET utf8mb4;
+		INSERT INTO titles VALUES (1, 'Die Brücke'), (2, 'The Ferry');
+		CREATE TABLE copies (id int PRIMARY KEY, title int, FOREIGN KEY (title) REFERENCES titles (id) ON DELETE CASCADE);
+		INSERT INTO copies VALUES (7, 1), (8, 1), (9, 2)`)
 	s.addWarehouse("lake", "duckdb")
 	out := s.must("sources", "add", "catalogue", "--url", fmt.Sprintf("mysql://%s:%s@127.0.0.1:%d/%s", settings.User,
 		strings.ReplaceAll(settings.Password, " ", "%20"), settings.Port, settings.Database))
 	require.Contains(t, out, "is kept and fine: MySQL 5.6.24")
-	const file = `
+	const compared = `
 feed: titles
+source: catalogue
+warehouse: lake
+target: compared.{table}
+tables:
+  - {table: %s.titles, find: compare, keep: latest}
+`
+	s.apply(compared, settings.Database)
+	require.Equal(t, "done", s.finish("titles").State)
+
+	const followed = `
+feed: catalogue
 source: catalogue
 warehouse: lake
 target: kept.{table}
 tables:
-  - {table: %s.titles, find: %s, keep: latest}
+  - {table: %s.copies, find: log, keep: history}
 `
-	_, err = s.client.FeedFile(t.Context(), fmt.Sprintf(file, settings.Database, "log"), client.Apply)
-	require.ErrorContains(t, err, "The change log of this kind of source cannot be followed")
-	s.apply(file, settings.Database, "compare")
-	require.Equal(t, "done", s.finish("titles").State)
-	_, err = db.Exec("DELETE FROM titles WHERE id = 1; INSERT INTO titles VALUES (3, 'Föhr')")
-	require.NoError(t, err)
+	_, err := s.client.FeedFile(t.Context(), fmt.Sprintf(followed, settings.Database), client.Apply)
+	require.ErrorContains(t, err, "when rows of "+settings.Database+".titles go or change")
+	s.apply(followed+"  - {table: %[1]s.titles, find: log, keep: soft-delete}\n", settings.Database)
+	require.Equal(t, "done", s.finish("catalogue").State)
+	exec("DELETE FROM titles WHERE id = 1; INSERT INTO titles VALUES (3, 'Föhr')")
+	run := s.finish("catalogue")
+	require.Equal(t, "done", run.State, "%+v", run.Problem)
+	require.EqualValues(t, 3, run.Books.Deleted, "a title and its copies")
+	s.proved("catalogue", settings.Database+".titles", 2)
+	s.proved("catalogue", settings.Database+".copies", 1)
 	require.EqualValues(t, 1, s.finish("titles").Books.Deleted)
 	s.proved("titles", settings.Database+".titles", 2)
+	f, err := s.client.Feed(t.Context(), "catalogue")
+	require.NoError(t, err)
+	require.Regexp(t, `^\d{20} [0-9a-f-]{36}:1-\d+$`, f.Tables[0].Position)
 }

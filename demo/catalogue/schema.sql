@@ -25,7 +25,7 @@ CREATE TABLE copies (
     title_id   int unsigned NOT NULL,
     branch_id  smallint unsigned NOT NULL,
     state      enum('on shelf', 'in transit', 'mending', 'missing') NOT NULL DEFAULT 'on shelf',
-    bought_on  date NOT NULL DEFAULT '0000-00-00', -- unknown for what came with the building
+    bought_on  date NOT NULL DEFAULT '0000-00-00' COMMENT 'The zero date for what came with the building',
     wear       float NOT NULL DEFAULT 0,
     note       text,
     KEY (title_id)

@@ -94,3 +94,9 @@ CREATE INDEX ON holds (updated_at, id);
 CREATE INDEX ON fines (change_no, id);
 CREATE INDEX ON desk_events (at);
 CREATE INDEX ON visits (day, branch);
+
+COMMENT ON TABLE loans IS 'Who has borrowed which copy, and until when';
+COMMENT ON COLUMN loans.due_on IS 'The last day on which it may be returned';
+COMMENT ON COLUMN loans.returned_at IS 'Empty while it is lent';
+COMMENT ON TABLE fines IS 'What patrons owe';
+COMMENT ON COLUMN fines.amount IS 'In the region''s own currency';

@@ -173,7 +173,9 @@ func New(version string, demo Demo) *cobra.Command {
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
 		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
 		a.proveCommand(), a.sampleCommand(),
-		a.versionsCommand())
+		a.versionsCommand(), a.wordsCommand(), a.manCommand())
+	a.completes(root)
+	exemplify(root)
 	return root
 }
 

@@ -50,14 +50,16 @@ func (a *app) feedsCommand() *cobra.Command {
 			}
 			return a.show(cmd, f, func(w io.Writer) { showFeed(w, f) })
 		})}
+	var revision int64
 	export := &cobra.Command{Use: "export FEED", Short: "Print a feed as a feed file", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			file, err := c.ExportFeed(ctx, args[0])
+			file, err := exported(ctx, c, args[0], revision)
 			if err != nil {
 				return err
 			}
 			return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
 		})}
+	export.Flags().Int64Var(&revision, "revision", 0, "as the file was then; noemata feeds revisions lists them (as it is)")
 	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors",
 		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
 			content, err := httpapi.FeedSchema()
@@ -100,7 +102,7 @@ func (a *app) feedsCommand() *cobra.Command {
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		a.previewCommand(), export, fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
+		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -30,6 +31,30 @@ func (a *app) previewCommand() *cobra.Command {
 			return a.show(cmd, x, func(w io.Writer) { showPreview(w, x) })
 		})}
 	c.Flags().IntVar(&rows, "rows", 10, "how many rows are shown, 100 at most")
+	return c
+}
+
+func (a *app) proposeCommand() *cobra.Command {
+	var tables, except []string
+	var name string
+	c := &cobra.Command{Use: "propose SOURCE WAREHOUSE",
+		Short: "Propose how tables of a source are brought, as a feed file with the reasons; nothing is written",
+		Args:  exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
+			args []string) error {
+			if len(tables) == 0 {
+				return usageError{errors.New("name the tables: --tables 'public.*'")}
+			}
+			x, err := c.Propose(ctx, name, args[0], args[1], tables, except)
+			if err != nil {
+				return err
+			}
+			showFindings(cmd.ErrOrStderr(), x.Findings) // the file alone goes into a file
+			return a.show(cmd, x, func(w io.Writer) { _, _ = fmt.Fprint(w, x.File) })
+		})}
+	c.Flags().StringArrayVar(&tables, "tables", nil, "a table, or a pattern as public.*; may be given several times")
+	c.Flags().StringArrayVar(&except, "except", nil, "a table, or a pattern, that patterns leave out; may be given "+
+		"several times")
+	c.Flags().StringVar(&name, "name", "", "what the feed is to be called (after source and warehouse)")
 	return c
 }
 

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"noemata/internal/core/change"
@@ -24,6 +25,7 @@ type applier struct {
 	commit warehouse.Commit // the one that is under way
 	parts  map[*logTable]warehouse.Part
 	joined map[*logTable]bool // in this commit
+	unmet  map[*logTable]bool // they must be copied again: rows changed in a way that cannot wait
 }
 
 func (a *applier) run(ctx context.Context) error {
@@ -54,6 +56,9 @@ func (a *applier) run(ctx context.Context) error {
 // in the next cut.
 func (a *applier) apply(ctx context.Context, c cut) error {
 	if err := a.join(ctx); err != nil {
+		return err
+	}
+	if err := a.expand(ctx, c.Batches); err != nil {
 		return err
 	}
 	total := 0
@@ -94,7 +99,7 @@ func (a *applier) apply(ctx context.Context, c cut) error {
 // begin makes sure that a commit is under way.
 func (a *applier) begin(ctx context.Context) (err error) {
 	if a.commit == nil {
-		a.parts, a.joined = map[*logTable]warehouse.Part{}, map[*logTable]bool{}
+		a.parts, a.joined, a.unmet = map[*logTable]warehouse.Part{}, map[*logTable]bool{}, map[*logTable]bool{}
 		a.commit, err = a.Warehouse.Begin(ctx)
 	}
 	return err
@@ -136,6 +141,11 @@ func (a *applier) finish(ctx context.Context, c cut) error {
 			}
 		}
 	}
+	for t := range a.unmet {
+		if err := a.commit.Note(ctx, a.Feed.Name, warehouse.CopyAgain{Table: t.Table.Table}); err != nil {
+			return err
+		}
+	}
 	if err := a.commit.Finish(ctx); err != nil {
 		return err
 	}
@@ -152,8 +162,14 @@ func (a *applier) finish(ctx context.Context, c cut) error {
 		})
 	}
 	a.tell()
+	if len(a.unmet) > 0 {
+		return errAgain
+	}
 	return nil
 }
+
+// errAgain says that tables are to be copied again, as the journal has it by now.
+var errAgain = errors.New("tables are copied again")
 
 // merge folds the changes of a table and merges what is left. continues tells that the
 // first transaction began in the batch before.
@@ -168,7 +184,9 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 		return err
 	}
 	part.Count(rows.Books{Read: b.Read(t.Keep == feed.KeepLedger), Filtered: b.Ignored})
-	if err := part.SetAside(b.Aside); err != nil {
+	aside, passed := unsure(t, b, part.Asides())
+	part.Count(rows.Books{SetAside: passed})
+	if err := part.SetAside(aside); err != nil {
 		return err
 	}
 	if b.Record == nil {
@@ -199,11 +217,8 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 }
 
 // keepWaiting keeps the changes of a table that is being copied. Those that its first
-// snapshot shows are not needed.
+// snapshot shows are not needed, unless it shows some columns alone.
 func (a *applier) keepWaiting(ctx context.Context, t *logTable, b change.Batch) error {
-	if b.Record == nil {
-		return nil
-	}
 	var first string
 	a.board.update(t, func(*TableReport) {
 		if len(t.copy.Snapshots) > 0 {
@@ -211,15 +226,23 @@ func (a *applier) keepWaiting(ctx context.Context, t *logTable, b change.Batch) 
 		}
 	})
 	var keep []int32
-	shown := map[int32]bool{}
-	for i, r := range b.Rows {
-		is, known := shown[r.Txn]
-		if !known {
-			is = first != "" && a.log.Sees(first, b.Txns[r.Txn])
-			shown[r.Txn] = is
+	known := map[int32]bool{}
+	shown := func(txn int32) bool {
+		is, ok := known[txn]
+		if !ok {
+			is = first != "" && t.fills == nil && a.log.Sees(first, b.Txns[txn])
+			known[txn] = is
 		}
-		if !is && r.Kind != 0 {
+		return is
+	}
+	for i, r := range b.Rows {
+		if (r.Kind != 0 || r.Out) && !shown(r.Txn) {
 			keep = append(keep, int32(i))
+		}
+	}
+	for _, r := range b.AsideAt { // what cannot be stored cannot wait: a copy that shows it sets it aside itself
+		if (first != "" || t.fills != nil) && !shown(r.Txn) {
+			a.unmet[t] = true
 		}
 	}
 	if len(keep) == 0 {

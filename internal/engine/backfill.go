@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -181,22 +180,14 @@ func (r *run) beginsBefore(ctx context.Context, slice window.Window) error {
 
 // sameRows makes sure that rows that are read now are like those that runs have brought.
 func (r *run) sameRows(ctx context.Context) error {
+	if err := r.recall(ctx); err != nil {
+		return err
+	}
 	stands, err := r.sameTarget(ctx, r.outcome.To, false)
 	if err != nil {
 		return err
 	}
-	text, err := r.Warehouse.Journal().Structure(ctx, r.Feed.Name, r.Table.Table)
-	if err != nil {
-		return err
-	}
-	r.structure = text
-	var was structure
-	if text != "" {
-		if err := json.Unmarshal([]byte(text), &was); err != nil {
-			return fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
-		}
-	}
-	if text != "" && structureOf(r.plan).layout() != was.layout() || stands.Version != r.outcome.To.Version {
+	if r.was != nil && structureOf(r.plan).layout() != r.was.layout() || stands.Version != r.outcome.To.Version {
 		return problem.Newf(problem.Conflict, fmt.Sprintf("Run the feed first: noemata runs start %s.",
 			problem.Word(r.Feed.Name)), "The structure of %s was changed since its last run.", r.Table.Table)
 	}

@@ -106,6 +106,7 @@ func (s *session) plan(ctx context.Context) error {
 			Expected: max(t.query.Table.Rows, 0)}
 		tables, first = append(tables, t), cmp.Or(first, named(err, s.Feed.Name, table.Table))
 	}
+	linked(tables)
 	s.tables = tables
 	s.board.mu.Lock()
 	s.board.tables = tables
@@ -186,6 +187,9 @@ func (s *session) recallAll(ctx context.Context) error {
 
 // recall takes up a table that was known before, as the journal has it.
 func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.Entry) ([]warehouse.Entry, error) {
+	if t.copy.Fills != "" && !t.recallFills() { // the table has changed again, or the feed
+		entries = append(entries, t.copyAgain())
+	}
 	switch {
 	case t.copy.State == warehouse.Held:
 		t.heldFor = &reason{}
@@ -207,17 +211,15 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 		if err := partsChanged(ctx, s.Source, t.plan, t.Table, was, copyRemedy); err != nil {
 			return entries, blame(t, err)
 		}
-		if !slices.Equal(was.Parts, t.query.Table.Parts) {
-			entries = append(entries,
-				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
-		}
 		if lost := structureOf(t.plan).lost(was, t.Table, s.Run); lost != nil {
-			entries = append(entries, lost,
-				warehouse.KeepStructure{Table: t.Table.Table, Structure: structureOf(t.plan).String()})
+			entries = append(entries, lost)
 		}
-		// the target has the new columns already; older rows have no values in them
-		if structureOf(t.plan).Shape != was.Shape || structureOf(t.plan).gains(was) {
-			entries = append(entries, t.copyAgain())
+		now := structureOf(t.plan)
+		switch {
+		case now.gains(was): // the target has the new columns already; older rows have no values in them
+			entries = append(entries, s.copyAgainFor(t, was))
+		case now.String() != t.copy.Structure: // a column that is left out from here on, and comes back, was away
+			entries = append(entries, warehouse.KeepStructure{Table: t.Table.Table, Structure: now.String()})
 		}
 	case t.copy.State == warehouse.Copying && t.copy.Generation > 1 && t.trouble != nil && t.target.Name.Table != "":
 		// A person has asked for it, so the target may be changed.
@@ -233,6 +235,7 @@ func (s *session) recall(ctx context.Context, t *logTable, entries []warehouse.E
 
 // copyAgain begins the copy of a table that was known before anew.
 func (t *logTable) copyAgain() warehouse.Entry {
+	t.fills = nil
 	t.copy = warehouse.Copy{Table: t.Table.Table, State: warehouse.Copying, Generation: t.copy.Generation + 1}
 	return warehouse.CopyAgain{Table: t.Table.Table}
 }
@@ -240,7 +243,7 @@ func (t *logTable) copyAgain() warehouse.Entry {
 // since is the table as the log must tell of it from where the feed stands.
 func (t *logTable) since(stands warehouse.Checkpoint) source.Followed {
 	x := t.followed()
-	if t.copy.State == warehouse.Following {
+	if t.copy.State == warehouse.Following || t.fills != nil {
 		x.Since = stands.Position.Value
 	}
 	return x
@@ -286,7 +289,7 @@ func (s *session) findTroubles(ctx context.Context) error {
 			going = append(going, t)
 		}
 	}
-	s.tables = going
+	s.tables, s.links = going, refersAs(going)
 	return nil
 }
 
@@ -294,7 +297,17 @@ func (s *session) findTroubles(ctx context.Context) error {
 func (s *session) followDrift(ctx context.Context) (follows bool, err error) {
 	for _, t := range s.tables {
 		kind, drifted := drift.KindOf(t.trouble)
-		if !drifted || t.copy.State != warehouse.Following || s.Feed.Policy(t.Table, kind) != drift.Follow {
+		if !drifted || t.copy.State != warehouse.Following {
+			continue
+		}
+		if chosen := s.chosen(t); kind == drift.Columns && chosen != nil { // by a person, who knows
+			if err := s.Warehouse.Journal().Note(ctx, s.Feed.Name, chosen); err != nil {
+				return follows, err
+			}
+			follows = true
+			continue
+		}
+		if s.Feed.Policy(t.Table, kind) != drift.Follow {
 			continue
 		}
 		follows = true

@@ -47,6 +47,11 @@ func (c *copier) run(ctx context.Context) error {
 			if c.stateOf(t) != warehouse.Copying {
 				continue
 			}
+			if before := c.copiedBefore(t); before != nil {
+				c.wait(t, "the table that its rows refer to must be copied before it: "+before.Table.Table)
+				waiting++
+				continue
+			}
 			if err := c.copyTable(ctx, t); errors.Is(err, errUnsettled) {
 				waiting++
 			} else if err != nil {
@@ -56,7 +61,29 @@ func (c *copier) run(ctx context.Context) error {
 		if waiting == 0 {
 			return nil
 		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lookAgain):
+		}
 	}
+}
+
+// lookAgain is how long tables that wait are left alone.
+const lookAgain = 50 * time.Millisecond
+
+// copiedBefore is a table that has yet to join, and with whose rows those of another one are changed
+// without being told; nil where there is none.
+func (c *copier) copiedBefore(t *logTable) *logTable {
+	if c.links == nil {
+		return nil
+	}
+	for _, other := range c.tables {
+		if c.stateOf(other) != warehouse.Following && slices.Contains(c.referrers(other), t) {
+			return other
+		}
+	}
+	return nil
 }
 
 // errUnsettled says that transactions are still open that a copy waits for.
@@ -75,7 +102,9 @@ func (c *copier) copyTable(ctx context.Context, t *logTable) error {
 		return err
 	}
 	c.wait(t, "other copies from this source must end")
-	reads, err := c.log.Copy(ctx, t.followed(), t.copy.Layout)
+	followed := t.followed()
+	followed.Table.Columns, followed.Only = t.copies().Reads().Columns, t.filter(true)
+	reads, err := c.log.Copy(ctx, followed, t.copy.Layout)
 	if err != nil {
 		return err
 	}
@@ -137,12 +166,12 @@ func (c *copier) wait(t *logTable, what string) {
 }
 
 // resume notes the snapshot and tells which parts are done. A copy whose rows have been
-// moved at the source, or that has no key to recognise rows by, begins anew.
+// moved at the source, that has no key to recognise rows by, or that is of columns alone, begins anew.
 func (c *copier) resume(ctx context.Context, t *logTable, reads source.Copy) (done []int, err error) {
 	var entries []warehouse.Entry
 	next := t.copy
-	if len(next.Snapshots) > 0 && (reads.Layout() != next.Layout || len(t.target.Key) == 0) {
-		entries = append(entries, warehouse.EmptyStash{Stash: t.stash(c.Feed.Name)})
+	if len(next.Snapshots) > 0 && (reads.Layout() != next.Layout || len(t.target.Key) == 0 || t.fills != nil) {
+		entries = append(entries, warehouse.EmptyStash{Stash: t.stash(c.Feed.Name), Fills: t.fills != nil})
 		next.Generation, next.Snapshots = next.Generation+1, nil
 	}
 	next.Layout = reads.Layout()
@@ -177,9 +206,11 @@ func (c *copier) copyPart(ctx context.Context, t *logTable, reads source.Copy, p
 	var n, filtered int64
 	var aside []rows.Aside
 	last := time.Now()
+	copies := t.copies()
 	err = reads.Read(ctx, part, since, func(b rows.Batch) error {
 		defer b.Record.Release()
-		b = t.shape.Batch(b, false)
+		b = copies.Batch(b, false)
+		b.Record = t.padded(b.Record)
 		defer b.Record.Release()
 		came := time.Now()
 		defer func() {

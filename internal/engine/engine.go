@@ -59,7 +59,7 @@ type Work struct {
 
 // Progress tells how far a table's run has come.
 type Progress struct {
-	Phase    string // "looking", "comparing", "reading", "sweeping" or "writing"
+	Phase    string // "looking", "comparing", "reading", "filling", "sweeping" or "writing"
 	Read     int64
 	Expected int64 // an estimate; 0 when there is none
 	Position position.Position
@@ -118,6 +118,8 @@ type run struct {
 	plan      plan
 	outcome   Outcome
 	structure string            // of the table, as it was kept last
+	was       *structure        // the same; nil where none was kept
+	fills     []string          // columns that rows of before are given by key
 	sweeps    bool              // also where it is not time for it
 	entries   []warehouse.Entry // for the next commit
 	last      position.Position // of the last row that was read
@@ -132,6 +134,9 @@ func (r *run) run(ctx context.Context) (err error) {
 		return err
 	}
 	r.outcome.Target = r.plan.target
+	if err := r.recall(ctx); err != nil {
+		return err
+	}
 	made, err := r.Warehouse.Prepare(ctx, r.plan.target)
 	if kind, drifted := drift.KindOf(err); drifted {
 		made, err = r.drifted(ctx, kind, err)
@@ -162,25 +167,35 @@ func (r *run) run(ctx context.Context) (err error) {
 	if err := r.watermark(ctx); err != nil {
 		return err
 	}
+	if err := r.fill(ctx); err != nil {
+		return err
+	}
 	return r.sweep(ctx)
+}
+
+// recall reads what the journal has of the table's structure.
+func (r *run) recall(ctx context.Context) (err error) {
+	if r.structure, err = r.Warehouse.Journal().Structure(ctx, r.Feed.Name, r.Table.Table); err != nil || r.structure == "" {
+		return err
+	}
+	r.was = &structure{}
+	if err := json.Unmarshal([]byte(r.structure), r.was); err != nil {
+		return fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
+	}
+	if r.Table.Find == feed.FindWatermark {
+		r.fills = structureOf(r.plan).fills(*r.was, r.plan.target)
+	}
+	return nil
 }
 
 // sameStructure makes sure that rows that came in before are known by the same key and have the
 // same columns, of the same table.
 func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (warehouse.Checkpoint, error) {
-	journal := r.Warehouse.Journal()
-	text, err := journal.Structure(ctx, r.Feed.Name, r.Table.Table)
-	if err != nil {
-		return stands, err
-	}
-	if r.structure = text; text == "" {
+	if r.was == nil {
 		return stands, nil
 	}
-	var was structure
-	if err := json.Unmarshal([]byte(text), &was); err != nil {
-		return stands, fmt.Errorf("the structure of %s in the warehouse's journal: %w", r.Table.Table, err)
-	}
-	now := structureOf(r.plan)
+	journal, was, now := r.Warehouse.Journal(), *r.was, structureOf(r.plan)
+	var err error
 	if r.Table.Find != feed.FindWatermark { // every row comes anew
 		if lost := now.lost(was, r.Table, r.Run); lost != nil {
 			err = journal.Note(ctx, r.Feed.Name, lost)
@@ -207,9 +222,23 @@ func (r *run) sameStructure(ctx context.Context, stands warehouse.Checkpoint) (w
 		return stands, nil
 	}
 	if lost := now.lost(was, r.Table, r.Run); lost != nil && trouble == nil {
+		if err := journal.Note(ctx, r.Feed.Name, lost); err != nil {
+			return stands, err
+		}
+	}
+	if trouble == nil && len(r.fills) == 0 && len(now.Made.more(was.Made)) > 0 && was.Made != nil &&
+		r.Table.Keep != feed.KeepLedger && !stands.Position.IsZero() {
+		r.note("Rows of before have no values in %s, and no key tells them apart, so all rows are read again.",
+			strings.Join(now.Made.more(was.Made), ", "))
+		if err := r.again(ctx); err != nil {
+			return stands, err
+		}
+		return journal.Checkpoint(ctx, r.Feed.Name, r.Table.Table)
+	}
+	if !drifted && trouble == nil && len(r.fills) == 0 && now.String() != r.structure {
+		// Now, though nothing may come in: a column that is left out from here on, and comes back, was away.
 		r.structure = now.String()
-		return stands, journal.Note(ctx, r.Feed.Name, lost,
-			warehouse.Structured{Table: r.Table.Table, Structure: r.structure})
+		return stands, journal.Note(ctx, r.Feed.Name, warehouse.Structured{Table: r.Table.Table, Structure: r.structure})
 	}
 	if !drifted {
 		return stands, trouble
@@ -232,6 +261,7 @@ func (r *run) sweepsOf(kind drift.Kind) {
 
 // again has the rows of before read again. A table that began at the present is read from there.
 func (r *run) again(ctx context.Context) error {
+	r.fills = nil
 	journal := r.Warehouse.Journal()
 	if r.Table.Watermark.Start != feed.StartNow {
 		return journal.SetPosition(ctx, r.Feed.Name, r.Table.Table, nil)
@@ -252,7 +282,8 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 			Done: done, Run: r.Run}}
 	}
 	journal := r.Warehouse.Journal()
-	if r.Feed.Policy(r.Table, kind) != drift.Follow {
+	chosen := kind == drift.Columns && r.was != nil && structureOf(r.plan).chosen(*r.was, r.plan)
+	if r.Feed.Policy(r.Table, kind) != drift.Follow && !chosen {
 		last, err := journal.Drifts(ctx, r.Feed.Name, mostTold)
 		told := slices.ContainsFunc(last, func(e drift.Drift) bool {
 			return e.Table == r.Table.Table && e.What == problem.Of(trouble).What
@@ -271,10 +302,15 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 		done = "Followed: the target was changed."
 	case r.Table.Keep == feed.KeepLedger && kind != drift.Tables:
 		done = "Followed: the target was changed; rows of before stay as they came."
+	case kind == drift.Columns && len(r.fills) > 0:
+		done = "Followed: the target was changed, and rows of before are given the values by their key."
 	default:
 		if err := r.again(ctx); err != nil {
 			return false, err
 		}
+	}
+	if chosen { // by a person, who knows
+		return r.Warehouse.Prepare(ctx, r.plan.target)
 	}
 	r.note("%s %s", problem.Of(trouble).What, done)
 	if err := journal.Note(ctx, r.Feed.Name, note(done)); err != nil {
@@ -313,7 +349,11 @@ func (r *run) sameTarget(ctx context.Context, stands warehouse.Checkpoint, made 
 		return stands, err
 	}
 	if last == r.plan.target.Name.Display() {
-		if was != r.plan.shape.Digest() && r.Table.Find == feed.FindWatermark {
+		same := was == r.plan.shape.Digest()
+		if r.was != nil && r.was.Made != nil {
+			same = !structureOf(r.plan).Made.differs(r.was.Made)
+		}
+		if !same && r.Table.Find == feed.FindWatermark {
 			err = problem.Newf(problem.Held,
 				fmt.Sprintf("To load it from the beginning: noemata positions clear %s %s. Or give the feed its old "+
 					"shape again.", problem.Word(r.Feed.Name), problem.Word(r.Table.Table)),
@@ -339,7 +379,9 @@ func (r *run) whole(ctx context.Context) error {
 	expected := max(r.plan.query.Table.Rows, 0)
 	r.clock = m.Clock
 	to := position.Position{Value: schema.TimestampTZText(m.Clock.UnixMicro())}
-	if err := r.load(ctx, r.plan.query, stretch{expected: expected, end: &to}); err != nil {
+	q := r.plan.query
+	q.Filter = r.plan.filter(true)
+	if err := r.load(ctx, q, stretch{expected: expected, end: &to}); err != nil {
 		return err
 	}
 	r.outcome.CompleteAt = m.Clock
@@ -500,30 +542,38 @@ func (r *run) startNow(ctx context.Context, high string, completeAt time.Time) e
 	return nil
 }
 
-// read loads a window: all at once where the target is empty and the table fits
-// into one page, else in order, page by page.
+// read loads a window: all at once where the target is empty and the rows fit into one page, else in
+// order, page by page. Only of an empty target it is known that it has no row that has left the filter.
 func (r *run) read(ctx context.Context, w window.Window) error {
 	q := r.plan.query
 	q.Window = w
+	page := r.Table.Page()
+	first := false
+	if r.outcome.From.Position.IsZero() && page >= feed.DefaultPageRows && !warehouse.NumbersRows(r.plan.target) {
+		var err error
+		if first, err = r.Warehouse.Empty(ctx, r.plan.target); err != nil {
+			return err
+		}
+	}
+	if first {
+		q.Filter = r.plan.filter(true)
+	}
 	expected, err := r.Source.Estimate(ctx, q)
 	if err != nil {
 		return err
 	}
-	page := r.Table.Page()
-	if r.outcome.From.Position.IsZero() && expected <= page && page >= feed.DefaultPageRows {
-		empty, err := r.Warehouse.Empty(ctx, r.plan.target)
-		if err != nil {
-			return err
-		}
-		if empty && !warehouse.NumbersRows(r.plan.target) {
-			if r.plan.shape.Plain() {
-				looked := slices.Concat(r.plan.target.Key, r.plan.target.Watermark)
-				q.Raw = &source.Raw{Form: r.Warehouse.Form(), Looked: looked}
-			}
-			return r.load(ctx, q, stretch{expected: expected, direct: true})
-		}
+	if !first || expected > page {
+		return r.readPages(ctx, w, expected)
 	}
-	return r.readPages(ctx, w, expected)
+	s := stretch{expected: expected, direct: true}
+	if q.Filter != nil { // what was left out has been seen, too
+		s.end = &position.Position{Value: w.High}
+	}
+	if r.plan.shape.Plain() {
+		looked := slices.Concat(r.plan.target.Key, r.plan.target.Watermark)
+		q.Raw = &source.Raw{Form: r.Warehouse.Form(), Looked: looked}
+	}
+	return r.load(ctx, q, s)
 }
 
 // readPages loads a window in order, page by page.

@@ -36,6 +36,7 @@ type workbench struct {
 	kind      string    // of the warehouse
 	conn      *pgx.Conn // to the source, as a client of its own
 	settings  connection.Settings
+	open      func(connection.Settings, string) (source.Source, error)
 	source    source.Source
 	warehouse warehouse.Warehouse
 	engine    *engine.Engine
@@ -63,9 +64,9 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 	src, err := pgsource.Open(settings, `source "circulation"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	return &workbench{t: t, kind: kind, conn: conn, settings: settings, source: src, warehouse: openWarehouse(t, kind),
-		engine: engine.New(),
-		feed:   &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
+	return &workbench{t: t, kind: kind, conn: conn, settings: settings, open: pgsource.Open, source: src,
+		warehouse: openWarehouse(t, kind), engine: engine.New(),
+		feed: &feed.Feed{Name: "circulation", Source: "circulation", Warehouse: "lake"}}
 }
 
 // openWarehouse makes a warehouse of the test's own.

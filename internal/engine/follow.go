@@ -11,6 +11,7 @@ import (
 	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/refer"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/shape"
 	"noemata/internal/source"
@@ -71,6 +72,10 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 	copies := map[string]int{} // by table: how often it was set back in this run
 	for range 2*len(w.Feed.Tables) + 1 {
 		err = problem.Guarded(func() error { return s.run(ctx) })()
+		if errors.Is(err, errAgain) && ctx.Err() == nil {
+			s = &session{LogWork: w, board: s.board.again()}
+			continue
+		}
 		var trouble *tableError
 		if ctx.Err() != nil || !errors.As(err, &trouble) {
 			break
@@ -81,6 +86,9 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 		}
 		copies[trouble.table]++
 		s = &session{LogWork: w, board: s.board.again()}
+	}
+	if errors.Is(err, errAgain) {
+		err = nil // the next run goes on
 	}
 	err = named(err, w.Feed.Name, "TABLE")
 	if err != nil && ctx.Err() != nil {
@@ -96,6 +104,7 @@ type session struct {
 	log     source.Log
 	name    string // of slot and publication
 	tables  []*logTable
+	links   []*refer.Table // how rows of the tables refer to others; nil where none do
 	board   *board
 	replays bool // the position was set by a person: changes may have been applied before
 }
@@ -107,15 +116,17 @@ type logTable struct {
 	feed.Table
 	keyAt   []int // indexes of the key's columns
 	copy    warehouse.Copy
-	made    bool  // its target was missing
-	trouble error // what is in the way, found before the log was read
+	fills   []string // columns that rows which are there are given; nil where whole rows are copied
+	made    bool     // its target was missing
+	trouble error    // what is in the way, found before the log was read
 	heldFor *reason
 	told    TableReport // guarded by the board
 }
 
 // followed is the table as the log must tell of it.
 func (t *logTable) followed() source.Followed {
-	return source.Followed{Table: t.query.Table, Key: t.followedKey(), Whole: t.whole, Takes: t.Changes}
+	return source.Followed{Table: t.query.Table, Key: t.followedKey(), Whole: t.whole, Takes: t.Changes,
+		Fills: t.sourcesOf(t.fills)}
 }
 
 // followedKey is the target's key, as the source calls it.

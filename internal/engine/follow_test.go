@@ -26,6 +26,7 @@ import (
 	"noemata/internal/testkit/torture"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // follower brings log tables and reads what the warehouse then has.
@@ -192,6 +193,16 @@ func TestCopiesMeetTheLogExactlyOfMariaDB(t *testing.T) {
 		b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
 		copiedUnderLoad(t, b.workbench, s, b.settings.Database)
 	})
+}
+
+// The same with a MySQL source, which does not tell at which place a snapshot is.
+func TestCopiesMeetTheLogExactlyOfMySQL(t *testing.T) {
+	b := newMySQLBench(t, oneOf(duckdb.Kind, pgwarehouse.Kind))
+	judge, _ := testkit.Database(t)
+	s, err := torture.NewMySQL(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))
+	require.NoError(t, err)
+	b.exec(`CREATE TABLE quiet (id int PRIMARY KEY)`)
+	copiedUnderLoad(t, b.workbench, s, b.settings.Database)
 }
 
 func copiedUnderLoad(t *testing.T, b *workbench, s *torture.Source, database string) {

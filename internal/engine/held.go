@@ -95,6 +95,15 @@ func (s *session) setBack(ctx context.Context, trouble *tableError, tried bool) 
 		"The table is held, as the feed asks."))
 }
 
+// chosen has columns of a table brought that a person has chosen; nil where there is more to it.
+func (s *session) chosen(t *logTable) warehouse.Entry {
+	var was structure
+	if json.Unmarshal([]byte(t.copy.Structure), &was) != nil || !structureOf(t.plan).chosen(was, t.plan) {
+		return nil
+	}
+	return s.copyAgainFor(t, was)
+}
+
 func (s *session) drifted(trouble *tableError, kind drift.Kind, done string) warehouse.Entry {
 	return warehouse.Drifted{Entry: drift.Drift{Table: trouble.table, Kind: kind, Run: s.Run,
 		What: problem.Of(trouble.cause).What, Done: done}}
@@ -109,13 +118,68 @@ type structure struct {
 	Shape   string   `json:"shape,omitempty"` // tells one from another; empty where rows arrive as they are read
 	Parts   []string `json:"parts,omitempty"` // of the table: pieces that hold rows
 	PartsAt string   `json:"parts_at,omitempty"`
-	Find    string   `json:"find,omitempty"` // of a table that does not follow the log: what its position is of
+	Refers  string   `json:"refers,omitempty"` // the foreign keys by which rows change without being told
+	Find    string   `json:"find,omitempty"`   // of a table that does not follow the log: what its position is of
+	Source  []string `json:"source,omitempty"` // columns that the source has, those included that are left there
+	Made    made     `json:"made,omitempty"`
+}
+
+// made tells of each column that arrives what it is made of, and under no name, of the filter.
+type made map[string]string
+
+// differs tells whether rows that came in before have other values in some column, or are others.
+func (m made) differs(was made) bool {
+	if m[""] != was[""] {
+		return true
+	}
+	for column, how := range m {
+		if before, known := was[column]; known && how != before {
+			return true
+		}
+	}
+	return false
+}
+
+// more lists the columns that did not arrive before.
+func (m made) more(was made) (columns []string) {
+	for column := range m {
+		if _, known := was[column]; !known && column != "" {
+			columns = append(columns, column)
+		}
+	}
+	slices.Sort(columns)
+	return columns
+}
+
+// chosen tells whether columns arrive that did not before, and that a person has chosen: the source had
+// them already.
+func (s structure) chosen(was structure, p plan) bool {
+	_, of := p.shape.Made()
+	more := s.Made.more(was.Made)
+	return was.Made != nil && len(more) > 0 && !slices.ContainsFunc(more, func(column string) bool {
+		return slices.ContainsFunc(of[column], func(c string) bool { return !slices.Contains(was.Source, c) })
+	})
+}
+
+// fills lists the columns that rows of before can be given by key; none where there are no more columns, or
+// the rows cannot be told by their key.
+func (s structure) fills(was structure, t warehouse.Target) []string {
+	keeps := t.Keep == feed.KeepLatest || t.Keep == feed.KeepSoftDelete || t.Keep == feed.KeepHistory
+	if was.Made == nil || !keeps || !t.Unique || len(t.Key) == 0 || !slices.Equal(s.Key, was.Key) ||
+		s.Table != was.Table || s.Target != was.Target || s.Made.differs(was.Made) {
+		return nil
+	}
+	return s.Made.more(was.Made)
 }
 
 func structureOf(p plan) structure {
 	s := structure{Key: append([]string{}, p.target.Key...), Columns: p.query.Table.ColumnNames(),
 		Table: p.query.Table.ID, Shape: p.shape.Digest(), Target: p.target.Name.Display()}
-	s.Parts, s.PartsAt = p.query.Table.Parts, p.query.Table.PartsAt
+	s.Parts, s.PartsAt, s.Source = p.query.Table.Parts, p.query.Table.PartsAt, p.source
+	s.Made, _ = p.shape.Made()
+	if p.find == feed.FindLog {
+		s.Refers = refersText(p.query.Table.Refers)
+	}
 	if p.find != feed.FindLog {
 		s.Find = string(p.find)
 	}
@@ -129,7 +193,7 @@ func (s structure) String() string {
 
 // layout tells the rows of one structure from those of another; the pieces they are in aside.
 func (s structure) layout() string {
-	s.Parts, s.PartsAt = nil, ""
+	s.Parts, s.PartsAt, s.Source = nil, "", nil
 	return s.String()
 }
 
@@ -146,6 +210,11 @@ func (s structure) changed(was structure, table, remedy string) error {
 		return drift.Of(drift.Keys, problem.Newf(problem.Held, remedy,
 			"The key of %s was changed: it was (%s) and is (%s), and rows that came in before are known by the old one.",
 			table, strings.Join(was.Key, ", "), strings.Join(s.Key, ", ")))
+	}
+	if s.Refers != was.Refers && s.Find == "" {
+		return drift.Of(drift.Keys, problem.Newf(problem.Held, remedy,
+			"The foreign keys were changed by which the source changes rows of %s without logging it: by which ones it "+
+				"has since the last run is not known.", table))
 	}
 	if was.Target != "" && s.Target != was.Target {
 		return problem.Newf(problem.Held,
@@ -217,7 +286,12 @@ const (
 	clearRemedy = "Have all rows read again: noemata positions clear FEED TABLE. Rows that are gone end, too."
 )
 
-// gains tells whether there are columns that were not there before.
+// gains tells whether rows of before lack something: values in columns that were not there, or made
+// otherwise.
 func (s structure) gains(was structure) bool {
-	return slices.ContainsFunc(s.Columns, func(c string) bool { return !slices.Contains(was.Columns, c) })
+	if was.Made == nil { // as an earlier version kept it
+		return s.Shape != was.Shape ||
+			slices.ContainsFunc(s.Columns, func(c string) bool { return !slices.Contains(was.Columns, c) })
+	}
+	return s.Made.differs(was.Made) || len(s.Made.more(was.Made)) > 0
 }

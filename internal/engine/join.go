@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -58,7 +59,7 @@ func (a *applier) join(ctx context.Context) error {
 // settleCopy leaves one row of each key in a copy that was read in several snapshots, and
 // takes out of the waiting changes those that the rows show already.
 func (a *applier) settleCopy(ctx context.Context, t *logTable) error {
-	if len(t.copy.Snapshots) == 1 {
+	if len(t.copy.Snapshots) == 1 { // as a copy of columns alone always has
 		return nil
 	}
 	shown := map[int][]string{}
@@ -104,6 +105,12 @@ func (a *applier) joinTable(ctx context.Context, t *logTable, from change.Txn) e
 	if err != nil {
 		return err
 	}
+	if t.fills != nil {
+		if err := a.joinFilled(ctx, t, part); err != nil {
+			return err
+		}
+		return a.joinedAs(ctx, t)
+	}
 	if err := part.TakeCopy(ctx, from); err != nil {
 		return err
 	}
@@ -114,19 +121,35 @@ func (a *applier) joinTable(ctx context.Context, t *logTable, from change.Txn) e
 	for _, p := range done { // the rows themselves were kept with their part
 		part.Count(rows.Books{Read: p.Aside + p.Filtered, SetAside: p.Aside, Filtered: p.Filtered})
 	}
-	if err := a.replay(ctx, t); err != nil {
+	if err := a.replay(ctx, t, func(x change.Txn) bool {
+		return len(t.copy.Snapshots) == 0 || !a.log.Sees(t.copy.Snapshots[0], x)
+	}); err != nil {
 		return err
 	}
+	return a.joinedAs(ctx, t)
+}
+
+// joinFilled merges the changes that the snapshot shows, gives the rows their values in it, and merges
+// the changes that came after it.
+func (a *applier) joinFilled(ctx context.Context, t *logTable, part warehouse.Part) error {
+	shown := func(x change.Txn) bool { return a.log.Sees(t.copy.Snapshots[0], x) }
+	if err := a.replay(ctx, t, shown); err != nil {
+		return err
+	}
+	if err := part.FillCopied(ctx, t.filled()); err != nil {
+		return err
+	}
+	return a.replay(ctx, t, func(x change.Txn) bool { return !shown(x) })
+}
+
+func (a *applier) joinedAs(ctx context.Context, t *logTable) error {
 	return a.commit.Note(ctx, a.Feed.Name,
 		warehouse.Joined{Table: t.Table.Table, Generation: t.copy.Generation, Structure: structureOf(t.plan).String()})
 }
 
-// replay merges the waiting changes in the order of the log.
-func (a *applier) replay(ctx context.Context, t *logTable) error {
+// replay merges the waiting changes of transactions that are wanted, in the order of the log.
+func (a *applier) replay(ctx context.Context, t *logTable, wanted func(change.Txn) bool) error {
 	columns := t.shape.Arrives().Columns
-	wanted := func(x change.Txn) bool {
-		return len(t.copy.Snapshots) == 0 || !a.log.Sees(t.copy.Snapshots[0], x)
-	}
 	var kept []arrow.RecordBatch
 	var n int64
 	before := "" // the transaction of the last change that was merged
@@ -140,7 +163,9 @@ func (a *applier) replay(ctx context.Context, t *logTable) error {
 		}
 		kept, n = nil, 0
 		// What becomes of a row whose key was changed needs both halves of the change.
-		if end := record.NumRows() - 1; !last && end > 0 && stash.KindAt(record, columns, int(end)) == change.Left {
+		halves := []change.Kind{change.Left, change.RefFrom}
+		if end := record.NumRows() - 1; !last && end > 0 &&
+			slices.Contains(halves, stash.KindAt(record, columns, int(end))) {
 			whole := record
 			kept, n = append(kept, whole.NewSlice(end, end+1)), 1
 			record = whole.NewSlice(0, end)
@@ -150,6 +175,10 @@ func (a *applier) replay(ctx context.Context, t *logTable) error {
 		b := stash.Decode(record, columns, wanted)
 		if b.Record == nil {
 			return nil
+		}
+		b, err := a.expandOne(ctx, t, b)
+		if err != nil {
+			return err
 		}
 		defer b.Record.Release()
 		continues := b.Txns[0].Position == before

@@ -219,7 +219,7 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 		return err
 	}
 	if r.Table.Find == feed.FindWhole && r.Table.Keep != feed.KeepReplace { // what was not read has gone
-		if _, err := p.Sweep(ctx, r.clock.UnixMicro()); err != nil {
+		if _, err := p.Sweep(ctx, r.clock.UnixMicro(), nil); err != nil {
 			return err
 		}
 		has = warehouse.Has{Gone: true}
@@ -232,7 +232,7 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 		return err
 	}
 	now := structureOf(r.plan).String()
-	keeps := now != r.structure && !r.sweeps
+	keeps := now != r.structure && !r.sweeps && len(r.fills) == 0
 	if keeps {
 		if err := c.Note(ctx, r.Feed.Name, warehouse.Structured{Table: r.Table.Table, Structure: now}); err != nil {
 			return err

@@ -15,6 +15,7 @@ import (
 	"noemata/internal/engine"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
+	"noemata/internal/source/mysql"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse/duckdb"
 	pgwarehouse "noemata/internal/warehouse/postgres"
@@ -43,14 +44,23 @@ func newCatalogue(t testing.TB, kind string, open func(connection.Settings, stri
 	src, err := open(settings, `source "catalogue"`)
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
-	return &mariaBench{&workbench{t: t, settings: settings, source: src, warehouse: openWarehouse(t, kind),
-		engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
+	return &mariaBench{&workbench{t: t, settings: settings, open: open, source: src,
+		warehouse: openWarehouse(t, kind), engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
 }
 
 func onEachMaria(t *testing.T, test func(t *testing.T, b *mariaBench)) {
 	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
 		t.Run(kind, func(t *testing.T) { test(t, newMariaBench(t, kind)) })
 	}
+}
+
+// onEachCatalogue runs a test with a MariaDB and with a MySQL source.
+func onEachCatalogue(t *testing.T, test func(t *testing.T, b *mariaBench, mysql bool)) {
+	t.Run(mariadb.Kind, func(t *testing.T) { test(t, newMariaBench(t, duckdb.Kind), false) })
+	t.Run(mysql.Kind, func(t *testing.T) {
+		raceless(t)
+		test(t, newMySQLBench(t, duckdb.Kind), true)
+	})
 }
 
 // table names one of the test's tables.

@@ -12,6 +12,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/source"
 	"noemata/internal/source/mysql"
@@ -89,6 +90,67 @@ func TestEveryMySQLType(t *testing.T) {
 			Find: feed.FindWhole, Keep: feed.KeepLatest, Target: "kept.by_query"}
 		require.EqualValues(t, 3, b.bring(query).Books.Inserted)
 		b.equal(query, 3)
+
+		// The log, and a copy, bring them to the byte.
+		b.exec("CREATE TABLE copied LIKE extremes")
+		f := newFollower(t, b.workbench,
+			feed.Table{Table: b.table("copied"), Keep: feed.KeepLatest, Target: "kept.by_log"},
+			feed.Table{Table: b.table("extremes"), Keep: feed.KeepHistory, Target: "kept.by_copy"})
+		f.catchUp()
+		b.exec("SET SESSION sql_mode = '', time_zone = '+00:00'; INSERT INTO copied SELECT * FROM extremes")
+		require.Equal(t, rows.Books{Read: 3, Inserted: 3}, f.catchUp()[b.table("copied")])
+		described, err := b.source.Table(t.Context(), schema.Name{Schema: b.settings.Database, Table: "extremes"})
+		require.NoError(t, err)
+		for _, c := range described.Columns {
+			see := func(table string) []string {
+				return f.see(`SELECT id, ` + schema.Quote(c.Name) + ` FROM kept.` + table + ` ORDER BY id`)
+			}
+			require.Equal(t, see("watermark"), see("by_log"), c.Name)
+			require.Equal(t, see("watermark"), see("by_copy"), c.Name)
+		}
+	})
+}
+
+// The log goes on over its files; one that was purged, and a server that was set back, hold the feed,
+// and a new copy keeps the history's past. What a transaction gave up never happened.
+func TestMySQLLogRotatedPurgedAndSetBack(t *testing.T) {
+	raceless(t)
+	onEachMySQL(t, func(t *testing.T, b *mariaBench) {
+		b.exec(`CREATE TABLE copies (id int PRIMARY KEY, branch varchar(40)); INSERT INTO copies VALUES (1, 'Grünau')`)
+		f := newFollower(t, b.workbench, feed.Table{Table: b.table("copies"), Keep: feed.KeepHistory,
+			Target: "kept.copies"})
+		f.catchUp()
+		b.exec(`UPDATE copies SET branch = 'Fernmoor'; FLUSH BINARY LOGS; UPDATE copies SET branch = 'Altwasser'`)
+		b.session("START TRANSACTION", "INSERT INTO copies VALUES (5, 'given up')", "SAVEPOINT one",
+			"DELETE FROM copies", "ROLLBACK TO one", "ROLLBACK")
+		b.session("START TRANSACTION", "SAVEPOINT one", "DELETE FROM copies", "ROLLBACK TO one",
+			"INSERT INTO copies VALUES (2, 'Dornheim')", "COMMIT")
+		require.Equal(t, rows.Books{Read: 3, Inserted: 1, Updated: 2}, f.catchUp()[b.table("copies")])
+
+		gone := func(said string) {
+			_, err := f.engine.Follow(t.Context(), f.work())
+			require.True(t, problem.Is(err, problem.Held), "%v", err)
+			require.ErrorContains(t, err, said)
+			require.ErrorContains(t, err, "noemata feeds copy")
+			require.NoError(t, engine.CopyAgain(t.Context(), b.feed, nil, b.source, b.warehouse))
+			f.catchUp()
+		}
+		b.exec("INSERT INTO copies VALUES (3, 'Hollerbach')")
+		b.purge(1)
+		gone("cannot be read from")
+		b.exec("INSERT INTO copies VALUES (4, 'Hollerbach'); RESET MASTER")
+		gone("was set back")
+		require.Equal(t, []string{"1 | Grünau | false", "1 | Fernmoor | false", "1 | Altwasser | true",
+			"2 | Dornheim | true", "3 | Hollerbach | true", "4 | Hollerbach | true"},
+			f.see(`SELECT id, branch, nm_current FROM kept.copies ORDER BY id, nm_from`))
+		state, ok, err := engine.LogStateOf(t.Context(), b.feed, b.source, b.warehouse)
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.Zero(t, state.Behind)
+		b.exec("UPDATE copies SET branch = repeat('x', 40)")
+		state, _, err = engine.LogStateOf(t.Context(), b.feed, b.source, b.warehouse)
+		require.NoError(t, err)
+		require.Greater(t, state.Behind, int64(160))
 	})
 }
 
@@ -138,39 +200,44 @@ func TestMySQLWaitsForOpenTransactions(t *testing.T) {
 	b.equal(loans, 3)
 }
 
-// The log of MySQL is not followed yet, and that is said with what else to write; a user who may see
-// less is told what to grant, and a server of the other kind is named.
+// A user who may see less is told what to grant, until it is enough to follow the log; and a server of
+// the other kind is named.
 func TestMySQLSaysWhatItCannot(t *testing.T) {
 	b := newMySQLBench(t, "duckdb")
 	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, at timestamp(6) NOT NULL)`)
-	loans := feed.Table{Table: b.table("loans"), Find: feed.FindLog, Keep: feed.KeepLatest}
-	b.feed.Tables = []feed.Table{loans}
-	findings := engine.Check(t.Context(), b.feed, b.source, b.warehouse, testKeys)
-	require.Equal(t, problem.Blocker, findings[0].Level)
-	require.Contains(t, findings[0].What, "cannot be followed")
-
-	open := func(user string) source.Source {
-		s := b.settings
-		s.User, s.Password = user, "p"
-		src, err := mysql.Open(s, `source "catalogue"`)
+	user := "reader" + b.settings.Database
+	b.exec("CREATE USER " + user + "@'127.0.0.1' IDENTIFIED BY 'p'; GRANT SELECT ON " + b.settings.Database + ".* " +
+		"TO " + user + "@'127.0.0.1'")
+	reader := b.settings
+	reader.User, reader.Password = user, "p"
+	open := func() source.Source {
+		src, err := mysql.Open(reader, `source "catalogue"`)
 		require.NoError(t, err)
 		t.Cleanup(src.Close)
 		return src
 	}
-	user := "reader" + b.settings.Database
-	b.exec("CREATE USER " + user + "@'127.0.0.1' IDENTIFIED BY 'p'; GRANT SELECT ON " + b.settings.Database + ".* " +
-		"TO " + user + "@'127.0.0.1'")
-	for range 3 {
-		_, err := open(user).Moment(t.Context())
-		if err == nil {
-			break
+	followed := []source.Followed{{Table: schema.Table{Name: schema.Name{Schema: b.settings.Database, Table: "loans"}},
+		Key: []string{"id"}}}
+	for range 6 {
+		_, err := open().Moment(t.Context())
+		if err != nil {
+			require.True(t, problem.Is(err, problem.NoPrivilege), "%v", err)
+			b.exec(problem.Of(err).Remedy)
 		}
-		require.True(t, problem.Is(err, problem.NoPrivilege), "%v", err)
-		require.Regexp(t, `^GRANT (PROCESS|SELECT) ON .*;$`, problem.Of(err).Remedy)
-		b.exec(problem.Of(err).Remedy)
+		findings, err := open().(source.Log).LogFindings(t.Context(), followed)
+		require.NoError(t, err)
+		for _, x := range findings {
+			if x.Level == problem.Blocker {
+				require.Regexp(t, `^GRANT [A-Z ]+ ON .*;$`, x.Remedy)
+				b.exec(x.Remedy)
+			}
+		}
 	}
-	_, err := open(user).Moment(t.Context())
-	require.NoError(t, err, "the remedies are enough")
+	b.source = open()
+	f := newFollower(t, b.workbench, feed.Table{Table: b.table("loans"), Keep: feed.KeepLatest, Target: "kept.loans"})
+	f.catchUp()
+	b.exec("INSERT INTO loans VALUES (1, now())")
+	require.EqualValues(t, 1, f.catchUp()[b.table("loans")].Inserted, "the remedies are enough")
 
 	settings, _ := testkit.MariaDatabase(t)
 	src, err := mysql.Open(settings, `source "x"`)

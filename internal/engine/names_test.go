@@ -55,13 +55,20 @@ func TestNamesThatAWarehouseDoesNotTell(t *testing.T) {
 	t.Run("long names", func(t *testing.T) {
 		b := newMariaBench(t, "postgresql")
 		long := strings.Repeat("ü", 60)
-		b.exec("CREATE TABLE loans (id int PRIMARY KEY, `" + long + "` int); CREATE TABLE `" + long + "` (id int PRIMARY KEY); " +
-			"INSERT INTO loans VALUES (1, 2)")
+		b.exec("CREATE TABLE loans (id int PRIMARY KEY, `" + long + "1` int, `" + long + "2` int); CREATE TABLE `" + long +
+			"` (id int PRIMARY KEY); INSERT INTO loans VALUES (1, 2, 3)")
 		loans := feed.Table{Table: b.table("loans"), Find: feed.FindWhole, Keep: feed.KeepLatest}
-		refused(t, b.workbench, []feed.Table{loans}, 0, "has 120 bytes in its name", "Give it a shorter name")
-		loans.Columns = map[string]feed.Treatment{long: {Name: "short"}}
+		b.feed.Tables = []feed.Table{loans}
+		var told []string
+		for _, f := range engine.Check(t.Context(), b.feed, b.source, b.warehouse, testKeys) {
+			told = append(told, f.What)
+		}
+		require.Regexp(t, "The column ü{60}1 is called ü{27}_[0-9a-f]{8} in PostgreSQL, which cuts names after 63 bytes.",
+			strings.Join(told, "\n"))
 		b.bring(loans)
 		b.equal(loans, 1)
+		loans.Columns = map[string]feed.Treatment{long + "1": {Name: long}}
+		refused(t, b.workbench, []feed.Table{loans}, 0, "has 120 bytes in its name", "Give it a shorter name")
 		far := feed.Table{Table: b.table(long), Find: feed.FindWhole, Keep: feed.KeepHistory}
 		refused(t, b.workbench, []feed.Table{far}, 0, "PostgreSQL cuts names after 63 bytes", "a shorter target")
 		far.Target = "kept." + strings.Repeat("x", 60)

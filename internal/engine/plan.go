@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
+	cut     [][2]string   // columns whose names were too long for the warehouse, and what they are called there
 	missing error         // that the table lacks a column which the feed names
 	spec    feed.Table    // as the feed has it, with what was found out since
 	known   *columnsKnown // nil where the feed does not ask for it
@@ -29,6 +31,7 @@ type plan struct {
 	target  warehouse.Target
 	key     []string       // the target's key, as the source calls it
 	whole   bool           // all columns of the source are read
+	source  []string       // the columns that it has
 	zone    *time.Location // in which a watermark without a zone is written
 }
 
@@ -49,7 +52,8 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 			table.Columns[i] = table.Columns[i].AsText()
 		}
 	}
-	p := plan{spec: t, known: known, missing: shape.Missing(table, t), find: t.Find, zone: time.UTC, key: table.Key}
+	p := plan{spec: t, known: known, missing: shape.Missing(table, t), find: t.Find, zone: time.UTC, key: table.Key,
+		source: table.ColumnNames()}
 	if len(t.Key) > 0 {
 		p.key = t.Key
 	}
@@ -78,6 +82,39 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 	return p, nil
 }
 
+// planNamed is makePlan for a warehouse: columns whose names are too long for it are cut, unless the
+// feed itself names them.
+func planNamed(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source, keys shape.Keys,
+	known *columnsKnown, names warehouse.Names) (plan, error) {
+	p, err := makePlan(ctx, f, t, src, keys, known)
+	if err != nil {
+		return p, err
+	}
+	cut := maps.Clone(p.spec.Columns)
+	for _, c := range p.query.Table.Columns {
+		name, arrives := p.shape.Name(c.Name)
+		if short := names.Cut(name); arrives && short != name && cut[c.Name].Name == "" {
+			if cut == nil {
+				cut = map[string]feed.Treatment{}
+			}
+			treatment := cut[c.Name]
+			treatment.Name = short
+			cut[c.Name] = treatment
+			p.cut = append(p.cut, [2]string{c.Name, short})
+		}
+	}
+	if p.cut == nil {
+		return p, nil
+	}
+	was := p
+	t.Columns = cut
+	if p, err = makePlan(ctx, f, t, src, keys, known); err != nil {
+		return p, err
+	}
+	p.cut, p.missing = was.cut, was.missing
+	return p, nil
+}
+
 // Describe looks up a table of a feed at the source.
 func Describe(ctx context.Context, src source.Source, t feed.Table) (schema.Table, error) {
 	name, err := schema.ParseName(t.Table)
@@ -98,7 +135,7 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 	if err != nil {
 		return plan{}, t, err
 	}
-	p, err := makePlan(ctx, f, t, src, keys, known)
+	p, err := planNamed(ctx, f, t, src, keys, known, wh.Names())
 	if err == nil {
 		err = p.called(f, t, wh.Names())
 	}
@@ -126,7 +163,7 @@ func planFor(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source,
 		return p, t, nil
 	}
 	t.Drop = append(slices.Clone(t.Drop), fresh...)
-	p, err = makePlan(ctx, f, t, src, keys, nil)
+	p, err = planNamed(ctx, f, t, src, keys, nil, wh.Names())
 	return p, t, err
 }
 
@@ -203,8 +240,9 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 		return warehouse.Target{}, problem.Wrap(err, problem.Invalid, err.Error()+".", "Correct the feed.")
 	}
 	log, arrives := t.Find == feed.FindLog, p.shape.Arrives()
-	target := warehouse.Target{Name: name, Columns: warehouse.ColumnsOf(arrives.Columns, f.Column(""), t.Keep, log),
-		Prefix: f.Column(""), Keep: t.Keep, Log: log,
+	target := warehouse.Target{Name: name, Comment: table.Comment,
+		Columns: warehouse.ColumnsOf(arrives.Columns, f.Column(""), t.Keep, log),
+		Prefix:  f.Column(""), Keep: t.Keep, Log: log,
 		Sweeps: t.Sweep != "" || t.Find == feed.FindWhole && t.Keep != feed.KeepReplace ||
 			t.Find == feed.FindCompare}
 	if t.Keep != feed.KeepReplace && (t.Keep != feed.KeepLedger || target.Log) {
@@ -221,7 +259,7 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 					"The column %s of %s is %s, and such values cannot be a key.", k, t.Table, c.Native)
 			}
 		}
-		target.Filters = p.shape.Filters() && (t.Find == feed.FindWatermark || t.Find == feed.FindCompare)
+		target.Filters = p.shape.Filters() && t.Find != feed.FindWhole
 	}
 	for _, c := range arrives.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
@@ -330,10 +368,16 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	}
 	findings = append(findings, checkLog(ctx, f, src, keys)...)
 	for _, t := range f.Tables {
-		p, err := makePlan(ctx, f, t, src, keys, nil)
+		p, err := planNamed(ctx, f, t, src, keys, nil, wh.Names())
 		if err != nil {
 			blocker(t.Table, err)
 			continue
+		}
+		for _, c := range p.cut {
+			findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
+				What: fmt.Sprintf("The column %s is called %s in %s, which cuts names after %d bytes.", c[0], c[1],
+					wh.Names().Kind, wh.Names().Longest),
+				Remedy: fmt.Sprintf("If it shall have another name: columns: {%q: {name: …}}.", c[0])})
 		}
 		if err := p.called(f, t, wh.Names()); err != nil {
 			blocker(t.Table, err)
@@ -399,14 +443,22 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.K
 		return []problem.Finding{{Level: problem.Blocker,
 			What: "The change log of this kind of source cannot be followed.", Remedy: "Write find: watermark."}}
 	}
+	var all []*logTable
 	var tables []source.Followed
 	for _, t := range f.Followers().Tables {
 		if p, err := makePlan(ctx, f, t, src, keys, nil); err == nil {
-			x := logTable{plan: p, Table: t}
-			tables = append(tables, x.followed())
+			x := &logTable{plan: p, Table: t}
+			all, tables = append(all, x), append(tables, x.followed())
 		}
 	}
 	findings, err := log.LogFindings(ctx, tables)
+	linked(all)
+	for _, t := range all {
+		if p := problem.Of(t.trouble); t.trouble != nil {
+			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table.Table, What: p.What,
+				Remedy: p.Remedy})
+		}
+	}
 	for _, t := range f.Followers().Tables {
 		name, _ := schema.ParseName(t.Table) // the file was checked
 		if table, err := src.Table(ctx, name); err == nil {

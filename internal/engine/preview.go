@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 
 	"noemata/internal/core/rows"
 	"noemata/internal/core/shape"
@@ -49,6 +50,7 @@ func TakePreview(ctx context.Context, w Work, show int) (Preview, error) {
 	w.Table = p.spec
 	reads, arrives := p.shape.Reads(), p.shape.Arrives()
 	out := Preview{Before: reads.ColumnNames(), After: arrives.ColumnNames(), Rows: []PreviewRow{}}
+	var later []PreviewRow // that arrive, after those that are shown
 	err = w.Source.Read(ctx, source.Query{Table: reads, Limit: previewReads, RowKey: p.key}, func(b rows.Batch) error {
 		defer b.Record.Release()
 		out.Read += b.Rows()
@@ -75,9 +77,30 @@ func TakePreview(ctx context.Context, w Work, show int) (Preview, error) {
 			}
 			if len(out.Rows) < show {
 				out.Rows = append(out.Rows, r)
+			} else if r.After != nil && len(later) < show {
+				later = append(later, r)
 			}
 		}
 		return nil
 	})
+	out.Rows = halfArriving(out.Rows, later)
 	return out, err
+}
+
+// halfArriving puts rows that arrive in the place of the last ones that do not, until they are half, as
+// far as there are any.
+func halfArriving(shown, later []PreviewRow) []PreviewRow {
+	arriving := 0
+	for _, r := range shown {
+		if r.After != nil {
+			arriving++
+		}
+	}
+	for i := len(shown) - 1; i >= 0 && 2*arriving < len(shown) && len(later) > 0; i-- {
+		if shown[i].After == nil {
+			shown = append(slices.Delete(shown, i, i+1), later[0])
+			later, arriving = later[1:], arriving+1
+		}
+	}
+	return shown
 }

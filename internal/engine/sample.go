@@ -91,15 +91,24 @@ func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error
 	return inSource, inWarehouse, err
 }
 
+// filter is what the source need not read of the table; nil where that cannot be told.
+func (p plan) filter(counts bool) *source.Filter {
+	asked, ok := p.shape.Pushed()
+	if !ok {
+		return nil
+	}
+	return &source.Filter{Condition: asked, Counts: counts}
+}
+
 // count counts the rows of the source that are brought. Those that a filter decides about
-// are looked at one by one.
+// are looked at one by one, but for those that the source itself can tell of.
 func (p plan) count(ctx context.Context, src source.Source) (int64, error) {
 	if !p.shape.Filters() {
 		return src.Count(ctx, p.query)
 	}
 	filter := p.shape.For(nil)
 	var n int64
-	err := src.Read(ctx, source.Query{Table: filter.Reads()}, func(b rows.Batch) error {
+	err := src.Read(ctx, source.Query{Table: filter.Reads(), Filter: p.filter(false)}, func(b rows.Batch) error {
 		defer b.Record.Release()
 		shaped := filter.Batch(b, false)
 		defer shaped.Record.Release()

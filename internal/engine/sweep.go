@@ -29,14 +29,18 @@ func (r *run) sweep(ctx context.Context) error {
 	}
 	defer c.Abort()
 	keys := r.plan.shape.For(r.plan.target.Key)
-	q := source.Query{Table: keys.Reads()}
+	q := source.Query{Table: keys.Reads(), RowKey: r.plan.key, Filter: r.plan.filter(false)}
 	var read int64
+	var aside []rows.Aside
 	begun := time.Now()
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
 		shaped := keys.Batch(b, false)
 		defer shaped.Record.Release()
-		read += shaped.Record.NumRows()
+		read += shaped.Rows()
+		if aside = append(aside, shaped.Aside...); len(aside) > warehouse.MostAside {
+			return warehouse.TooManyAside(r.Table.Table, aside[len(aside)-1].Reason)
+		}
 		return part.AppendKeys(ctx, shaped.Record)
 	})
 	r.outcome.Reading += time.Since(begun)
@@ -44,7 +48,7 @@ func (r *run) sweep(ctx context.Context) error {
 		return err
 	}
 	begun = time.Now()
-	gone, err := part.Sweep(ctx, moment.Clock.UnixMicro())
+	gone, err := part.Sweep(ctx, moment.Clock.UnixMicro(), aside)
 	if err != nil {
 		return err
 	}

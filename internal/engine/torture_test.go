@@ -21,11 +21,13 @@ import (
 	"noemata/internal/engine"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb"
+	"noemata/internal/source/mysql"
 	pgsource "noemata/internal/source/postgres"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/hostile"
 	"noemata/internal/testkit/torture"
 	"noemata/internal/warehouse/duckdb"
+	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // Concurrent transactions of every kind of change, while runs are stopped and connections
@@ -111,14 +113,44 @@ func TestTortureOfMariaDB(t *testing.T) {
 	}
 }
 
+// oneOf is one of some at random: what takes long is not done with all of them each time.
+func oneOf(list ...string) string { return list[rand.IntN(len(list))] }
+
+// The same with a MySQL source.
+func TestTortureOfMySQL(t *testing.T) {
+	kinds := []string{oneOf(duckdb.Kind, pgwarehouse.Kind)}
+	if os.Getenv("NOEMATA_TORTURE") != "" {
+		kinds = []string{duckdb.Kind, pgwarehouse.Kind}
+	}
+	for _, kind := range kinds {
+		t.Run(kind, func(t *testing.T) {
+			b := newMySQLBench(t, kind)
+			judge, _ := testkit.Database(t)
+			s, err := torture.NewMySQL(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))
+			require.NoError(t, err)
+			tortured(t, b.workbench, s, b.settings.Database, func() {
+				found, err := b.db.Query("SELECT ID FROM information_schema.PROCESSLIST WHERE COMMAND LIKE " +
+					"'Binlog Dump%' OR INFO LIKE '/* noemata reader%'")
+				require.NoError(t, err)
+				defer func() { _ = found.Close() }()
+				for found.Next() {
+					var id int64
+					require.NoError(t, found.Scan(&id))
+					_, _ = b.db.Exec(fmt.Sprintf("KILL %d", id))
+				}
+			})
+		})
+	}
+}
+
 // besideHostiles has the same engine read servers that do not do what their protocol says,
 // until the test ends. Their runs may fail with whatever problem there is, but for a fault of
 // our own, and each of them ends.
 func besideHostiles(t *testing.T, b *workbench) (end func()) {
 	ctx, stop := context.WithCancel(context.Background())
-	open, first, again := pgsource.Open, []byte{'E', 0x7f, 0xff, 0xff, 0xff}, []byte("S")
+	first, again := []byte{'E', 0x7f, 0xff, 0xff, 0xff}, []byte("S")
 	if _, own := b.source.(*pgsource.Source); !own {
-		open, first, again = mariadb.Open, []byte{0xff, 0xff, 0xff, 0, 10}, []byte("5.5.5-")
+		first, again = []byte{0xff, 0xff, 0xff, 0, 10}, []byte("5.5.5-")
 	}
 	garbled := hostile.Garbled(t, fmt.Sprintf("127.0.0.1:%d", b.settings.Port), garble(20))
 	table := b.feed.Tables[0]
@@ -127,7 +159,7 @@ func besideHostiles(t *testing.T, b *workbench) (end func()) {
 	beside := func(name string, port int, find feed.Find) {
 		settings := b.settings
 		settings.Port = port
-		src, err := open(settings, "source "+name)
+		src, err := b.open(settings, "source "+name)
 		require.NoError(t, err)
 		t.Cleanup(src.Close)
 		wh := openWarehouse(t, duckdb.Kind)
@@ -256,6 +288,11 @@ func TestGarbledServers(t *testing.T) {
 		b.exec(mariaExtremes)
 		garbled(b.workbench, b.table("extremes"), mariadb.Open)
 	})
+	t.Run("mysql", func(t *testing.T) {
+		b := newMySQLBench(t, duckdb.Kind)
+		b.exec(`SET SESSION sql_mode = '', time_zone = '+00:00'; ` + mysqlTypes)
+		garbled(b.workbench, b.table("extremes"), mysql.Open)
+	})
 }
 
 func doubled(name string) string {
@@ -337,6 +374,9 @@ func (f *follower) bearable(err error) {
 	case problem.Stopped, problem.Unreachable, problem.Overtaken, problem.Busy:
 		f.t.Logf("a run ended: %v", err)
 		return
+	}
+	if fault := (*problem.Panic)(nil); errors.As(err, &fault) {
+		f.t.Logf("%s", fault.Stack)
 	}
 	// More columns than the usual memory has room for.
 	if strings.Contains(err.Error(), "The next run opens the file with") {

@@ -3,6 +3,8 @@ package feeds
 import (
 	"context"
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -91,12 +93,17 @@ func (c *change) compare(before, t feed.Table) {
 		c.again(t, t.Find == feed.FindLog && c.now.Policy(t, drift.Keys) == drift.Follow,
 			"Its rows are named by another key")
 	}
-	if again && t.Shape() != before.Shape() {
-		c.again(t, t.Find == feed.FindLog, "What the feed makes of its rows changes")
-	}
 	more, fewer := columnsOf(before, t)
-	if again && len(more) > 0 {
-		c.again(t, c.now.Policy(t, drift.Columns) == drift.Follow, strings.Join(more, ", ")+" is brought from now on")
+	switch names := strings.Join(more, ", "); {
+	case again && differs(before, t):
+		c.again(t, t.Find == feed.FindLog, "What the feed makes of its rows changes")
+	case again && len(more) > 0 && t.Keep == feed.KeepLedger && t.Find == feed.FindWatermark:
+		c.say(problem.Note, "", "%s is brought from now on: rows of before%s stay as they came.", names, c.rows)
+	case again && len(more) > 0 && t.Keep != feed.KeepLedger:
+		c.say(problem.Note, "", "%s is brought from now on: its next run gives the rows of before%s their values by "+
+			"key, as far as the source has them still; a table without a unique key is read again.", names, c.rows)
+	case again && len(more) > 0:
+		c.again(t, true, names+" is brought from now on")
 	}
 	if len(fewer) > 0 {
 		c.say(problem.Note, "", "%s is brought no more: the target keeps it with the values of before.",
@@ -124,6 +131,29 @@ func (c *change) again(t feed.Table, itself bool, why string) {
 	}
 }
 
+// differs tells whether rows of before are others, or have other values in columns that were brought.
+func differs(before, t feed.Table) bool {
+	if before.Where != t.Where {
+		return true
+	}
+	for name, x := range t.Computed {
+		if was, computed := before.Computed[name]; computed && was != x {
+			return true
+		}
+	}
+	named := maps.Clone(t.Columns)
+	if named == nil {
+		named = map[string]feed.Treatment{}
+	}
+	maps.Copy(named, before.Columns)
+	for name := range named {
+		if !before.Dropped(name) && !t.Dropped(name) && !reflect.DeepEqual(before.Columns[name], t.Columns[name]) {
+			return true
+		}
+	}
+	return false
+}
+
 // columnsOf lists the columns that a file brings and the one before did not, and those that it brings
 // no more, as far as the files name them.
 func columnsOf(before, t feed.Table) (more, fewer []string) {
@@ -143,5 +173,17 @@ func columnsOf(before, t feed.Table) (more, fewer []string) {
 			fewer = append(fewer, name)
 		}
 	}
+	for name := range t.Computed {
+		if _, computed := before.Computed[name]; !computed {
+			more = append(more, name)
+		}
+	}
+	for name := range before.Computed {
+		if _, computed := t.Computed[name]; !computed {
+			fewer = append(fewer, name)
+		}
+	}
+	slices.Sort(more)
+	slices.Sort(fewer)
 	return more, fewer
 }

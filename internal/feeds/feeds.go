@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"noemata/internal/core/drift"
@@ -48,8 +49,8 @@ const (
 	Compare                 // compared; source and warehouse are not asked
 )
 
-// Apply applies a feed file unless a finding blocks it.
-func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.Applied, error) {
+// Apply applies a feed file unless a finding blocks it, for somebody whose name is kept.
+func (r *Rules) Apply(ctx context.Context, file string, how Applying, by string) (records.Applied, error) {
 	f, err := feed.ParseFile([]byte(file))
 	if err != nil {
 		return records.Applied{}, err
@@ -89,6 +90,14 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 	if err != nil {
 		return records.Applied{}, err
 	}
+	if next := f.ByCron(time.Now(), 5); how == DryRun && next != nil {
+		list := make([]string, len(next))
+		for i, at := range next {
+			list[i] = at.Format("Mon 2 Jan 2006 15:04 MST")
+		}
+		shared = append(shared, problem.Finding{Level: problem.Note, What: "By its cron it runs next at: " +
+			strings.Join(list, ", ") + "."})
+	}
 	out.Findings = append(shared, append(r.consequences(ctx, old, found, resolved), out.Findings...)...)
 	blocked := slices.IndexFunc(out.Findings, func(x problem.Finding) bool { return x.Level == problem.Blocker })
 	if how != ForReal {
@@ -104,7 +113,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying) (records.A
 			return records.Applied{}, err
 		}
 	}
-	if err := r.Store.SaveFeed(ctx, f, found); err != nil {
+	if err := r.Store.SaveFeed(ctx, f, found, by); err != nil {
 		return records.Applied{}, err
 	}
 	out.Applied = true

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 
 	"noemata/client"
 	"noemata/internal/core/problem"
@@ -27,7 +28,7 @@ func encode(v any) string {
 	return string(b)
 }
 
-// register names every call of the API.
+// register names every call of the API. Longer than a screen: it is their list.
 func (s *Service) register(api huma.API) {
 	get, post, put, del := http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete
 	handle(api, operation{"about", get, "/about", "What the service is", "service", 0}, s.about)
@@ -67,9 +68,15 @@ func (s *Service) register(api huma.API) {
 		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
 	handle(api, operation{"preview-feed-file", post, "/previews",
 		"Show rows of a table before and after a feed file has shaped them; nothing is written", "feeds", 0}, s.preview)
+	handle(api, operation{"propose-feed", post, "/proposals",
+		"Propose how tables of a source are brought, with the reasons; nothing is written", "feeds", 0}, s.propose)
 	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
 	handle(api, operation{"export-feed", get, "/feeds/{name}/file", "Give a feed as a feed file", "feeds", 0},
 		s.exportFeed)
+	handle(api, operation{"list-revisions", get, "/feeds/{name}/revisions",
+		"What a feed's file has said, the newest first: when it was changed, by whom, and what", "feeds", 0}, s.revisions)
+	handle(api, operation{"show-revision", get, "/feeds/{name}/revisions/{revision}", "Give a feed as its file was then",
+		"feeds", 0}, s.revision)
 	handle(api, operation{"start-feed", post, "/feeds/{name}/start", "Let a feed run on its schedule", "feeds", 0},
 		s.startFeed)
 	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule",
@@ -196,7 +203,19 @@ func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatu
 	return reply(s.rules.Feed(ctx, in.Name))
 }
 
+// byWhom is who a request is from, by the name of the token.
+type byWhom struct{ by string }
+
+// Resolve finds out before the call (huma.Resolver).
+func (b *byWhom) Resolve(ctx huma.Context) []error {
+	if token, ok := humafiber.Unwrap(ctx).Locals(tokenLocal).(client.Token); ok {
+		b.by = token.Name
+	}
+	return nil
+}
+
 type fileRequest struct {
+	byWhom
 	Body struct {
 		File    string `json:"file" doc:"The feed file, in YAML"`
 		DryRun  bool   `json:"dry_run,omitempty" doc:"Check and compare only; change nothing"`
@@ -212,7 +231,7 @@ func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[clien
 	case in.Body.DryRun:
 		how = feeds.DryRun
 	}
-	return reply(s.rules.Apply(ctx, in.Body.File, how))
+	return reply(s.rules.Apply(ctx, in.Body.File, how, in.by))
 }
 
 type previewRequest struct {
@@ -235,6 +254,36 @@ func (s *Service) preview(ctx context.Context, in *previewRequest) (*answer[clie
 		Filtered: x.Filtered, SetAside: x.SetAside}
 	for _, r := range x.Rows {
 		out.Rows = append(out.Rows, client.PreviewRow(r))
+	}
+	return reply(out, err)
+}
+
+type proposalRequest struct {
+	Body struct {
+		Feed      string   `json:"feed,omitempty" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"What the feed is to be called; after source and warehouse when left out"`
+		Source    string   `json:"source" doc:"The name of the source"`
+		Warehouse string   `json:"warehouse" doc:"The name of the warehouse"`
+		Tables    []string `json:"tables" minItems:"1" maxItems:"1000" doc:"Tables, as schema.table, or patterns, as public.*"`
+		Except    []string `json:"except,omitempty" maxItems:"1000" doc:"Tables, or patterns, that patterns leave out"`
+	}
+}
+
+// proposedWithin is how long a proposal may take.
+const proposedWithin = 5 * time.Minute
+
+func (s *Service) propose(ctx context.Context, in *proposalRequest) (*answer[client.Proposed], error) {
+	ctx, cancel := context.WithTimeout(ctx, proposedWithin)
+	defer cancel()
+	b := in.Body
+	file, proposals, findings, err := s.rules.Propose(ctx, b.Feed, b.Source, b.Warehouse, b.Tables, b.Except)
+	out := client.Proposed{File: file, Tables: []client.ProposedTable{}, Findings: findings}
+	for _, p := range proposals {
+		t := client.ProposedTable{Table: p.Table.Table, Rows: p.Rows, Find: string(p.Table.Find), Keep: string(p.Table.Keep),
+			Why: p.Why, Private: []client.ProposedColumn{}}
+		for _, c := range p.Private {
+			t.Private = append(t.Private, client.ProposedColumn{Column: c.Column, Looks: c.Looks, Treatment: c.Treatment.Words()})
+		}
+		out.Tables = append(out.Tables, t)
 	}
 	return reply(out, err)
 }
@@ -272,6 +321,23 @@ type feedFile struct {
 
 func (s *Service) exportFeed(ctx context.Context, in *named) (*answer[feedFile], error) {
 	f, _, err := s.store.FeedFile(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return reply(feedFile{string(f.File())}, nil)
+}
+
+func (s *Service) revisions(ctx context.Context, in *named) (*answer[[]client.Revision], error) {
+	return reply(s.store.Revisions(ctx, in.Name))
+}
+
+type revisionRequest struct {
+	Name     string `path:"name" doc:"The feed's name"`
+	Revision int64  `path:"revision" minimum:"1"`
+}
+
+func (s *Service) revision(ctx context.Context, in *revisionRequest) (*answer[feedFile], error) {
+	f, err := s.store.Revision(ctx, in.Name, in.Revision)
 	if err != nil {
 		return nil, err
 	}

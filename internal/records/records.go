@@ -207,6 +207,14 @@ type Applied struct {
 	Findings []problem.Finding `json:"findings"`
 }
 
+// Revision is one that a feed's file had, from one change to the next.
+type Revision struct {
+	Revision int64         `json:"revision" doc:"Counted from 1"`
+	At       time.Time     `json:"at" doc:"When it was applied"`
+	By       string        `json:"by" doc:"The name of the token that applied it; empty where that is not known"`
+	Changes  []feed.Change `json:"changes" doc:"What it changed; none of the first that is kept"`
+}
+
 // Checkpoint is how far a table has come, as the warehouse has it.
 type Checkpoint struct {
 	Table    string     `json:"table"`

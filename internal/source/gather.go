@@ -35,7 +35,6 @@ type Changes struct {
 
 	builder *array.RecordBuilder
 	batch   change.Batch
-	asideAt []change.Row // of each change that is set aside, what it was
 }
 
 // NewGathering begins after the transaction that a clock has told last.
@@ -96,12 +95,12 @@ func (g *Gathering) Discard(since Mark) bool {
 			int64(c.batch.Rows[i].Seq) > since.seq; i-- {
 			c.batch.Rows[i].Kind, c.batch.Rows[i].Misfit = 0, false
 		}
-		for len(c.asideAt) > 0 {
-			last := c.asideAt[len(c.asideAt)-1]
+		for len(c.batch.AsideAt) > 0 {
+			last := c.batch.AsideAt[len(c.batch.AsideAt)-1]
 			if last.Txn != txn || int64(last.Seq) <= since.seq {
 				break
 			}
-			c.asideAt = c.asideAt[:len(c.asideAt)-1]
+			c.batch.AsideAt = c.batch.AsideAt[:len(c.batch.AsideAt)-1]
 			c.batch.Aside = c.batch.Aside[:len(c.batch.Aside)-1]
 		}
 	}
@@ -114,13 +113,13 @@ func (g *Gathering) Count() {
 	g.changes++
 }
 
-// Row describes the change that was counted last. That a key came is numbered after that
-// another left.
+// Row describes the change that was counted last. That a key came is numbered after that another left,
+// and so is each change of what rows refer to: those of a table that wait are sorted by their numbers.
 func (g *Gathering) Row(kind change.Kind) (change.Row, error) {
 	if !g.open {
 		return change.Row{}, errors.New("the log has a change outside a transaction")
 	}
-	if kind == change.Came {
+	if kind == change.Came || kind.Refers() {
 		g.seq++
 	}
 	return change.Row{Kind: kind, Txn: int32(len(g.txns) - 1), Seq: g.seq}, nil
@@ -139,7 +138,7 @@ func (g *Gathering) Take(position string) Gathered {
 	out := Gathered{To: position, Clock: g.clock, Commits: g.commits, Open: g.open, Continues: g.continues}
 	for _, c := range g.tables {
 		b := c.batch
-		c.batch, c.asideAt = change.Batch{}, nil
+		c.batch = change.Batch{}
 		b.Txns = g.txns
 		if len(b.Rows) > 0 {
 			b.Record = c.builder.NewRecordBatch()
@@ -197,7 +196,7 @@ func (c *Changes) SetAside(a rows.Aside, r change.Row, appended int) {
 		r.Kind = 0
 		c.batch.Rows = append(c.batch.Rows, r)
 	}
-	c.batch.Aside, c.asideAt = append(c.batch.Aside, a), append(c.asideAt, r)
+	c.batch.Aside, c.batch.AsideAt = append(c.batch.Aside, a), append(c.batch.AsideAt, r)
 }
 
 func (c *Changes) fill(from int) {

@@ -219,3 +219,18 @@ func TestWhatIsGivenUpIsGone(t *testing.T) {
 	add(9, false)
 	require.False(t, g.Discard(first), "a part of it was handed over")
 }
+
+// Changes of one table have numbers of their own within a transaction: those that wait are sorted by them.
+func TestNoTwoChangesHaveOneNumber(t *testing.T) {
+	g := source.NewGathering(change.Clock{})
+	g.BeginTxn("1", 1, 0)
+	g.Count()
+	seen := map[int32]bool{}
+	for _, kind := range []change.Kind{change.Left, change.Came, change.RefFrom, change.RefTo, change.RefDeleted, change.RefNull,
+		change.RefFrom, change.RefTo} {
+		r, err := g.Row(kind)
+		require.NoError(t, err)
+		require.False(t, seen[r.Seq], "%v", kind)
+		seen[r.Seq] = true
+	}
+}

@@ -81,6 +81,8 @@ type Followed struct {
 	Whole bool         // it has all the columns that the source has
 	Since string       // its changes have been retained since this position; empty while it is copied
 	Takes []string     // the kinds of change that are wanted; all where it is empty
+	Only  *Filter      // rows that a copy need not read; nil for none
+	Fills []string     // columns of which the log may not tell yet: rows are given them otherwise
 }
 
 // Ignores tells whether changes of a kind are left out. An update of the key is an update.

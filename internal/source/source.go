@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"noemata/internal/connection"
+	"noemata/internal/core/condition"
 	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -46,6 +47,8 @@ type Source interface {
 	Read(ctx context.Context, q Query, sink func(rows.Batch) error) error
 	// Quote is a name as the server's own SQL has it.
 	Quote(name string) string
+	// Indexed lists the columns that an index of a table begins with.
+	Indexed(ctx context.Context, name schema.Name) ([]string, error)
 	// Findings tells what is worth knowing about a table before it is read.
 	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
 	Close()
@@ -70,6 +73,14 @@ type Query struct {
 	RowKey    []string // names a row that is set aside: the key in the warehouse
 	NotNull   []string // columns of which a null sets a row aside
 	Raw       *Raw     // rows may come in another form beside a record; nil for none
+	Filter    *Filter  // rows that need not be read; nil for none
+}
+
+// Filter lets a server leave out rows of which a condition is false. Where they are counted, it is at
+// the moment of the rows that are read, and the last batch tells how many they were.
+type Filter struct {
+	condition.Condition
+	Counts bool
 }
 
 // Raw is a form in which rows may come as they are. Of the columns that the record beside them

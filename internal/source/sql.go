@@ -2,8 +2,11 @@ package source
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
+	"noemata/internal/core/condition"
 	"noemata/internal/core/position"
 	"noemata/internal/core/schema"
 )
@@ -20,6 +23,10 @@ type SQL struct {
 	AsIs     string                                     // ends a query whose columns are not to be computed twice
 	NoTies   bool                                       // a query cannot be limited where rows tie: it is not
 	Down     string                                     // follows what is sorted by from the highest on, nulls last
+	Text     func(ascii string) string                  // a text as Bytewise gives it
+	Instant  func(text string) string                   // a moment, given in UTC as yyyy-mm-dd hh:mm:ss.ffffff
+	Texts    *regexp.Regexp                             // the types, as the catalogue names them, of texts that are compared
+	Plain    *regexp.Regexp                             // the other types that are compared with constants
 }
 
 // From names the table, or the query in its place, by an alias. A bare name in ORDER BY would mean the selected column,
@@ -47,13 +54,78 @@ func (s SQL) Watermark(q Query) string {
 	return w
 }
 
-// Where is the WHERE clause of a query's window and keys, empty when there are none.
+// Where is the WHERE clause of a query's window, keys and filter, empty when there are none.
 func (s SQL) Where(q Query) string {
-	conditions := append(s.window(q), s.keys(q)...)
+	return Where(append(append(s.window(q), s.keys(q)...), s.Meets(q.Filter)...))
+}
+
+// Where joins conditions into a WHERE clause.
+func Where(conditions []string) string {
 	if len(conditions) == 0 {
 		return ""
 	}
 	return " WHERE " + strings.Join(conditions, " AND ")
+}
+
+// Meets is true of rows that a filter must see.
+func (s SQL) Meets(f *Filter) []string {
+	if f == nil {
+		return nil
+	}
+	return []string{"(" + s.condition(f.Condition) + ") IS NOT FALSE"}
+}
+
+// LeftOut counts the rows that a filter makes of those that meet other conditions.
+func (s SQL) LeftOut(from string, f Filter, conditions []string) string {
+	return "SELECT count(*) FROM " + from + Where(append(slices.Clone(conditions),
+		"("+s.condition(f.Condition)+") IS FALSE"))
+}
+
+// LeftOutOf counts the rows that a query's filter leaves out.
+func (s SQL) LeftOutOf(q Query) string {
+	return s.LeftOut(s.From(q), *q.Filter, append(s.window(q), s.keys(q)...))
+}
+
+// condition writes a condition; what the server may compare otherwise is null. A constant has a type of
+// its own: that of the column could round it.
+func (s SQL) condition(c condition.Condition) string {
+	switch c.Op {
+	case condition.Unknown:
+		return "NULL"
+	case condition.And, condition.Or:
+		list := make([]string, len(c.Args))
+		for i, arg := range c.Args {
+			list[i] = s.condition(arg)
+		}
+		return "(" + strings.Join(list, " "+string(c.Op)+" ") + ")"
+	case condition.Not:
+		return "(NOT " + s.condition(c.Args[0]) + ")"
+	}
+	compared := s.Plain
+	if c.Column.Type.Kind == schema.Text { // what arrives as a text may be something else there
+		compared = s.Texts
+	}
+	if !compared.MatchString(c.Column.Native) {
+		return "NULL"
+	}
+	name, value := s.Column(c.Column.Name), c.Value
+	switch c.Column.Type.Kind {
+	case schema.Bool:
+		value = s.Literal(c.Column, value)
+	case schema.Text:
+		name, value = s.Bytewise(name), s.Text(value)
+	case schema.Date:
+		value = "DATE " + schema.Literal(value)
+	case schema.Timestamp, schema.TimestampTZ:
+		at := strings.TrimSuffix(strings.Replace(value, "T", " ", 1), "Z")
+		if value = "TIMESTAMP " + schema.Literal(at); c.Column.Type.Kind == schema.TimestampTZ {
+			value = s.Instant(at)
+		}
+	}
+	if c.Op == condition.IsNull {
+		return "(" + s.Column(c.Column.Name) + " IS NULL)"
+	}
+	return "(" + name + " " + string(c.Op) + " " + value + ")"
 }
 
 // window are the conditions of a query's window.

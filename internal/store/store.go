@@ -404,9 +404,9 @@ func (s *Store) RemoveSession(ctx context.Context, cookie string) error {
 	return err
 }
 
-// SaveFeed makes or changes a feed. The tables it no longer has lose their state
+// SaveFeed makes or changes a feed, and keeps by whom. The tables it no longer has lose their state
 // here; their rows and positions in the warehouse stay.
-func (s *Store) SaveFeed(ctx context.Context, f *feed.Feed, found []schema.Name) error {
+func (s *Store) SaveFeed(ctx context.Context, f *feed.Feed, found []schema.Name, by string) error {
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		var id int64
 		err := tx.QueryRow(ctx, `INSERT INTO feeds (name, source, warehouse, spec, found) VALUES ($1, $2, $3, $4, $5)
@@ -419,6 +419,9 @@ ON CONFLICT (name) DO UPDATE SET source = $2, warehouse = $3, spec = $4, found =
 				f.Source, f.Warehouse)
 		}
 		if err != nil {
+			return err
+		}
+		if err := keepRevision(ctx, tx, id, f, by); err != nil {
 			return err
 		}
 		resolved, _ := f.Resolve(found)

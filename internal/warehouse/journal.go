@@ -104,6 +104,7 @@ type Copy struct {
 	Moment     int64    // of the last snapshot, in microseconds since 1970
 	Structure  string   // that the table had when it joined, as its owner wrote it
 	Reason     string   // why it is held, as its owner wrote it
+	Fills      string   // what rows that are there are given, as its owner wrote it; empty where whole rows are copied
 }
 
 // Stash is where a warehouse keeps what comes before a table joins: the rows of its copy,
@@ -125,16 +126,20 @@ type (
 		Table      string
 		Generation int64
 	}
-	// CopyAgain begins the copy of a table anew, and drops what was gathered for it.
-	CopyAgain struct{ Table string }
+	// CopyAgain begins the copy of a table anew, and drops what was gathered for it. With Fills it is
+	// one of columns alone.
+	CopyAgain struct{ Table, Fills string }
 	// DropCopy forgets a table and what was gathered for it.
 	DropCopy struct{ Table string }
 	// MakeStash makes the stash of a copy where it is missing.
 	MakeStash struct{ Stash Stash }
 	// TakeSnapshot begins or goes on with a copy in a new snapshot.
 	TakeSnapshot struct{ From, To Copy }
-	// EmptyStash takes all rows of a copy out.
-	EmptyStash struct{ Stash Stash }
+	// EmptyStash takes all rows of a copy out. Fills tells that it is one of columns alone.
+	EmptyStash struct {
+		Stash Stash
+		Fills bool
+	}
 	// PartCopied tells that one part of a copy is there.
 	PartCopied struct {
 		Table      string

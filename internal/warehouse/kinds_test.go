@@ -219,6 +219,29 @@ func TestLatestEndsAsTheModel(t *testing.T) {
 	})
 }
 
+// A commit reads what it has made of a table, before anybody else sees it.
+func TestACommitReadsWhatItHas(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx := context.Background()
+		target := shelf(feed.KeepLatest)
+		prepared(t, w, target)
+		q := warehouse.Query{Target: target, Columns: target.Values(), Holding: true, In: []string{"branch", "number"},
+			Values: [][]string{{"Ald'ermoor", "2"}, {"Aldermoor", "7"}, {"nowhere", "1"}}}
+		count := func(read func(context.Context, warehouse.Query, func(arrow.RecordBatch) error) error) (n int64) {
+			require.NoError(t, read(ctx, q, func(r arrow.RecordBatch) error { n += r.NumRows(); return nil }))
+			return n
+		}
+		_, _, commit, err := load(ctx, w, target, 1, warehouse.Checkpoint{}, "1",
+			[]copyRow{{branch: "Ald'ermoor", number: 1}, {branch: "Ald'ermoor", number: 2}, {branch: "Aldermoor", number: 7}})
+		require.NoError(t, err)
+		defer commit.Abort()
+		require.EqualValues(t, 2, count(commit.Read))
+		require.Zero(t, count(w.Read))
+		require.NoError(t, commit.Finish(ctx))
+		require.EqualValues(t, 2, count(w.Read))
+	})
+}
+
 // Of workers that have read one position, one moves it; what the others brought is not seen.
 func TestOneWorkerMovesAPosition(t *testing.T) {
 	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
@@ -354,4 +377,81 @@ func prepared(t *testing.T, w warehouse.Warehouse, target warehouse.Target, why 
 	t.Helper()
 	_, err := w.Prepare(context.Background(), target)
 	require.NoError(t, err, why...)
+}
+
+// Rows are given values by their key where they have others, and those are ended whose keys are neither
+// gathered nor set aside.
+func TestRowsAreFilledAndSwept(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx := context.Background()
+		target := shelf(feed.KeepLatest)
+		target.Sweeps = true
+		prepared(t, w, target)
+		lent, lost := "lent", "lo'st"
+		list := []copyRow{{"Ald'er", 1, nil}, {"Ald'er", 2, &lent}, {`a"b`, 3, nil}, {"", 4, nil}, {"gone", 5, nil}}
+		commit, err := w.Begin(ctx)
+		require.NoError(t, err)
+		begin := func() warehouse.Part {
+			part, err := commit.Table(ctx, warehouse.Load{Feed: "shelves", Table: "copies", Target: target, Run: 1})
+			require.NoError(t, err)
+			return part
+		}
+		part := begin()
+		b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(warehouse.StageColumns(target)))
+		for _, row := range list {
+			b.Field(0).(*array.StringBuilder).Append(row.branch)
+			b.Field(1).(*array.Int64Builder).Append(row.number)
+			if row.state == nil {
+				b.Field(2).AppendNull()
+			} else {
+				b.Field(2).(*array.StringBuilder).Append(*row.state)
+			}
+			b.Field(3).AppendNull()
+			b.Field(4).(*array.Int64Builder).Append(1)
+			for i := 5; i < len(warehouse.StageColumns(target)); i++ {
+				switch f := b.Field(i).(type) {
+				case *array.Int64Builder:
+					f.Append(row.number)
+				case *array.BooleanBuilder:
+					f.Append(false)
+				default:
+					f.AppendEmptyValue()
+				}
+			}
+		}
+		require.NoError(t, part.Append(ctx, rows.Batch{Record: b.NewRecordBatch()}))
+		require.NoError(t, part.Merge(ctx, warehouse.Has{}))
+
+		keyed := func(n int, list ...copyRow) arrow.RecordBatch {
+			b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(target.Values()[:n]))
+			for _, row := range list {
+				b.Field(0).(*array.StringBuilder).Append(row.branch)
+				b.Field(1).(*array.Int64Builder).Append(row.number)
+				if n == 3 && row.state != nil {
+					b.Field(2).(*array.StringBuilder).Append(*row.state)
+				} else if n == 3 {
+					b.Field(2).AppendNull()
+				}
+			}
+			return b.NewRecordBatch()
+		}
+		require.NoError(t, part.AppendFill(ctx, target.Values(), keyed(3, copyRow{"Ald'er", 1, &lost},
+			copyRow{"Ald'er", 2, &lent}, copyRow{`a"b`, 3, nil}, copyRow{"", 4, &lent}, copyRow{"not there", 4, &lent})))
+		filled, err := part.Fill(ctx, target.Values())
+		require.NoError(t, err)
+		require.EqualValues(t, 2, filled)
+
+		require.NoError(t, part.AppendKeys(ctx, keyed(2, copyRow{"Ald'er", 1, nil})))
+		gone, err := part.Sweep(ctx, 7, []rows.Aside{{Key: `["Ald'er","2"]`}, {Key: `["a\"b","3"]`}, {Key: `["","x"]`},
+			{Key: ""}})
+		require.NoError(t, err)
+		require.EqualValues(t, 2, gone)
+		require.NoError(t, part.Merge(ctx, warehouse.Has{Gone: true}))
+		books, err := part.Close(ctx, position.Position{})
+		require.NoError(t, err)
+		require.Equal(t, rows.Books{Read: 7, Inserted: 5, Deleted: 2}, books)
+		require.NoError(t, commit.Finish(ctx))
+		require.Equal(t, map[string]string{`"Ald'er" 1`: `"lo'st"`, `"Ald'er" 2`: `"lent"`, `"a\"b" 3`: "null"},
+			held(t, w, target))
+	})
 }

@@ -10,6 +10,7 @@ import (
 // Target is a table of a warehouse.
 type Target struct {
 	Name      schema.Name
+	Comment   string
 	Columns   []Column // in order
 	Prefix    string   // what the names of added columns begin with
 	Key       []string
@@ -51,6 +52,17 @@ var types = map[Role]schema.Kind{
 	Until: schema.TimestampTZ, Current: schema.Bool, Position: schema.Text, Run: schema.Int64,
 }
 
+// comments are those of added columns.
+var comments = map[Role]string{
+	Changed:   "What happened to the row: copy, insert, update, delete or truncate",
+	ChangedAt: "When the row was changed at the source, or first seen as it is",
+	DeletedAt: "When the row was deleted at the source; null while it is there",
+	From:      "When this version began", Until: "When this version ended; null while it holds",
+	Current:  "Whether this version holds",
+	Position: "Where the row was found: its watermark, or its place in the log",
+	Run:      "The run of Noemata that wrote the row",
+}
+
 // Kind is the type of an added column.
 func (r Role) Kind() schema.Kind { return types[r] }
 
@@ -80,7 +92,8 @@ func ColumnsOf(source []schema.Column, prefix string, keep feed.Keep, log bool) 
 		columns = append(columns, Column{Column: c, Role: Value, Origin: c.Name})
 	}
 	for _, r := range Adds(keep, log) {
-		added := schema.Column{Name: prefix + string(r), Type: schema.Type{Kind: r.Kind()}, Native: "added"}
+		added := schema.Column{Name: prefix + string(r), Type: schema.Type{Kind: r.Kind()}, Native: "added",
+			Comment: comments[r]}
 		columns = append(columns, Column{Column: added, Role: r})
 	}
 	return columns
@@ -100,6 +113,20 @@ func (t Target) Values() []schema.Column {
 // Added are the columns that Noemata adds.
 func (t Target) Added() []schema.Column {
 	return t.only(func(c Column) bool { return c.Role != Value })
+}
+
+// Comments are those that there are: of the table under "", and of its columns.
+func (t Target) Comments() map[string]string {
+	all := map[string]string{}
+	if t.Comment != "" {
+		all[""] = t.Comment
+	}
+	for _, c := range t.Columns {
+		if c.Comment != "" {
+			all[c.Name] = c.Comment
+		}
+	}
+	return all
 }
 
 // KeyColumns are those of the key, in its order.

@@ -67,6 +67,8 @@ type Commit interface {
 	Move(ctx context.Context, feed, table string, from Checkpoint, to position.Position, run int64) (Checkpoint, error)
 	// Note makes entries of the journal.
 	Note(ctx context.Context, feed string, entries ...Entry) error
+	// Read reads rows of a table as the commit has them by now. They are gone when sink returns.
+	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
 	// AddCopied adds rows of a snapshot to a copy: the table's columns.
 	AddCopied(ctx context.Context, s Stash, snapshot int64, record arrow.RecordBatch) error
 	// AddWaiting adds changes that wait for a copy: a record of stash.Columns.
@@ -84,6 +86,8 @@ type Part interface {
 	Count(b rows.Books)
 	// SetAside keeps rows that cannot be stored; the caller has counted them as read.
 	SetAside(list []rows.Aside) error
+	// Asides are the keys, as JSON, of the rows that are set aside by now.
+	Asides() map[string]bool
 	// Append gathers rows, as a record of StageColumns, and those that are set aside. They
 	// count as read.
 	Append(ctx context.Context, b rows.Batch) error
@@ -91,9 +95,17 @@ type Part interface {
 	AppendFolded(ctx context.Context, record arrow.RecordBatch) error
 	// AppendKeys gathers the keys that the source has, for Sweep.
 	AppendKeys(ctx context.Context, record arrow.RecordBatch) error
+	// AppendFill gathers values of columns, which follow those of the key, for Fill.
+	AppendFill(ctx context.Context, columns []schema.Column, record arrow.RecordBatch) error
+	// Fill gives rows that hold the values that were gathered, each by its key, and tells how many
+	// had others. A history gets no new versions by it.
+	Fill(ctx context.Context, columns []schema.Column) (filled int64, err error)
+	// FillCopied is Fill with the values that the rows of a copy have.
+	FillCopied(ctx context.Context, columns []schema.Column) error
 	// Sweep ends, at a moment, each row that holds and whose key is not among those of
-	// AppendKeys or, where there were none, of the rows that were gathered. Merge follows.
-	Sweep(ctx context.Context, moment int64) (gone int64, err error)
+	// AppendKeys or, where there were none, of the rows that were gathered. Those that were set
+	// aside, before it or with it, are there. Merge follows.
+	Sweep(ctx context.Context, moment int64, aside []rows.Aside) (gone int64, err error)
 	// TakeCopy brings in the rows of a copy, which count as read, and ends the rows that hold
 	// and that the copy lacks. begins is the transaction the rows are said to come from.
 	TakeCopy(ctx context.Context, begins change.Txn) error
@@ -133,6 +145,8 @@ type Query struct {
 	Columns []schema.Column
 	Holding bool     // only rows that hold now
 	Key     []string // of one key only: a value as text for each of its columns; empty is all
+	In      []string // only rows that have, in these columns, one of the lists of Values, as text
+	Values  [][]string
 	OrderBy []string
 	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy
 	Limit   int64

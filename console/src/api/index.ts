@@ -16,7 +16,7 @@ export type Applied = Schemas['Applied']
 export type Sample = Schemas['Sample']
 export type Preview = Schemas['Preview']
 export type Backfill = Schemas['Backfill']
-export type Drift = Schemas['Drift']
+export type Proposed = Schemas['Proposed']
 export type LiveEvent = Schemas['Event']
 
 let lost = () => {}

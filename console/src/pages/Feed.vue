@@ -9,6 +9,7 @@ import BackfillsPanel from '../parts/BackfillsPanel.vue'
 import DriftsPanel from '../parts/DriftsPanel.vue'
 import FeedFile from '../parts/FeedFile.vue'
 import LogPanel from '../parts/LogPanel.vue'
+import RevisionsPanel from '../parts/RevisionsPanel.vue'
 import RunsList from '../parts/RunsList.vue'
 import State from '../parts/State.vue'
 import TablesList from '../parts/TablesList.vue'
@@ -22,6 +23,7 @@ const runs = ref<Run[]>([])
 const wrong = ref<Trouble>()
 const file = ref('')
 const editing = ref(false)
+const applied = ref(0)
 const now = useNow()
 const path = { name: props.feed }
 
@@ -51,9 +53,17 @@ const prove = () =>
 
 async function edit() {
   const { data } = await act('edit', () => ask(api.GET('/api/v1/feeds/{name}/file', { params: { path } })))
-  if (!data) return
-  file.value = data.file
+  if (data) open(data.file)
+}
+
+function open(content: string) {
+  file.value = content
   editing.value = true
+}
+
+async function changed() {
+  applied.value++
+  await refresh()
 }
 
 const copyAgain = () =>
@@ -116,6 +126,7 @@ async function remove() {
       <RunsList v-if="runs.length" :runs="runs" :now="now" />
       <p v-else class="pad quiet">No run has read a row yet.</p>
     </section>
-    <FeedFile v-model="editing" :content="file" @applied="refresh" />
+    <RevisionsPanel v-if="status" :feed="feed" :applied="applied" :now="now" @open="open" />
+    <FeedFile v-model="editing" :content="file" @applied="changed" />
   </div>
 </template>

@@ -86,7 +86,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
       <ol>
         <li>add a <RouterLink to="/sources">source</RouterLink>, the database to read;</li>
         <li>add a <RouterLink to="/warehouses">warehouse</RouterLink>, the database to write;</li>
-        <li>apply a feed file that names both, and the tables.</li>
+        <li>have a feed file proposed that names both, and the tables; read it, and apply it.</li>
       </ol>
     </section>
     <section v-for="f in feeds" :key="f.name" class="sheet" :aria-label="`Feed ${f.name}`">

@@ -1,22 +1,14 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
-import { api, ask, type Drift, type Trouble } from '../api'
+import { api, ask } from '../api'
+import { useList } from '../list'
 import TroubleBox from './TroubleBox.vue'
 import When from './When.vue'
 
 // What has changed of the structure of a feed's tables: looked up when a run has ended.
 const props = defineProps<{ feed: string; run?: number; now: number }>()
-const drifts = ref<Drift[]>([])
-const wrong = ref<Trouble>()
-
-watch(
+const { list: drifts, wrong } = useList(
   () => [props.feed, props.run],
-  async () => {
-    const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/drifts', { params: { path: { name: props.feed } } }))
-    drifts.value = data ?? []
-    wrong.value = trouble
-  },
-  { immediate: true },
+  () => ask(api.GET('/api/v1/feeds/{name}/drifts', { params: { path: { name: props.feed } } })),
 )
 </script>
 

@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Preview } from '../api'
 import PreviewRows from './PreviewRows.vue'
+import ProposeFeed from './ProposeFeed.vue'
 import TroubleBox from './TroubleBox.vue'
 
 // A feed file, to be checked and applied.
@@ -44,6 +45,11 @@ watch(open, (is) => {
   table.value = tables.value[0] ?? ''
 })
 
+function take(proposed: string) {
+  file.value = proposed
+  result.value = preview.value = undefined
+}
+
 async function show() {
   result.value = preview.value = undefined
   const { data } = await act('preview', () => ask(api.POST('/api/v1/previews', { body: { file: file.value, table: table.value, rows: 5 } })))
@@ -60,6 +66,7 @@ async function send(dryRun: boolean) {
 
 <template>
   <ElDialog v-model="open" title="Apply a feed file" width="min(1080px, 94vw)" align-center append-to-body>
+    <ProposeFeed v-if="open && props.content === undefined" :brief="!!result || !!preview" @proposed="take" />
     <ElInput v-model="file" type="textarea" :rows="preview || result ? 10 : 18" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="refused" />
@@ -79,7 +86,7 @@ async function send(dryRun: boolean) {
         </table>
         <ul class="findings">
           <li v-for="(f, i) in result.findings" :key="i">
-            <strong>{{ f.level }}</strong> {{ f.table }} {{ f.what }}
+            <strong>{{ f.level }}</strong> <template v-if="f.table">{{ f.table }}: </template>{{ f.what }}
             <div v-if="f.remedy" class="quiet mono">{{ f.remedy }}</div>
           </li>
         </ul>

@@ -22,14 +22,24 @@ const (
 	Truncate
 	Left
 	Came
+	// What became of rows without being told, by what they refer to. The columns of the reference have
+	// what they referred to, the others are unknown. A change of it is two: RefFrom, and right after it RefTo.
+	RefDeleted
+	RefNull
+	RefFrom
+	RefTo
 )
 
 func (k Kind) String() string {
-	return [...]string{"", "insert", "update", "delete", "truncate", "left", "came"}[k]
+	return [...]string{"", "insert", "update", "delete", "truncate", "left", "came", "referrers deleted",
+		"referrers null", "referrers from", "referrers to"}[k]
 }
 
 // Ends tells whether the key is gone after the change.
 func (k Kind) Ends() bool { return k == Delete || k == Left }
+
+// Refers tells whether it is not a change of a row, but of all that refer to something.
+func (k Kind) Refers() bool { return k >= RefDeleted }
 
 // Txn is a transaction of the source.
 type Txn struct {
@@ -48,6 +58,7 @@ type Row struct {
 	Seq     int32 // the change's number within its transaction
 	Unknown int32 // place in Batch.Unknown, counted from 1; 0 where all values are known
 	Misfit  bool  // the row does not fit the table as it is known; Batch.Misfit says why
+	Out     bool  // the filter leaves the row out from here on: what its values are then is not kept; it may be void
 }
 
 // Batch is changes of one table, in the order of the log.
@@ -57,6 +68,7 @@ type Batch struct {
 	Txns    []Txn
 	Unknown [][]bool // by column: the log leaves the value out because it did not change
 	Aside   []rows.Aside
+	AsideAt []Row // of each row that is set aside, what the change was
 	Misfit  error
 	Ignored int64 // changes of kinds that the table does not take
 }
@@ -66,7 +78,7 @@ type Batch struct {
 func (b Batch) Read(events bool) int64 {
 	n := b.Ignored + int64(len(b.Aside))
 	for _, r := range b.Rows {
-		if r.Kind != 0 && (r.Kind != Truncate || events) {
+		if r.Kind != 0 && !r.Kind.Refers() && (r.Kind != Truncate || events) {
 			n++
 		}
 	}

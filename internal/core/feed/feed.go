@@ -235,8 +235,10 @@ func (f *Feed) Check() []Fault {
 		}
 	}
 	f.checkLog(fault)
-	if _, err := f.schedule(); f.Cron != "" && err != nil {
+	if s, err := f.schedule(); f.Cron != "" && err != nil {
 		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)
+	} else if f.Cron != "" && s.Next(time.Unix(0, 0)).IsZero() {
+		fault("cron", "%q names a day that never comes.", f.Cron)
 	}
 	if _, err := time.LoadLocation(f.Zone); err != nil {
 		fault("zone", "%q is not a time zone: write it as Europe/Berlin.", f.Zone)
@@ -536,7 +538,21 @@ func (f *Feed) NextRead(ended time.Time) (next time.Time, ok bool) {
 	if err != nil {
 		return time.Time{}, false
 	}
-	return s.Next(ended), true
+	next = s.Next(ended)
+	return next, !next.IsZero()
+}
+
+// ByCron lists the next times, so many of them, at which a feed runs by its cron, in its zone; none of
+// one without.
+func (f *Feed) ByCron(after time.Time, n int) (times []time.Time) {
+	zone, err := time.LoadLocation(orDefault(f.Zone, "UTC"))
+	if f.Cron == "" || err != nil {
+		return nil
+	}
+	for at, ok := f.NextRead(after); ok && len(times) < n; at, ok = f.NextRead(at) {
+		times = append(times, at.In(zone))
+	}
+	return times
 }
 
 func (f *Feed) schedule() (cron.Schedule, error) {

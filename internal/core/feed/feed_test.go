@@ -112,3 +112,23 @@ func TestTargets(t *testing.T) {
 	_, err = f.TargetOf(feed.Table{Table: "public.loans", Target: "{databse}.x"})
 	require.ErrorContains(t, err, "only {source}, {schema} and {table}")
 }
+
+// A feed by cron runs in its zone, also where clocks are changed; a day that never comes is none.
+func TestWhenAFeedRunsByCron(t *testing.T) {
+	f := &feed.Feed{Cron: "30 2 * * *", Zone: "Europe/Vienna"}
+	var got []string
+	for _, at := range f.ByCron(time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC), 3) {
+		got = append(got, at.Format("2 Jan 15:04 MST"))
+	}
+	require.Equal(t, []string{"30 Mar 02:30 CEST", "31 Mar 02:30 CEST", "1 Apr 02:30 CEST"}, got, "on the 29th there is no 02:30")
+	require.Empty(t, (&feed.Feed{Every: "1h"}).ByCron(time.Now(), 5))
+	never := &feed.Feed{Cron: "0 0 30 2 *"}
+	require.Empty(t, never.ByCron(time.Now(), 5))
+	_, ok := never.Next(time.Now())
+	require.False(t, ok)
+	var said []string
+	for _, fault := range never.Check() {
+		said = append(said, fault.Path+": "+fault.Message)
+	}
+	require.Contains(t, strings.Join(said, "\n"), `cron: "0 0 30 2 *" names a day that never comes.`)
+}

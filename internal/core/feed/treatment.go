@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"go.yaml.in/yaml/v3"
 )
 
 // Treatment is what becomes of a column of the source on its way. In a file, drop stands for
@@ -97,6 +99,19 @@ func (c Computed) MarshalYAML() (any, error) {
 	}
 	type plain Computed
 	return plain(c), nil
+}
+
+// Words is a treatment as it stands in a feed file; empty for none.
+func (t Treatment) Words() string {
+	if t.Drop {
+		return "drop"
+	}
+	var n yaml.Node
+	if n.Encode(t) != nil || len(n.Content) == 0 {
+		return ""
+	}
+	n.Style = yaml.FlowStyle
+	return strings.Trim(strings.TrimSpace(string(inYAML(&n))), "{}")
 }
 
 // Whole tells whether the value itself comes to the target, as it is or under another name.

@@ -56,6 +56,7 @@ func Fold(b change.Batch, key []int, keep feed.Keep) []Stretch {
 	f.begin(-1)
 	for i := range b.Rows {
 		if b.Rows[i].Kind == 0 {
+			f.marks(int32(i))
 			continue
 		}
 		if b.Rows[i].Kind == change.Truncate {
@@ -67,7 +68,12 @@ func Fold(b change.Batch, key []int, keep feed.Keep) []Stretch {
 			f.begin(b.Rows[i].Txn)
 			continue
 		}
+		if f.isOut(int32(i)) {
+			f.end()
+			f.begin(-1)
+		}
 		f.take(int32(i))
+		f.marks(int32(i))
 	}
 	f.end()
 	return f.done
@@ -83,6 +89,7 @@ type folder struct {
 	stretch Stretch
 	slots   map[string]int32 // key to its place in latest
 	latest  []int32          // the latest state of each key, in the order they came
+	out     map[string]bool  // keys whose values are not known, as the filter left them out
 	items   []item
 }
 
@@ -96,7 +103,7 @@ type item struct {
 
 func (f *folder) begin(txn int32) {
 	f.stretch = Stretch{Empties: txn, Again: len(f.done) > 0 || txn >= 0}
-	f.slots, f.latest, f.items = map[string]int32{}, nil, nil
+	f.slots, f.latest, f.items, f.out = map[string]int32{}, nil, nil, nil
 }
 
 func (f *folder) take(i int32) {
@@ -128,6 +135,33 @@ func (f *folder) take(i int32) {
 		return
 	}
 	f.put(slot, at, x)
+}
+
+// isOut tells whether a change leaves out values of a row that the filter has left out: what they are
+// by now is not known, and what is known of the row before must end first.
+func (f *folder) isOut(i int32) bool {
+	r := f.batch.Rows[i]
+	if r.Unknown == 0 || len(f.out) == 0 {
+		return false
+	}
+	if r.Kind == change.Came {
+		i--
+	}
+	return i >= 0 && f.out[string(f.keys(i))]
+}
+
+// marks takes note of whether the filter leaves a row out from here on.
+func (f *folder) marks(i int32) {
+	switch r := f.batch.Rows[i]; {
+	case f.keys == nil:
+	case r.Out:
+		if f.out == nil {
+			f.out = map[string]bool{}
+		}
+		f.out[string(f.keys(i))] = true
+	case len(f.out) > 0 && !r.Kind.Ends():
+		delete(f.out, string(f.keys(i)))
+	}
 }
 
 // undecided tells whether only a value that the batch does not know can tell if a state of

@@ -24,6 +24,7 @@ type Batcher struct {
 	Total  int64           // rows that came in
 	Fields []array.Builder // a value is appended to each of them, and then the row is added
 	Most   int             // how many rows a batch has
+	Left   int64           // rows that a filter has left out where they were read
 
 	sink      func(Batch) error
 	builder   *array.RecordBuilder
@@ -66,15 +67,15 @@ func (g *Batcher) came(size int) error {
 
 // PassOn hands over what has gathered.
 func (g *Batcher) PassOn() error {
-	if g.count+len(g.aside) == 0 {
+	if g.count+len(g.aside) == 0 && g.Left == 0 {
 		return nil
 	}
-	batch := Batch{Aside: g.aside, EndsAside: g.endsAside}
+	batch := Batch{Aside: g.aside, EndsAside: g.endsAside, Filtered: g.Left}
 	batch.Record = g.builder.NewRecordBatch()
 	if g.count == g.Most {
 		g.builder.Reserve(g.Most) // more are likely to come
 	}
-	g.count, g.size, g.aside = 0, 0, nil
+	g.count, g.size, g.aside, g.Left = 0, 0, nil, 0
 	return g.sink(batch)
 }
 

@@ -90,6 +90,14 @@ func KeyJSON(parts []string) string {
 	return string(text)
 }
 
+// KeyParts reads what KeyJSON has written; nil of another text.
+func KeyParts(text string) (parts []string) {
+	if json.Unmarshal([]byte(text), &parts) != nil {
+		return nil
+	}
+	return parts
+}
+
 // Key gives the key of one row, each part as schema.CellText writes it.
 func Key(record arrow.RecordBatch, row int, columns []schema.Column, key []int) []string {
 	parts := make([]string, len(key))

@@ -88,7 +88,8 @@ type Column struct {
 	Native    string // the source's own name for the type
 	Wire      string // the source's note to itself on how it reads the column; empty is as text
 	Nullable  bool
-	Generated bool // computed by the source from other columns
+	Generated bool // computed by the source from other columns, and not told by its log
+	Comment   string
 }
 
 // AsText is the column, to be read and stored as the text that the source prints.
@@ -189,7 +190,28 @@ type Table struct {
 	Key         []string   // the primary key, or else a unique key without nulls
 	OtherKeys   [][]string // that are unique and without nulls
 	Rows        int64      // the source's own estimate; -1 when it has none
+	Comment     string
+	Refers      []Reference // by which the source changes rows of the table without telling its log
 }
+
+// Reference is a foreign key by which rows of a table are changed when the row that they refer to is.
+type Reference struct {
+	Columns   []string // of the table
+	To        Name
+	ToColumns []string
+	OnDelete  Effect
+	OnUpdate  Effect
+}
+
+// Effect is what becomes of rows when the row that they refer to goes, or changes what they refer to.
+type Effect string
+
+// The effects.
+const (
+	NoEffect    Effect = ""             // the source refuses the change, or nothing happens
+	Cascades    Effect = "cascades"     // they go, or change, with it
+	BecomesNull Effect = "becomes null" // they refer to nothing any more
+)
 
 // Unique tells whether no two rows can be alike in some columns, nor any of these be null.
 func (t Table) Unique(columns []string) bool {

@@ -1,6 +1,8 @@
 package shape
 
 import (
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,6 +39,10 @@ func (c *compiler) columns() error {
 			if err != nil {
 				return err
 			}
+			if !t.Whole() || t.Name != "" {
+				m.how = c.how(column.Name, feed.Treatment{Name: t.Name, Type: t.Type, Hash: t.Hash, Mask: t.Mask,
+					Count: t.Count, Text: t.Text})
+			}
 			c.add(m, column.Name)
 		}
 		if len(t.Take) > 0 {
@@ -44,6 +50,7 @@ func (c *compiler) columns() error {
 			if err != nil {
 				return err
 			}
+			m.how = c.how(column.Name, feed.Treatment{Take: t.Take})
 			c.add(m, column.Name)
 		}
 	}
@@ -52,9 +59,19 @@ func (c *compiler) columns() error {
 		if err != nil {
 			return err
 		}
+		m.how = digest(c.spec.Computed[name].Value, c.spec.Computed[name].Type)
 		c.add(m, inputs...)
 	}
 	return nil
+}
+
+// how tells what is made of a column from what another treatment, or another key, would make of it.
+func (c *compiler) how(column string, t feed.Treatment) string {
+	if t.Hash != "" {
+		t.Hash = hex.EncodeToString(known(c.hashKeys[column]))
+	}
+	content, _ := json.Marshal(t) // plain fields always marshal
+	return digest(column, string(content))
 }
 
 func (c *compiler) add(m maker, inputs ...string) {

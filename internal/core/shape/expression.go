@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
@@ -26,6 +27,8 @@ import (
 // what needs one has none either, and a filter leaves out what it has no answer for.
 type expression struct {
 	program cel.Program
+	tree    ast.Expr
+	table   schema.Table
 	result  *cel.Type
 	columns []string // that it names
 	types   []schema.Type
@@ -63,16 +66,17 @@ func (c *compiler) expression(at, text string) (*expression, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", at, err)
 	}
-	ast, issues := env.Compile(text)
+	checked, issues := env.Compile(text)
 	if issues.Err() != nil {
 		return nil, wrong(celFault(issues, text))
 	}
-	program, err := env.Program(ast, cel.EvalOptions(cel.OptOptimize))
+	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, wrong(err.Error() + ".")
 	}
-	e := &expression{program: program, result: ast.OutputType()}
-	for _, r := range ast.NativeRep().ReferenceMap() {
+	e := &expression{program: program, tree: checked.NativeRep().Expr(), table: c.table,
+		result: checked.OutputType()}
+	for _, r := range checked.NativeRep().ReferenceMap() {
 		if known[r.Name] && !slices.Contains(e.columns, r.Name) {
 			column, _ := c.table.Column(r.Name)
 			e.columns, e.types = append(e.columns, r.Name), append(e.types, column.Type)

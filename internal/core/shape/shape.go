@@ -8,9 +8,11 @@
 package shape
 
 import (
+	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -46,7 +48,8 @@ type maker struct {
 	columns  []schema.Column // that it makes
 	uses     []int           // places of the columns that are read
 	make     func(in input) []arrow.Array
-	oneToOne bool // an unknown input makes an unknown column, and nothing else is lost
+	oneToOne bool   // an unknown input makes an unknown column, and nothing else is lost
+	how      string // tells what it makes from what others would; empty where values arrive as they are read
 }
 
 // input is rows as they were read.
@@ -167,11 +170,57 @@ func (s *Shape) Digest() string {
 	h := sha256.New()
 	h.Write([]byte(s.spec.Shape()))
 	for _, name := range sorted(s.hashKeys) {
-		mac := hmac.New(sha256.New, s.hashKeys[name])
-		mac.Write([]byte("the shape of a table"))
-		h.Write(mac.Sum(nil))
+		h.Write(known(s.hashKeys[name]))
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// known tells a key from another one, and nothing else of it.
+func known(key []byte) []byte {
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte("the shape of a table"))
+	return mac.Sum(nil)
+}
+
+// Made tells of each column that arrives what it is made of, and by which name the source's columns are
+// that it is made of; and under no name, of the filter.
+func (s *Shape) Made() (how map[string]string, of map[string][]string) {
+	how, of = map[string]string{}, map[string][]string{}
+	if s.plain {
+		for _, c := range s.arrives.Columns {
+			how[c.Name], of[c.Name] = "", []string{c.Name}
+		}
+		return how, of
+	}
+	for _, m := range s.makers {
+		for _, c := range m.columns {
+			how[c.Name] = m.how
+			for _, place := range m.uses {
+				of[c.Name] = append(of[c.Name], s.reads.Columns[place].Name)
+			}
+		}
+	}
+	if s.filter != nil {
+		how[""] = digest(s.spec.Where)
+	}
+	return how, of
+}
+
+// Simple tells whether columns that arrive are each made of one, so that one is not known where the other
+// is not.
+func (s *Shape) Simple(columns []string) bool {
+	return s.plain || !slices.ContainsFunc(s.makers, func(m maker) bool {
+		return !m.oneToOne && slices.ContainsFunc(m.columns, func(c schema.Column) bool {
+			return slices.Contains(columns, c.Name)
+		})
+	})
+}
+
+// digest is a short text that tells some texts from others.
+func digest(texts ...string) string {
+	content, _ := json.Marshal(texts) // texts always marshal
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:16])
 }
 
 // Reads is the table as it must be read.
@@ -216,14 +265,31 @@ func (s *Shape) Names(columns []string) []string {
 	return names
 }
 
+// Computes tells whether the filter, or what arrives beside it, is made of a column that is read.
+func (s *Shape) Computes(column string) bool {
+	uses := func(places []int) bool {
+		return slices.ContainsFunc(places, func(i int) bool { return s.reads.Columns[i].Name == column })
+	}
+	return s.filter != nil && uses(s.filter.uses) ||
+		slices.ContainsFunc(s.makers, func(m maker) bool { return !m.oneToOne && uses(m.uses) })
+}
+
+// Same tells whether a column that is read and one of another shape have equal values where they
+// arrive whenever they are equal at the source.
+func (s *Shape) Same(column string, other *Shape, others string) bool {
+	_, ok := s.Name(column)
+	_, also := other.Name(others)
+	return ok && also && bytes.Equal(s.hashKeys[column], other.hashKeys[others])
+}
+
 // Passes tells whether values of columns arrive as they are.
 func (s *Shape) Passes(columns []string) bool {
 	return !slices.ContainsFunc(columns,
 		func(c string) bool { return !s.spec.Dropped(c) && s.spec.Columns[c].Hash != "" })
 }
 
-// For is the shape of a query that reads some of the columns that arrive, and what decides
-// which rows do. A row of which that cannot be told counts as one that does.
+// For is the shape of a query that reads some of the columns that arrive, those that come with them, and
+// what decides which rows do. A row of which that cannot be told counts as one that does.
 func (s *Shape) For(arriving []string) *Shape {
 	out := *s
 	out.lenient, out.key = true, nil
@@ -239,10 +305,13 @@ func (s *Shape) For(arriving []string) *Shape {
 	out.makers, out.arrives.Columns = nil, nil
 	used := map[int]bool{}
 	for _, name := range arriving {
+		if _, already := out.arrives.Column(name); already { // what is taken out of one column comes together
+			continue
+		}
 		for _, m := range s.makers {
-			if len(m.columns) == 1 && m.columns[0].Name == name {
+			if slices.ContainsFunc(m.columns, func(c schema.Column) bool { return c.Name == name }) {
 				out.makers = append(out.makers, m)
-				out.arrives.Columns = append(out.arrives.Columns, m.columns[0])
+				out.arrives.Columns = append(out.arrives.Columns, m.columns...)
 				for _, place := range m.uses {
 					used[place] = true
 				}
@@ -274,6 +343,9 @@ func (s *Shape) For(arriving []string) *Shape {
 	}
 	for i := range out.makers {
 		out.makers[i].uses = move(out.makers[i].uses)
+	}
+	if !slices.ContainsFunc(s.key, func(place int) bool { return !used[place] }) {
+		out.key = move(s.key)
 	}
 	if s.filter != nil {
 		filter := *s.filter
@@ -321,7 +393,7 @@ func (s *Shape) Verdicts(b rows.Batch) ([]Verdict, rows.Batch) {
 }
 
 func (s *Shape) batch(b rows.Batch, wantGone bool) ([]Verdict, rows.Batch) {
-	out := rows.Batch{EndsAside: b.EndsAside}
+	out := rows.Batch{EndsAside: b.EndsAside, Filtered: b.Filtered}
 	in := s.input(b.Record)
 	verdicts := s.judge(in, nil)
 	made := s.make(in)
@@ -515,7 +587,7 @@ func (s *Shape) Changes(b change.Batch) change.Batch {
 	in := s.input(read)
 	ends := func(i int) bool {
 		k := b.Rows[i].Kind
-		return k == 0 || k.Ends() || k == change.Truncate || b.Rows[i].Misfit
+		return k == 0 || k.Ends() || k == change.Truncate || k.Refers() || b.Rows[i].Misfit
 	}
 	for i := range b.Rows {
 		if name := s.lacks(b, i); name != "" && !ends(i) {
@@ -531,13 +603,13 @@ func (s *Shape) Changes(b change.Batch) change.Batch {
 		switch {
 		case ends(i) || v.What == Arrives:
 		case v.What == Aside:
-			b.Aside = append(b.Aside, s.aside(read, i, in.wrong[i]))
+			b.Aside, b.AsideAt = append(b.Aside, s.aside(read, i, in.wrong[i])), append(b.AsideAt, *r)
 			r.Kind = 0
 		case r.Kind == change.Update:
-			r.Kind = change.Delete
+			r.Kind, r.Out = change.Delete, true
 			r.Unknown = 0
 		default: // an insert, or a key that came
-			r.Kind = 0
+			r.Kind, r.Out = 0, true
 			b.Ignored++
 		}
 	}

@@ -52,6 +52,9 @@ func CopiedColumns(table []schema.Column) []schema.Column {
 		schema.Column{Name: Snapshot, Type: schema.Type{Kind: schema.Int64}})
 }
 
+// out marks, in the kind, a row that the filter leaves out.
+const out = 0x100
+
 // Encode makes the record of some changes of a batch.
 func Encode(b change.Batch, table []schema.Column, keep []int32) arrow.RecordBatch {
 	r := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(added))
@@ -62,7 +65,11 @@ func Encode(b change.Batch, table []schema.Column, keep []int32) arrow.RecordBat
 		row := b.Rows[k]
 		txn := b.Txns[row.Txn]
 		text(0).Append(txn.EventPosition(row.Seq))
-		r.Field(1).(*array.Int16Builder).Append(int16(row.Kind))
+		kind := int16(row.Kind)
+		if row.Out {
+			kind |= out
+		}
+		r.Field(1).(*array.Int16Builder).Append(kind)
 		number(2).Append(int64(txn.ID))
 		text(3).Append(txn.Position)
 		number(4).Append(txn.Moment)
@@ -120,8 +127,9 @@ func Decode(record arrow.RecordBatch, table []schema.Column, wanted func(change.
 			}
 			b.Txns = append(b.Txns, x)
 		}
-		kind := change.Kind(record.Column(n + 1).(*array.Int16).Value(row))
-		r := change.Row{Kind: kind, Txn: int32(len(b.Txns) - 1), Seq: record.Column(n + 5).(*array.Int32).Value(row)}
+		kind := record.Column(n + 1).(*array.Int16).Value(row)
+		r := change.Row{Kind: change.Kind(kind &^ out), Out: kind&out != 0, Txn: int32(len(b.Txns) - 1),
+			Seq: record.Column(n + 5).(*array.Int32).Value(row)}
 		if !record.Column(n + 6).IsNull(row) {
 			mask := make([]bool, n)
 			for i, m := range text(6, row) {
@@ -152,7 +160,7 @@ func Decode(record arrow.RecordBatch, table []schema.Column, wanted func(change.
 
 // KindAt is the kind of a change of a record of Columns.
 func KindAt(record arrow.RecordBatch, table []schema.Column, row int) change.Kind {
-	return change.Kind(record.Column(len(table) + 1).(*array.Int16).Value(row))
+	return change.Kind(record.Column(len(table)+1).(*array.Int16).Value(row) &^ out)
 }
 
 // Txns gives the transactions of a record of TxnColumns, each once where its changes stand

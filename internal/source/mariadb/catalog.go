@@ -18,7 +18,7 @@ import (
 func (s *Reader) Tables(ctx context.Context) (tables []schema.Table, err error) {
 	var t schema.Table
 	var estimate sql.NullInt64
-	err = s.rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM `+
+	err = s.Rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM `+
 		`information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'SEQUENCE' ORDER BY 1, 2`, nil,
 		[]any{&t.Name.Schema, &t.Name.Table, &t.View, &estimate}, func() error {
 			t.Rows = estimated(estimate)
@@ -40,9 +40,11 @@ func (s *Reader) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	t := schema.Table{Name: name}
 	var estimate sql.NullInt64
 	var created string
-	err := s.row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS FROM `+
+	err := s.Row(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, CREATE_OPTIONS, `+
+		`IF(TABLE_TYPE LIKE '%VIEW', '', TABLE_COMMENT) FROM `+
 		`information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_TYPE <> 'SEQUENCE'`,
-		[]any{name.Schema, name.Table}, &t.Name.Schema, &t.Name.Table, &t.View, &estimate, &orEmpty{&created})
+		[]any{name.Schema, name.Table}, &t.Name.Schema, &t.Name.Table, &t.View, &estimate, &orEmpty{&created},
+		&t.Comment)
 	if errors.Is(err, sql.ErrNoRows) {
 		return t, problem.Newf(problem.NoTable,
 			"Check whether it was dropped or renamed, then remove it from the feed or correct its name. A table "+
@@ -57,16 +59,21 @@ func (s *Reader) Table(ctx context.Context, name schema.Name) (schema.Table, err
 			t.Name)
 	}
 	t.Rows, t.Partitioned = estimated(estimate), strings.Contains(created, "partitioned")
-	if t.Columns, err = s.columns(ctx, name); err != nil {
+	made, err := s.created(ctx, name)
+	if err != nil {
 		return t, err
 	}
+	if t.Columns, err = s.columns(ctx, name, made); err != nil {
+		return t, err
+	}
+	t.Refers = references(tokens(made), name.Schema)
 	if len(t.Columns) == 0 {
 		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name,
 			s.what)
 	}
 	// Whether all of it may be read, the server tells best. Columns that may not be read are not
 	// in the catalogue, and those that are invisible are not among all columns.
-	err = s.rows(ctx, "SELECT t.*, "+schema.QuoteAll("t.", t.ColumnNames())+" FROM "+name.Quoted()+" AS t LIMIT 0", nil,
+	err = s.Rows(ctx, "SELECT t.*, "+schema.QuoteAll("t.", t.ColumnNames())+" FROM "+name.Quoted()+" AS t LIMIT 0", nil,
 		nil, nil)
 	switch number, _ := serverError(err); {
 	case number == errNoTableAccess || number == errNoColumnAccess:
@@ -99,7 +106,7 @@ func (o *orEmpty) Scan(v any) error {
 // read than the catalogue does. It is empty for a view.
 func (s *Reader) created(ctx context.Context, name schema.Name) (text string, err error) {
 	var called string
-	err = s.row(ctx, "SHOW CREATE TABLE "+name.Quoted(), nil, &called, &text)
+	err = s.Row(ctx, "SHOW CREATE TABLE "+name.Quoted(), nil, &called, &text)
 	if err != nil && strings.Contains(err.Error(), "expected 4 destination") || problem.Is(err, problem.NoPrivilege) {
 		return "", nil
 	}
@@ -107,22 +114,18 @@ func (s *Reader) created(ctx context.Context, name schema.Name) (text string, er
 }
 
 // columns describes all columns of a table, in their order; the log has the same order.
-func (s *Reader) columns(ctx context.Context, name schema.Name) (columns []schema.Column, err error) {
-	created := ""
-	if s.server.Checked {
-		if created, err = s.created(ctx, name); err != nil {
-			return nil, err
-		}
-	}
+// created is the statement that would make it.
+func (s *Reader) columns(ctx context.Context, name schema.Name, created string) (columns []schema.Column, err error) {
 	var d described
 	var nullable string
-	err = s.rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
-  coalesce(c.CHARACTER_OCTET_LENGTH, 0), `+s.server.Generated+`
+	err = s.Rows(ctx, `SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), c.IS_NULLABLE, coalesce(c.NUMERIC_PRECISION, 0), coalesce(c.NUMERIC_SCALE, 0),
+  coalesce(c.CHARACTER_OCTET_LENGTH, 0), `+s.server.Generated+`, c.COLUMN_COMMENT
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION`, []any{name.Schema, name.Table},
 		[]any{&d.name, &d.kind, &d.native, &d.charset, &nullable, &d.precision, &d.scale, &d.bytes,
-			&d.generated}, func() error {
-			d.json = strings.Contains(created, "CHECK (json_valid("+schema.Quote(d.name)+"))")
-			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated}
+			&d.generated, &d.comment}, func() error {
+			d.json = s.server.Checked && strings.Contains(created, "CHECK (json_valid("+schema.Quote(d.name)+"))")
+			c := schema.Column{Name: d.name, Native: d.native, Nullable: nullable == "YES", Generated: d.generated,
+				Comment: d.comment}
 			c.Type, c.Wire = d.typed()
 			columns = append(columns, c)
 			return nil
@@ -141,7 +144,7 @@ func (s *Reader) keys(ctx context.Context, name schema.Name) (keys [][]string, e
 		unfit   bool
 	}
 	var found []candidate
-	err = s.rows(ctx, `SELECT s.INDEX_NAME, coalesce(s.COLUMN_NAME, ''), s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
+	err = s.Rows(ctx, `SELECT s.INDEX_NAME, coalesce(s.COLUMN_NAME, ''), s.NULLABLE = 'YES', s.SUB_PART IS NOT NULL FROM information_schema.STATISTICS s
 WHERE s.TABLE_SCHEMA = ? AND s.TABLE_NAME = ? AND s.NON_UNIQUE = 0
   AND NOT EXISTS (SELECT 1 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = s.TABLE_SCHEMA AND c.TABLE_NAME = s.TABLE_NAME AND c.COLUMN_NAME = s.COLUMN_NAME AND `+s.server.RowEnd+`)
 ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Schema, name.Table},
@@ -172,6 +175,17 @@ ORDER BY s.INDEX_NAME <> 'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{name.Sc
 	return keys, nil
 }
 
+// Indexed lists the columns that an index of a table begins with.
+func (s *Reader) Indexed(ctx context.Context, name schema.Name) (columns []string, err error) {
+	var column string
+	err = s.Rows(ctx, `SELECT DISTINCT coalesce(COLUMN_NAME, '') FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND
+SEQ_IN_INDEX = 1`, []any{name.Schema, name.Table}, []any{&column}, func() error {
+		columns = append(columns, column)
+		return nil
+	})
+	return columns, err
+}
+
 // Findings tells what is worth knowing about reading a table by watermark.
 func (s *Reader) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
 	if q.Watermark == nil {
@@ -183,12 +197,11 @@ func (s *Reader) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 			What: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	w := q.Watermark.Column
-	var indexed bool
-	if err := s.row(ctx, `SELECT EXISTS (SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND `+
-		`TABLE_NAME = ? AND COLUMN_NAME = ? AND SEQ_IN_INDEX = 1)`,
-		[]any{q.Table.Name.Schema, q.Table.Name.Table, w.Name}, &indexed); err != nil {
+	list, err := s.Indexed(ctx, q.Table.Name)
+	if err != nil {
 		return nil, err
 	}
+	indexed := slices.Contains(list, w.Name)
 	if _, err := s.Moment(ctx); problem.Is(err, problem.NoPrivilege) {
 		add(problem.Blocker, problem.Of(err).Remedy, "%s", problem.Of(err).What)
 	}

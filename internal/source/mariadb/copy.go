@@ -3,7 +3,9 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -32,6 +34,7 @@ type snapshot struct {
 	s      *Source
 	table  schema.Table
 	key    []string // names its rows in the warehouse
+	only   *source.Filter
 	conns  chan *wire.Conn
 	opened int
 	place  string
@@ -43,16 +46,16 @@ type snapshot struct {
 // begin theirs at once, and again until no commit has come between them. Where commits
 // come too fast, one session must do.
 func (s *Source) Copy(ctx context.Context, f source.Followed, _ string) (source.Copy, error) {
-	c := &snapshot{s: s, table: f.Table, key: f.Key, conns: make(chan *wire.Conn, readers)}
+	c := &snapshot{s: s, table: f.Table, key: f.Key, only: f.Only, conns: make(chan *wire.Conn, readers)}
 	if err := c.open(ctx); err != nil {
 		c.Close()
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	return c, nil
 }
 
 func (c *snapshot) open(ctx context.Context) error {
-	if err := c.s.row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &c.moment); err != nil {
+	if err := c.s.Row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &c.moment); err != nil {
 		return err
 	}
 	bounds, err := c.parts(ctx)
@@ -74,58 +77,67 @@ func (c *snapshot) open(ctx context.Context) error {
 		}
 		conns = append(conns, conn)
 	}
-	const begin = "START TRANSACTION WITH CONSISTENT SNAPSHOT"
-	done := statement.Begin(ctx, statement.Source, begin+" -- on each of "+strconv.Itoa(len(conns))+" connections")
-	places, err := begun(ctx, conns, begin)
-	done(0, err)
+	n, at, err := c.s.server.Log.Snapshots(ctx, c.s, c.table, conns)
 	if err != nil {
 		return err
 	}
-	for _, p := range places[1:] {
-		if p != places[0] {
-			for _, conn := range conns[1:] {
-				_ = conn.Close()
-			}
-			conns = conns[:1]
-			break
-		}
+	for _, conn := range conns[n:] {
+		_ = conn.Close()
 	}
-	var list string
-	file, offset, _ := strings.Cut(places[0], ":")
-	if err := c.s.row(ctx, "SELECT BINLOG_GTID_POS(?, ?)", []any{file, offset}, &orEmpty{&list}); err != nil {
-		return err
-	}
-	c.place, err = c.s.CheckPosition(list)
+	conns = conns[:n]
+	c.place, err = c.s.CheckPosition(at)
 	return err
 }
 
-// begun begins a transaction on each connection, at one place in the log if it can be
-// had, and gives the places.
-func begun(ctx context.Context, conns []*wire.Conn, begin string) ([]string, error) {
-	places, failures := make([]string, len(conns)), make([]error, len(conns))
-	for attempt := range attempts {
-		var all sync.WaitGroup
-		for i, conn := range conns {
-			all.Go(func() {
-				defer problem.Recover(&failures[i])
-				if failures[i] = conn.Exec(ctx, begin); failures[i] == nil {
-					places[i], failures[i] = placeOf(ctx, conn)
-				}
-			})
-		}
-		all.Wait()
-		same := true
-		for i := range conns {
-			if failures[i] != nil {
-				return nil, failures[i]
+const beginSnapshot = "START TRANSACTION WITH CONSISTENT SNAPSHOT"
+
+// BeginSnapshots begins a transaction with a snapshot on each connection, all at about the same time.
+// then may ask more of each.
+func BeginSnapshots(ctx context.Context, conns []*wire.Conn, then func(i int, c *wire.Conn) error) error {
+	failures := make([]error, len(conns))
+	var all sync.WaitGroup
+	for i, conn := range conns {
+		all.Go(func() {
+			defer problem.Recover(&failures[i])
+			if failures[i] = conn.Exec(ctx, beginSnapshot); failures[i] == nil && then != nil {
+				failures[i] = then(i, conn)
 			}
-			same = same && places[i] == places[0]
+		})
+	}
+	all.Wait()
+	return errors.Join(failures...)
+}
+
+// Snapshots says, for the run's log, that they are begun.
+func Snapshots(conns []*wire.Conn) string {
+	return fmt.Sprintf("%s -- on each of %d connections", beginSnapshot, len(conns))
+}
+
+// snapshots begins transactions at one place in MariaDB's log: all of them, or where commits come
+// too fast, one.
+func snapshots(ctx context.Context, s *Source, _ schema.Table, conns []*wire.Conn) (n int, at string, err error) {
+	done := statement.Begin(ctx, statement.Source, Snapshots(conns))
+	places := make([]string, len(conns))
+	n = 1
+	for range attempts {
+		if err = BeginSnapshots(ctx, conns, func(i int, c *wire.Conn) (err error) {
+			places[i], err = placeOf(ctx, c)
+			return err
+		}); err != nil {
+			break
 		}
-		if same || attempt == attempts-1 {
-			return places, nil
+		if !slices.ContainsFunc(places, func(p string) bool { return p != places[0] }) {
+			n = len(conns)
+			break
 		}
 	}
-	return places, nil
+	done(0, err)
+	if err != nil {
+		return 0, "", err
+	}
+	file, offset, _ := strings.Cut(places[0], ":")
+	err = s.Row(ctx, "SELECT BINLOG_GTID_POS(?, ?)", []any{file, offset}, &orEmpty{&at})
+	return n, at, err
 }
 
 // placeOf asks where in the log a session's snapshot is.
@@ -160,7 +172,7 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 	switch first.Type.Kind {
 	case schema.Int16, schema.Int32, schema.Int64:
 		var low, high sql.NullInt64
-		if err := c.s.row(ctx, fmt.Sprintf("SELECT min(%s), max(%[1]s) FROM %s AS t", column(first.Name),
+		if err := c.s.Row(ctx, fmt.Sprintf("SELECT min(%s), max(%[1]s) FROM %s AS t", column(first.Name),
 			t.Name.Quoted()), nil, &low, &high); err != nil || !low.Valid {
 			return nil, err
 		}
@@ -234,9 +246,11 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 	if part < len(c.bounds) {
 		conditions = append(conditions, "NOT ("+bound(part)+")")
 	}
-	query := "SELECT " + strings.Join(selected(c.table.Columns), ", ") + " FROM " + c.table.Name.Quoted() + " AS t"
-	if len(conditions) > 0 {
-		query += " WHERE " + strings.Join(conditions, " AND ")
+	from, left := c.table.Name.Quoted()+" AS t", ""
+	query := "SELECT " + strings.Join(selected(c.table.Columns), ", ") + " FROM " + from +
+		source.Where(slices.Concat(conditions, grammar.Meets(c.only)))
+	if c.only != nil {
+		left = grammar.LeftOut(from, *c.only, conditions)
 	}
 	var conn *wire.Conn
 	select {
@@ -245,7 +259,7 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 		return ctx.Err()
 	}
 	defer func() { c.conns <- conn }()
-	return c.s.gather(ctx, conn, query,
+	return c.s.gather(ctx, conn, query, left,
 		newGatherer(c.table.Columns, len(c.table.Columns), c.key, c.key, sink))
 }
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"noemata/internal/core/schema"
+	"noemata/internal/source/mariadb/binlog"
 )
 
 // effect is what a statement of the log does to a table beside what events of rows tell.
@@ -179,6 +180,22 @@ func effectOn(list []token, current string, table schema.Name, fold bool) effect
 func writesAnything(list []token) bool {
 	return !list[0].is("CREATE", "ALTER", "DROP", "RENAME", "TRUNCATE", "GRANT", "REVOKE", "SET", "FLUSH", "ANALYZE",
 		"OPTIMIZE", "REPAIR", "CHECK", "INSTALL", "UNINSTALL", "BACKUP", "COMMENT")
+}
+
+// Touches tells whether an event changes rows of a table, or may.
+func Touches(what any, table schema.Name, fold bool) bool {
+	switch e := what.(type) {
+	case *binlog.Table:
+		return e.Schema == table.Schema && e.Name == table.Table || fold && strings.EqualFold(e.Schema, table.Schema) &&
+			strings.EqualFold(e.Name, table.Table)
+	case *binlog.Query:
+		list := tokens(e.SQL)
+		if len(list) == 0 || list[0].is("BEGIN", "COMMIT", "SAVEPOINT", "ROLLBACK", "RELEASE", "XA") {
+			return false
+		}
+		return writesAnything(list) || effectOn(list, e.Schema, table, fold) != noEffect
+	}
+	return false
 }
 
 // words are the first words of a statement, for a person; its texts are left out.

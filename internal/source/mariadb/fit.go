@@ -35,7 +35,7 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 				"The log holds changes of %s from when it had no column %s, so the column's values are not known.",
 				t.Table.Name, c.Name)
 		}
-		if !fits(c, log.Columns[at], log.Named) {
+		if !fits(c, log.Columns[at], log.Named && log.Signs) {
 			return nil, source.CopyAgain(drift.Types, t.Table.Name,
 				"The type of the column %s of %s was changed; what the log holds from before or after does not fit.",
 				c.Name, t.Table.Name)
@@ -85,7 +85,7 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 // primaryOf lists the columns of a table's primary key.
 func (s *Source) primaryOf(ctx context.Context, name schema.Name) (columns []string, err error) {
 	var column string
-	err = s.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME "+
+	err = s.Rows(ctx, "SELECT COLUMN_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME "+
 		"= ? AND INDEX_NAME = 'PRIMARY'", []any{name.Schema, name.Table}, []any{&column}, func() error {
 		columns = append(columns, column)
 		return nil
@@ -100,7 +100,7 @@ var period = regexp.MustCompile("PERIOD FOR SYSTEM_TIME \\(\"([^\"]+)\", \"([^\"
 // log tells as rows of their own (mariadb.com/kb/en/system-versioned-tables).
 func (s *Source) versioning(ctx context.Context, t *followed) error {
 	var kind string
-	if err := s.row(ctx, "SELECT TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+	if err := s.Row(ctx, "SELECT TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
 		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &kind); err != nil || kind != "SYSTEM VERSIONED" {
 		return err
 	}
@@ -130,7 +130,7 @@ func isPast(v binlog.Cell, c *binlog.Column) bool {
 }
 
 // fits tells whether the log's column can hold what the catalogue's does.
-func fits(c schema.Column, l binlog.Column, named bool) bool {
+func fits(c schema.Column, l binlog.Column, signs bool) bool {
 	way, _, _ := strings.Cut(c.Wire, " ")
 	in := func(types ...binlog.Type) bool { return slices.Contains(types, l.Type) }
 	switch way {
@@ -138,7 +138,7 @@ func fits(c schema.Column, l binlog.Column, named bool) bool {
 		widths := map[string]binlog.Type{"tinyint": binlog.Tiny, "smallint": binlog.Short, "mediumint": binlog.Int24,
 			"int": binlog.Long, "bigint": binlog.LongLong}
 		name, _, _ := strings.Cut(strings.TrimSuffix(strings.Fields(c.Native)[0], " unsigned"), "(")
-		return in(widths[name]) && (!named || l.Unsigned == (way == wayUint))
+		return in(widths[name]) && (!signs || l.Unsigned == (way == wayUint))
 	case wayDecimal:
 		return in(binlog.NewDecimal) &&
 			(c.Type.Kind != schema.Decimal || l.Scale == c.Type.Scale && l.Size <= c.Type.Precision)
@@ -165,6 +165,8 @@ func fits(c schema.Column, l binlog.Column, named bool) bool {
 		return in(binlog.Enum)
 	case waySet:
 		return in(binlog.Set)
+	case wayJSON:
+		return in(binlog.JSONDocument)
 	case wayShape:
 		return in(binlog.Geometry, binlog.Blob)
 	}
@@ -190,24 +192,21 @@ func (t *followed) aside(m *mapped, row []binlog.Cell, place int, reason string)
 	return rows.NewAside(t.Table.Columns, texts, t.KeyAt, t.Table.Columns[place].Name, reason)
 }
 
-// constant matches defaults that are the same for each row.
-var constant = regexp.MustCompile(`^(NULL|[bBxX]?'.*'|-?[0-9].*)$`)
-
 // defaultsOf asks for the defaults of a table's columns that are the same for each row. The
 // log may leave them out of an insert; others it tells.
 func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
 	t.defaults = map[int]scalar{}
-	var name, nullable string
+	var name, nullable, extra string
 	var text sql.NullString
 	var list []string
 	var places []int
-	err := s.rows(ctx, "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE FROM information_schema.COLUMNS WHERE "+
+	err := s.Rows(ctx, "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE, EXTRA FROM information_schema.COLUMNS WHERE "+
 		"TABLE_SCHEMA = ? AND TABLE_NAME = ?", []any{t.Table.Name.Schema, t.Table.Name.Table},
-		[]any{&name, &text, &nullable}, func() error {
+		[]any{&name, &text, &nullable, &extra}, func() error {
 			i := slices.IndexFunc(t.Table.Columns, func(c schema.Column) bool { return c.Name == name })
 			switch {
-			case i < 0 || text.Valid && !constant.MatchString(text.String):
-			case !text.Valid || text.String == "NULL":
+			case i < 0 || strings.Contains(extra, "GENERATED") || text.Valid && !s.server.Log.Constant(text.String, extra):
+			case !text.Valid || text.String == "NULL" && s.server.Checked:
 				if nullable == "YES" {
 					t.defaults[i] = scalar{null: true}
 				}
@@ -224,7 +223,7 @@ func (s *Source) defaultsOf(ctx context.Context, t *followed) error {
 	for i := range values {
 		into[i] = &values[i]
 	}
-	if err := s.row(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+t.Table.Name.Quoted()+
+	if err := s.Row(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+t.Table.Name.Quoted()+
 		" AS t RIGHT JOIN (SELECT 1) AS one ON FALSE", nil, into...); err != nil {
 		return err
 	}
@@ -259,7 +258,7 @@ func (s *Source) collations(ctx context.Context) (map[uint64]string, error) {
 	// Since 10.10 a collation may be of several character sets, each with a number of its own.
 	for _, from := range []string{"ID, CHARACTER_SET_NAME FROM information_schema.COLLATIONS",
 		"ID, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"} {
-		err := s.rows(ctx, "SELECT "+from, nil, []any{&id, &charset}, func() error {
+		err := s.Rows(ctx, "SELECT "+from, nil, []any{&id, &charset}, func() error {
 			if id.Valid && charset.Valid {
 				found[uint64(id.Int64)] = charset.String
 			}
@@ -378,7 +377,7 @@ func wide(v []byte, low, high int) []byte {
 // one that has longer ones.
 func (s *Source) decoding(ctx context.Context, charset string) ([]string, error) {
 	var width int
-	if err := s.row(ctx, "SELECT coalesce(max(MAXLEN), 0) FROM information_schema.CHARACTER_SETS WHERE "+
+	if err := s.Row(ctx, "SELECT coalesce(max(MAXLEN), 0) FROM information_schema.CHARACTER_SETS WHERE "+
 		"CHARACTER_SET_NAME = ?", []any{charset}, &width); err != nil {
 		return nil, err
 	}
@@ -392,5 +391,5 @@ func (s *Source) decoding(ctx context.Context, charset string) ([]string, error)
 		parts = append(parts, fmt.Sprintf("CONVERT(CHAR(%d USING %s) USING utf8mb4)", i, charset))
 		into[i] = &orEmpty{&list[i]}
 	}
-	return list, s.row(ctx, "SELECT "+strings.Join(parts, ", "), nil, into...)
+	return list, s.Row(ctx, "SELECT "+strings.Join(parts, ", "), nil, into...)
 }

@@ -3,8 +3,8 @@ package mariadb
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,17 +13,21 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb/binlog"
+	"noemata/internal/statement"
 )
 
 // CheckPosition gives a position in its one written form.
 func (s *Source) CheckPosition(text string) (string, error) {
-	p, err := parsePlace(text)
-	return p.String(), err
+	p, err := s.place(text)
+	if err != nil {
+		return "", err
+	}
+	return p.String(), nil
 }
 
 // Origin names the database. A replica that takes its server's place has the same one.
 func (s *Source) Origin(ctx context.Context) (origin string, err error) {
-	err = s.row(ctx, "SELECT concat(@@global.gtid_domain_id, '/', DATABASE())", nil, &origin)
+	err = s.Row(ctx, "SELECT "+s.server.Log.Origin, nil, &origin)
 	return origin, err
 }
 
@@ -31,7 +35,7 @@ func (s *Source) Origin(ctx context.Context) (origin string, err error) {
 func (s *Source) End(ctx context.Context) (string, time.Time, error) {
 	var end string
 	var moment time.Time
-	if err := s.row(ctx, "SELECT UTC_TIMESTAMP(6), @@global.gtid_binlog_pos", nil, &moment, &end); err != nil {
+	if err := s.Row(ctx, "SELECT UTC_TIMESTAMP(6), "+s.server.Log.End, nil, &moment, &end); err != nil {
 		return "", moment, err
 	}
 	end, err := s.CheckPosition(end)
@@ -68,20 +72,55 @@ func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState
 	if err != nil {
 		return state, err
 	}
-	var file string
-	var size int64
 	found := false
-	err = s.rows(ctx, "SHOW BINARY LOGS", nil, []any{&file, &size}, func() error {
+	err = s.files(ctx, func(file string, size int64) {
 		if file == from.file {
 			found = true
 			state.Behind += max(size-int64(from.offset), 0)
 		} else if found {
 			state.Behind += size
 		}
-		return nil
 	})
 	state.Retained = state.Behind
 	return state, err
+}
+
+// files lists the files of the log, the oldest first, with their sizes in bytes.
+func (s *Source) files(ctx context.Context, each func(file string, size int64)) error {
+	const list = "SHOW BINARY LOGS"
+	done := statement.Begin(ctx, statement.Source, list)
+	err := func() error {
+		found, err := s.db.QueryContext(ctx, list)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = found.Close() }()
+		columns, err := found.Columns()
+		if err != nil {
+			return err
+		}
+		var file string
+		var size int64
+		into := []any{&file, &size}
+		for len(into) < len(columns) { // MySQL tells more
+			into = append(into, new(any))
+		}
+		for found.Next() {
+			if err := found.Scan(into...); err != nil {
+				return err
+			}
+			each(file, size)
+		}
+		return found.Err()
+	}()
+	done(0, err)
+	return s.noticed(s.Explain(err))
+}
+
+// LastFile is the end of the log as its last file has it.
+func (s *Source) LastFile(ctx context.Context) (file string, offset int64, err error) {
+	err = s.files(ctx, func(f string, size int64) { file, offset = f, size })
+	return file, offset, err
 }
 
 // fileOf finds a position in the server's files. A stream knows where it has come to; without
@@ -94,11 +133,11 @@ func (s *Source) fileOf(ctx context.Context, name, position string) (filePlace, 
 			}
 		}
 	}
-	from, err := parsePlace(position)
+	from, err := s.place(position)
 	if err != nil {
 		return filePlace{}, err
 	}
-	conn, hangUp, err := s.dump(ctx, from)
+	conn, hangUp, err := s.dumpAfter(ctx, from)
 	if err != nil {
 		return filePlace{}, s.explainLog(ctx, err, position)
 	}
@@ -125,7 +164,7 @@ func (s *Source) fileOf(ctx context.Context, name, position string) (filePlace, 
 			return at, nil
 		}
 	}
-	return filePlace{}, s.explain(fmt.Errorf("the log has no transaction after %s", position))
+	return filePlace{}, s.Explain(fmt.Errorf("the log has no transaction after %s", position))
 }
 
 // mostPreamble is how many events may come before the first transaction: descriptions of the
@@ -140,7 +179,7 @@ func (s *Source) Settle(ctx context.Context, _ schema.Table, waits func(who stri
 		var now []string
 		var format, global, branch int
 		var name string
-		if err := s.rows(ctx, "XA RECOVER", nil, []any{&format, &global, &branch, &name}, func() error {
+		if err := s.Rows(ctx, "XA RECOVER", nil, []any{&format, &global, &branch, &name}, func() error {
 			now = append(now, name)
 			return nil
 		}); err != nil {
@@ -173,72 +212,60 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...),
 			Remedy: remedy})
 	}
-	var on, tooOld bool
-	var format, image, metadata string
-	var number, expires, days int64
-	err := s.row(ctx, `SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, `+
-		`@@global.binlog_row_metadata, @@global.server_id, @@global.binlog_expire_logs_seconds, `+
-		`CAST(@@global.expire_logs_days * 86400 AS SIGNED), NOT @@global.mysql56_temporal_format`,
-		nil, &on, &format, &image, &metadata, &number, &expires, &days, &tooOld)
-	if err != nil {
+	variables := map[string]string{}
+	var name, value string
+	if err := s.Rows(ctx, "SHOW GLOBAL VARIABLES", nil, []any{&name, &orEmpty{&value}}, func() error {
+		variables[strings.ToLower(name)] = value
+		return nil
+	}); err != nil {
 		return nil, err
 	}
-	if expires == 0 {
-		expires = days
-	}
-	if !on {
+	if variables["log_bin"] != "ON" {
 		add(problem.Blocker, "", "Set log_bin = ON in the server's configuration, and restart it.",
 			"The server keeps no binary log.")
 		return findings, nil
 	}
-	if format != "ROW" {
+	if format := variables["binlog_format"]; format != "ROW" {
 		add(problem.Blocker, "", "SET GLOBAL binlog_format = 'ROW'; and the same in the server's configuration. "+
 			"Sessions keep what they have until they end.", "The server's binlog_format is %s, so that changes may "+
 			"be logged as statements, without their rows.", format)
 	}
-	if metadata != "FULL" {
-		add(problem.Warning, "", "SET GLOBAL binlog_row_metadata = 'FULL'; and the same in the server's configuration.",
-			"The server's binlog_row_metadata is %s: the log tells no names of columns, so they are known by their "+
-				"order, and a change of a table's structure holds the feed sooner.", metadata)
-	}
-	if number == 0 {
+	if variables["server_id"] == "0" {
 		add(problem.Blocker, "", "Set server_id in the server's configuration, and restart it.",
 			"The server has no server_id, and lets nobody follow its log.")
 	}
+	expires, _ := strconv.ParseInt(variables["binlog_expire_logs_seconds"], 10, 64)
+	if expires == 0 {
+		days, _ := strconv.ParseFloat(variables["expire_logs_days"], 64)
+		expires = int64(days * 86400)
+	}
 	switch {
 	case expires == 0:
-		add(problem.Note, "", "SET GLOBAL binlog_expire_logs_seconds = 604800; if the disk cannot hold it for ever.",
+		add(problem.Note, "", s.server.Log.Keep+"; if the disk cannot hold it for ever.",
 			"The server keeps its binary log without limit.")
 	case expires < 86400:
-		add(problem.Warning, "", "SET GLOBAL binlog_expire_logs_seconds = 604800;",
+		add(problem.Warning, "", s.server.Log.Keep+";",
 			"The server removes its binary log after %v: a feed that is paused for longer must copy its tables again.",
 			time.Duration(expires)*time.Second)
 	}
-	if tooOld {
-		add(problem.Warning, "", "SET GLOBAL mysql56_temporal_format = ON; and rebuild the tables.",
-			"The server stores times in an old format, whose fractions of seconds cannot be read from the log.")
+	if err := s.server.Log.Findings(ctx, s, variables, add); err != nil {
+		return nil, err
 	}
 	if err := s.mayFollow(ctx, add); err != nil {
 		return nil, err
 	}
 	for _, t := range tables {
-		if err := s.tableFindings(ctx, t, image, add); err != nil {
+		if err := s.tableFindings(ctx, t, tables, variables["binlog_row_image"], add); err != nil {
 			return nil, err
 		}
 	}
 	return findings, nil
 }
 
-// cascade matches a constraint by which the server changes rows of the table when those
-// that they refer to change.
-var cascade = regexp.MustCompile("CONSTRAINT [^\n]* ON (DELETE|UPDATE) (CASCADE|SET NULL|SET DEFAULT)")
-
-type addFinding func(level problem.Level, table, remedy, format string, args ...any)
-
 // mayFollow looks for the privileges that following needs.
-func (s *Source) mayFollow(ctx context.Context, add addFinding) error {
+func (s *Source) mayFollow(ctx context.Context, add AddFinding) error {
 	var grant, all string
-	if err := s.rows(ctx, "SHOW GRANTS", nil, []any{&grant}, func() error {
+	if err := s.Rows(ctx, "SHOW GRANTS", nil, []any{&grant}, func() error {
 		if strings.Contains(grant, " ON *.* ") {
 			all += grant
 		}
@@ -254,14 +281,15 @@ func (s *Source) mayFollow(ctx context.Context, add addFinding) error {
 			s.settings.User)
 	}
 	if !strings.Contains(all, "BINLOG MONITOR") && !strings.Contains(all, "REPLICATION CLIENT") {
-		add(problem.Blocker, "", s.grant(ctx, "BINLOG MONITOR", "*.*"),
+		add(problem.Blocker, "", s.grant(ctx, s.server.Log.Monitor, "*.*"),
 			"User %q may not see where the binary log stands.", s.settings.User)
 	}
 	return nil
 }
 
 // tableFindings tells what is in the way of following one table.
-func (s *Source) tableFindings(ctx context.Context, t source.Followed, image string, add addFinding) error {
+func (s *Source) tableFindings(ctx context.Context, t source.Followed, all []source.Followed, image string,
+	add AddFinding) error {
 	name := t.Table.Name.Display()
 	block := func(remedy, format string, args ...any) { add(problem.Blocker, name, remedy, format, args...) }
 	if t.Table.View {
@@ -270,7 +298,7 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		return nil
 	}
 	var engine, transactions, kind string
-	if err := s.row(ctx, "SELECT coalesce(t.ENGINE, ''), coalesce(e.TRANSACTIONS, ''), t.TABLE_TYPE FROM "+
+	if err := s.Row(ctx, "SELECT coalesce(t.ENGINE, ''), coalesce(e.TRANSACTIONS, ''), t.TABLE_TYPE FROM "+
 		"information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE "+
 		"t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
 		[]any{t.Table.Name.Schema, t.Table.Name.Table}, &engine, &transactions, &kind); err != nil {
@@ -284,13 +312,24 @@ func (s *Source) tableFindings(ctx context.Context, t source.Followed, image str
 		add(problem.Note, name, "A feed that keeps history needs no versioning at the source.",
 			"The server keeps old versions of its rows; the feed has those that are current.")
 	}
-	created, err := s.created(ctx, t.Table.Name)
-	if err != nil {
-		return err
-	}
-	if rules := cascade.FindAllString(created, -1); rules != nil {
-		block("Let the constraint restrict instead, or find the table's changes by watermark with a sweep.",
-			"The server changes its rows by itself without logging it: %s.", strings.Join(rules, "; "))
+	for _, r := range t.Table.Refers {
+		i := slices.IndexFunc(all, func(x source.Followed) bool { return x.Table.Name == r.To })
+		if i < 0 {
+			block(fmt.Sprintf("Add the table %s to the feed, with find: log. Or let the constraint restrict instead, or "+
+				"find the table's changes by watermark with a sweep.", r.To.Display()),
+				"The server changes its rows by itself, without logging it, when rows of %s go or change, and the feed "+
+					"does not follow that table.", r.To.Display())
+			continue
+		}
+		primary, err := s.primaryOf(ctx, r.To)
+		if err != nil {
+			return err
+		}
+		if image != "FULL" && slices.ContainsFunc(r.ToColumns,
+			func(c string) bool { return !slices.Contains(primary, c) }) {
+			block("SET GLOBAL binlog_row_image = 'FULL';", "Its rows refer to (%s) of %s, which the log leaves out of "+
+				"old rows: the server's binlog_row_image is %s.", strings.Join(r.ToColumns, ", "), r.To.Display(), image)
+		}
 	}
 	for _, c := range t.Table.Columns {
 		way, charset, _ := strings.Cut(c.Wire, " ")

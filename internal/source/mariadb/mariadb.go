@@ -41,32 +41,6 @@ const Connections = 4
 // schema.Literal do it.
 const mode = "ANSI_QUOTES,NO_BACKSLASH_ESCAPES"
 
-// Server says what servers that speak this protocol differ in.
-type Server struct {
-	Name      string                   // as people know it
-	Limit     func(seconds int) string // has statements end after so long; as a variable of SET SESSION
-	Test      func(ctx context.Context, r *Reader) (version string, err error)
-	Lists     string // what the user must be able to read to be told of statements, besides PROCESS
-	Statement string // tells statements of a session from those before, in the list p of sessions
-	Generated string // tells a column that is computed, in the catalogue's list c of columns
-	Password  string // has a user sign in by a password, after IDENTIFIED
-	RowEnd    string // tells that a column is the end of a row's time, by which keys of past rows are told
-	Checked   bool   // documents are texts with a check, which the statement that makes a table shows
-	Ties      bool   // pages may end with all rows of a value
-}
-
-var maria = Server{
-	Name:      "MariaDB",
-	Limit:     func(seconds int) string { return fmt.Sprintf("max_statement_time = %d", seconds) },
-	Test:      test,
-	Statement: "p.QUERY_ID",
-	Generated: "c.GENERATION_EXPRESSION IS NOT NULL",
-	RowEnd:    "c.GENERATION_EXPRESSION = 'ROW END'",
-	Password:  "VIA mysql_native_password USING PASSWORD('…')",
-	Checked:   true,
-	Ties:      true,
-}
-
 // How long a statement of the catalogue may take, and one that reads rows, in seconds.
 const (
 	briefly   = 3600
@@ -103,7 +77,7 @@ type Reader struct {
 	what     string
 }
 
-// Source is a MariaDB database that is read.
+// Source is a database that is read, and whose log is followed.
 type Source struct {
 	*Reader
 	places  sync.Map // by follower: the filePlace that its stream has come to
@@ -125,12 +99,16 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Source{Reader: NewReader(maria, s, what)}, nil
+	return New(maria, s, what), nil
 }
 
-// NewReader prepares to read a database of a kind of server; nothing is connected yet. The settings
+// New prepares to read a database of a kind of server; nothing is connected yet. The settings
 // were checked.
-func NewReader(server Server, s connection.Settings, what string) *Reader {
+func New(server Server, s connection.Settings, what string) *Source {
+	return &Source{Reader: newReader(server, s, what)}
+}
+
+func newReader(server Server, s connection.Settings, what string) *Reader {
 	r := &Reader{server: server, grammar: grammar, settings: s, what: what}
 	r.grammar.NoTies = !server.Ties
 	r.db = sql.OpenDB(&wire.Connector{Options: options(s), Sets: session("lock_wait_timeout = 10" + r.limit(briefly))})
@@ -168,7 +146,7 @@ func (s *Reader) named(name schema.Name) string {
 // user; where it cannot be asked, the host is left open.
 func (s *Reader) grant(ctx context.Context, privilege, on string) string {
 	account := s.settings.User + "@…"
-	_ = s.row(ctx, "SELECT CURRENT_USER()", nil, &account)
+	_ = s.Row(ctx, "SELECT CURRENT_USER()", nil, &account)
 	s.signInAnew()
 	return grantTo(account, privilege, on)
 }
@@ -200,8 +178,8 @@ func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 	return c, nil
 }
 
-// row runs a query of one row and records it.
-func (s *Reader) row(ctx context.Context, query string, args []any, into ...any) error {
+// Row runs a query of one row and records it.
+func (s *Reader) Row(ctx context.Context, query string, args []any, into ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))
 	err := s.db.QueryRowContext(ctx, query, args...).Scan(into...)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -209,7 +187,7 @@ func (s *Reader) row(ctx context.Context, query string, args []any, into ...any)
 		return err
 	}
 	done(1, err)
-	return s.noticed(s.explain(err))
+	return s.noticed(s.Explain(err))
 }
 
 // noticed has the next query sign in anew after one that was refused.
@@ -227,9 +205,9 @@ func (s *Reader) signInAnew() {
 	s.db.SetMaxIdleConns(2)
 }
 
-// rows runs a query and scans each row into the same places.
-func (s *Reader) rows(ctx context.Context, query string, args, into []any, each func() error) error {
-	return s.noticed(s.explain(scan(ctx, s.db, query, into, each, args...)))
+// Rows runs a query and scans each row into the same places.
+func (s *Reader) Rows(ctx context.Context, query string, args, into []any, each func() error) error {
+	return s.noticed(s.Explain(scan(ctx, s.db, query, into, each, args...)))
 }
 
 // scan runs a query on a connection, or on any, and records it.
@@ -284,8 +262,8 @@ const (
 	errRedefined          = 1412
 )
 
-// explain turns an error of a connection or a statement into a Problem.
-func (s *Reader) explain(err error) error {
+// Explain turns an error of a connection or a statement into a Problem.
+func (s *Reader) Explain(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
@@ -377,24 +355,6 @@ func (s *Reader) Test(ctx context.Context) (string, error) { return s.server.Tes
 
 // Version is what the server calls itself, and who made it.
 func (s *Reader) Version(ctx context.Context) (version, comment string, err error) {
-	err = s.row(ctx, "SELECT version(), @@version_comment", nil, &version, &comment)
+	err = s.Row(ctx, "SELECT version(), @@version_comment", nil, &version, &comment)
 	return version, comment, err
-}
-
-func test(ctx context.Context, s *Reader) (string, error) {
-	version, comment, err := s.Version(ctx)
-	if err != nil {
-		return "", err
-	}
-	number, _, _ := strings.Cut(version, "-")
-	if !strings.Contains(version, "MariaDB") {
-		return "", problem.Newf(problem.Invalid, "Use a MariaDB server.", "The server of %s is %s %s.", s.what, comment,
-			version)
-	}
-	var major, minor int
-	if _, err := fmt.Sscanf(number, "%d.%d", &major, &minor); err != nil || major < 10 || major == 10 && minor < 6 {
-		return "", problem.Newf(problem.Invalid, "Use a server of version 10.6 or later.",
-			"The server of %s is MariaDB %s, which is too old.", s.what, number)
-	}
-	return "MariaDB " + number, nil
 }

@@ -28,7 +28,7 @@ func (s *Reader) Query(ctx context.Context, name schema.Name, sql string) (schem
 	t := source.QueryTable(name, sql)
 	conn, err := s.connect(ctx, s.reading()...)
 	if err != nil {
-		return t, s.explain(err)
+		return t, s.Explain(err)
 	}
 	defer func() { _ = conn.Close() }()
 	whole := "SELECT * FROM " + s.grammar.From(source.Query{Table: t}) + " LIMIT 0"
@@ -48,7 +48,7 @@ func (s *Reader) Query(ctx context.Context, name schema.Name, sql string) (schem
 		return t, source.BadQuery(errors.New(said), name, s.what, "")
 	}
 	if err != nil {
-		return t, s.explain(err)
+		return t, s.Explain(err)
 	}
 	return t, source.Coherent(t, s.what)
 }

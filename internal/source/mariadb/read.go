@@ -6,9 +6,12 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"fmt"
+	mathrand "math/rand/v2"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -34,7 +37,7 @@ const (
 	freshFor = 5 * time.Second
 	mayWrite = `COMMAND IN ('Query', 'Execute') AND ID <> CONNECTION_ID() AND INFO IS NOT NULL AND INFO NOT LIKE '` +
 		marker + `%' AND NOT INFO REGEXP '^[[:space:]]*(select|show|explain|describe|kill|set|use)[[:space:]]'`
-	isWriting = `NOT trx_is_read_only AND (trx_id < 281474976710656 OR trx_query IS NOT NULL)`
+	isWriting = `NOT t.trx_is_read_only AND (t.trx_id < 281474976710656 OR t.trx_query IS NOT NULL)`
 )
 
 // Moment reads the clock first; then the statements that run, one of which may have fixed
@@ -43,12 +46,11 @@ const (
 // is its session and its start, when it begins to write. The list of transactions is known
 // to be fresh when it has the very statement that reads it.
 func (s *Reader) Moment(ctx context.Context) (m window.Moment, err error) {
-	if err := s.row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &m.Clock); err != nil {
+	if err := s.Row(ctx, "SELECT UTC_TIMESTAMP(6)", nil, &m.Clock); err != nil {
 		return m, err
 	}
 	var id string
-	var ours bool
-	if err := s.rows(ctx, "SELECT concat(ID, '?', coalesce("+s.server.Statement+", '')), ID FROM "+
+	if err := s.Rows(ctx, "SELECT concat(ID, '?', coalesce("+s.server.Statement+", '')), ID FROM "+
 		"information_schema.PROCESSLIST AS p WHERE "+mayWrite,
 		nil, []any{&id, new(string)}, func() error {
 			m.Open = append(m.Open, id)
@@ -59,33 +61,48 @@ func (s *Reader) Moment(ctx context.Context) (m window.Moment, err error) {
 		}
 		return m, err
 	}
-	running := len(m.Open)
+	writing, err := s.Transactions(ctx, "concat(t.trx_mysql_thread_id, '/', t.trx_started)",
+		"t.trx_mysql_thread_id <> 0")
+	m.Open = append(m.Open, writing...)
+	return m, err
+}
+
+// Transactions lists, each by an expression in SQL, the open transactions t that may write and a
+// condition holds for.
+func (s *Reader) Transactions(ctx context.Context, name, condition string) (list []string, err error) {
+	alone, err := s.listing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer alone()
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
-		return m, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer func() { _ = conn.Close() }()
-	if _, err := conn.ExecContext(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
-		return m, s.explain(err)
+	if _, err := conn.ExecContext(ctx, beginSnapshot+", READ ONLY"); err != nil {
+		return nil, s.Explain(err)
 	}
 	defer rollBack(ctx, conn)
-	for deadline := time.Now().Add(freshFor); ; {
-		m.Open = m.Open[:running]
+	var id string
+	var ours bool
+	for deadline, pause := time.Now().Add(freshFor), listAge; ; pause = listAge + mathrand.N(8*listAge) {
+		list = list[:0]
 		fresh := false
-		query := fmt.Sprintf("/* noemata reader %s */ SELECT concat(trx_mysql_thread_id, '/', trx_started), "+
-			"trx_query LIKE '/* noemata reader %[1]s%%' AND trx_mysql_thread_id = CONNECTION_ID() FROM "+
-			"information_schema.INNODB_TRX WHERE trx_mysql_thread_id = CONNECTION_ID() OR %s", rand.Text(), isWriting)
-		err = scan(ctx, conn, query, []any{&id, &orFalse{&ours}}, func() error {
-			if fresh = fresh || ours; !strings.HasPrefix(id, "0/") && !ours {
-				m.Open = append(m.Open, id)
+		query := fmt.Sprintf("/* noemata reader %s */ SELECT %s, t.trx_query LIKE '/* noemata reader %[1]s%%' AND "+
+			"t.trx_mysql_thread_id = CONNECTION_ID() FROM information_schema.INNODB_TRX AS t WHERE "+
+			"t.trx_mysql_thread_id = CONNECTION_ID() OR %s AND (%s)", rand.Text(), name, isWriting, condition)
+		err = scan(ctx, conn, query, []any{&orEmpty{&id}, &orFalse{&ours}}, func() error {
+			if fresh = fresh || ours; !ours {
+				list = append(list, id)
 			}
 			return nil
 		})
-		if err = s.noticed(s.explain(err)); err != nil || fresh {
+		if err = s.noticed(s.Explain(err)); err != nil || fresh {
 			break
 		}
 		if time.Now().After(deadline) {
-			return m, problem.Newf(problem.Failed,
+			return nil, problem.Newf(problem.Failed,
 				"Find who reads information_schema.INNODB_TRX all the time, such as a monitor, and let it pause; "+
 					"the next run tries again.",
 				"The server of %s has not made its list of open transactions anew for %s, so it is not known which "+
@@ -93,14 +110,28 @@ func (s *Reader) Moment(ctx context.Context) (m window.Moment, err error) {
 		}
 		select {
 		case <-ctx.Done():
-			return m, ctx.Err()
-		case <-time.After(listAge):
+			return nil, ctx.Err()
+		case <-time.After(pause):
 		}
 	}
 	if problem.Is(err, problem.NoPrivilege) {
 		err = s.notTold(ctx, err, "PROCESS", "*.*")
 	}
-	return m, err
+	return list, err
+}
+
+// listings has a place for each server, which who reads its list of transactions takes: several who read
+// it again and again would keep it from becoming fresh. Other processes are given way to by chance.
+var listings sync.Map
+
+func (s *Reader) listing(ctx context.Context) (done func(), err error) {
+	place, _ := listings.LoadOrStore(s.settings.Address(), make(chan struct{}, 1))
+	select {
+	case place.(chan struct{}) <- struct{}{}:
+		return func() { <-place.(chan struct{}) }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 func (s *Reader) notTold(ctx context.Context, err error, privilege, on string) error {
@@ -133,7 +164,7 @@ func (o *orFalse) Scan(v any) error {
 // Zone is the time zone that sessions have when they choose none.
 func (s *Reader) Zone(ctx context.Context) (*time.Location, error) {
 	var name string
-	if err := s.row(ctx, "SELECT IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone)", nil,
+	if err := s.Row(ctx, "SELECT IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone)", nil,
 		&name); err != nil {
 		return nil, err
 	}
@@ -162,20 +193,20 @@ func (s *Reader) Highest(ctx context.Context, q source.Query) (string, error) {
 	} else {
 		w = "CAST(max(" + w + ") AS CHAR)"
 	}
-	err := s.row(ctx, "SELECT "+w+" FROM "+s.grammar.From(q), nil, &highest)
+	err := s.Row(ctx, "SELECT "+w+" FROM "+s.grammar.From(q), nil, &highest)
 	return highest.String, err
 }
 
 // Nulls counts the rows whose watermark is null.
 func (s *Reader) Nulls(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, s.grammar.From(q),
+	err = s.Row(ctx, fmt.Sprintf("%sSELECT count(*) FROM %s WHERE %s IS NULL", marker, s.grammar.From(q),
 		s.grammar.Watermark(q)), nil, &n)
 	return n, err
 }
 
 // Count counts the rows of a query.
 func (s *Reader) Count(ctx context.Context, q source.Query) (n int64, err error) {
-	err = s.row(ctx, marker+"SELECT count(*) FROM "+s.grammar.From(q)+s.grammar.Where(q), nil, &n)
+	err = s.Row(ctx, marker+"SELECT count(*) FROM "+s.grammar.From(q)+s.grammar.Where(q), nil, &n)
 	return n, err
 }
 
@@ -183,7 +214,7 @@ func (s *Reader) Count(ctx context.Context, q source.Query) (n int64, err error)
 func (s *Reader) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
 	conn, err := s.connect(ctx, s.reading()...)
 	if err != nil {
-		return 0, s.explain(err)
+		return 0, s.Explain(err)
 	}
 	defer func() { _ = conn.Close() }()
 	text := "EXPLAIN SELECT 1 FROM " + s.grammar.From(q) + s.grammar.Where(q)
@@ -201,7 +232,7 @@ func (s *Reader) Estimate(ctx context.Context, q source.Query) (n int64, err err
 		return nil
 	})
 	done(n, err)
-	return n, s.explain(err)
+	return n, s.Explain(err)
 }
 
 // Read reads the rows of a query.
@@ -227,11 +258,18 @@ func (s *Reader) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	}
 	conn, err := s.connect(ctx, s.reading()...)
 	if err != nil {
-		return s.explain(err)
+		return s.Explain(err)
 	}
 	defer func() { _ = conn.Close() }()
+	left := ""
+	if q.Filter != nil && q.Filter.Counts {
+		if err := conn.Exec(ctx, beginSnapshot+", READ ONLY"); err != nil {
+			return s.Explain(err)
+		}
+		left = s.grammar.LeftOutOf(q)
+	}
 	return s.gather(ctx, conn, "SELECT "+strings.Join(list, ", ")+" FROM "+s.grammar.From(q)+s.grammar.Where(q)+
-		s.grammar.Order(q), g)
+		s.grammar.Order(q), left, g)
 }
 
 func selected(columns []schema.Column) []string {
@@ -242,8 +280,9 @@ func selected(columns []schema.Column) []string {
 	return list
 }
 
-// gather runs a query and gathers its rows.
-func (s *Reader) gather(ctx context.Context, conn *wire.Conn, query string, g *gatherer) error {
+// gather runs a query and gathers its rows, and then another one that counts those that were left out,
+// where there is one.
+func (s *Reader) gather(ctx context.Context, conn *wire.Conn, query, left string, g *gatherer) error {
 	done := statement.Begin(ctx, statement.Source, query)
 	var failed error
 	err := conn.Query(ctx, marker+query, func(r wire.Row) error {
@@ -254,8 +293,17 @@ func (s *Reader) gather(ctx context.Context, conn *wire.Conn, query string, g *g
 	if failed != nil {
 		return failed
 	}
+	if left != "" && err == nil {
+		done := statement.Begin(ctx, statement.Source, left)
+		err = conn.Query(ctx, marker+left, func(r wire.Row) (err error) {
+			text, _ := r.Value(0)
+			g.Left, err = strconv.ParseInt(string(text), 10, 64)
+			return err
+		})
+		done(1, err)
+	}
 	if err != nil {
-		return s.explain(err)
+		return s.Explain(err)
 	}
 	return g.PassOn()
 }
@@ -271,8 +319,12 @@ var grammar = source.SQL{
 	Half: func(from int) string {
 		return fmt.Sprintf("CAST(coalesce(sum(CAST(conv(substr(d, %d, 15), 16, 10) AS UNSIGNED)), 0) AS CHAR)", from)
 	},
-	AsIs: " LIMIT 18446744073709551615",
-	Down: " DESC", // nulls are last
+	AsIs:    " LIMIT 18446744073709551615",
+	Down:    " DESC", // nulls are last
+	Text:    func(ascii string) string { return "X'" + hex.EncodeToString([]byte(ascii)) + "'" },
+	Instant: func(text string) string { return "TIMESTAMP " + schema.Literal(text) },
+	Texts:   regexp.MustCompile(`^((var)?char|(tiny|medium|long)?text|enum)\b`),
+	Plain:   regexp.MustCompile(`^((tiny|small|medium|big)?int|decimal|bit|date|datetime|timestamp)\b`),
 }
 
 // digest is that of a row's values in the form in which they are read. A row that is longer than
@@ -290,7 +342,7 @@ func (s *Reader) Digests(ctx context.Context, q source.Query, ranges []source.Ke
 	digests := make([]source.Digest, len(ranges))
 	var at, n int64
 	var halves [2]string
-	err := s.rows(ctx, marker+s.grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]},
+	err := s.Rows(ctx, marker+s.grammar.Digests(q, ranges), nil, []any{&at, &n, &halves[0], &halves[1]},
 		func() (err error) {
 			if at < 0 || at >= int64(len(digests)) {
 				return fmt.Errorf("the server tells of range %d of %d", at, len(digests))

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"noemata/internal/core/change"
@@ -42,7 +43,6 @@ type stream struct {
 	beyond bool  // the log was read beyond the feed's place, where it had to be read from before it
 	when   int64 // the open transaction's time, in microseconds
 
-	format   []byte               // the last description of the log's format
 	prepared map[string]*prepared // by name
 	filling  *prepared            // what the open transaction is gathered in, if it is prepared
 
@@ -63,9 +63,10 @@ type filePlace struct {
 
 // prepared is a transaction that may be committed later.
 type prepared struct {
-	before string // the place before it
-	events [][]byte
-	size   int
+	before  string // the place before it
+	decoder *binlog.Decoder
+	events  [][]byte
+	size    int
 }
 
 // mostPrepared is how many bytes of prepared transactions are kept.
@@ -83,6 +84,7 @@ type followed struct {
 	// the end of time. Where the columns that say so are implicit, no catalogue tells them.
 	rowStart, rowEnd string
 	hidden           int
+	effects          []referring
 	// What an insert leaves out where the log has the least: a column that got its default.
 	defaults map[int]scalar
 }
@@ -99,20 +101,27 @@ type mapped struct {
 
 // Follow starts to read the log.
 func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, error) {
-	from, err := parsePlace(f.From)
+	from, err := s.place(f.From)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.server.Log.Begun(ctx, s, from.Reached); err != nil {
 		return nil, err
 	}
 	x := &stream{s: s, follow: f, decoder: binlog.NewDecoder(), maps: map[*binlog.Table]*mapped{},
 		Gathering: source.NewGathering(f.Clock), from: from, at: from, prepared: map[string]*prepared{},
 		saved: map[string]source.Mark{}, heard: time.Now()}
 	x.at.before = ""
-	if err := s.row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
+	if err := s.Row(ctx, "SELECT @@global.lower_case_table_names > 0", nil, &x.fold); err != nil {
 		return nil, err
 	}
 	for _, t := range f.Tables {
 		g := &followed{Changes: x.Table(t), values: make([]scalar, len(t.Table.Columns))}
-		if g.all, err = s.columns(ctx, t.Table.Name); err != nil {
+		made, err := s.created(ctx, t.Table.Name)
+		if err != nil {
+			return nil, err
+		}
+		if g.all, err = s.columns(ctx, t.Table.Name, made); err != nil {
 			return nil, err
 		}
 		for _, c := range t.Table.Columns {
@@ -135,16 +144,26 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 		slices.Sort(g.primary)
 		x.tables = append(x.tables, g)
 	}
-	if x.conn, x.hangUp, err = s.dump(ctx, from); err != nil {
+	x.link()
+	if x.conn, x.hangUp, err = s.dumpAfter(ctx, from); err != nil {
 		x.Release()
 		return nil, s.explainLog(ctx, err, f.From)
 	}
 	return x, nil
 }
 
-// dump has the server send its log from a place on, until the context ends or the caller hangs
-// up. It is one more of the server's replicas, under a number that none has.
-func (s *Source) dump(ctx context.Context, from place) (*wire.Conn, func(), error) {
+// dumpAfter has the server send its log from a place on.
+func (s *Source) dumpAfter(ctx context.Context, from place) (*wire.Conn, func(), error) {
+	request, err := s.server.Log.From(from.start())
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.Dump(ctx, request)
+}
+
+// Dump has the server send its log, until the context ends or the caller hangs up. It is one more
+// of the server's replicas, under a number that none has.
+func (s *Source) Dump(ctx context.Context, request wire.Dump) (*wire.Conn, func(), error) {
 	conn, err := s.connect(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -154,8 +173,9 @@ func (s *Source) dump(ctx context.Context, from place) (*wire.Conn, func(), erro
 		stop()
 		_ = conn.Close()
 	}
-	done := statement.Begin(ctx, statement.Source, "-- the binary log after "+from.start())
-	err = conn.Follow(ctx, wire.Dump{Server: 1<<31 + rand.Uint32N(1<<31), GTID: from.start(), Heartbeat: heartbeat})
+	request.Server, request.Heartbeat = 1<<31+rand.Uint32N(1<<31), heartbeat
+	done := statement.Begin(ctx, statement.Source, "-- the binary log "+request.String())
+	err = conn.Follow(ctx, request)
 	done(0, err)
 	if err != nil {
 		hangUp()
@@ -168,23 +188,30 @@ func (s *Source) dump(ctx context.Context, from place) (*wire.Conn, func(), erro
 func (s *Source) explainLog(ctx context.Context, err error, from string) error {
 	switch number, said := serverError(err); {
 	case number == errLog:
-		return lostLog(fmt.Sprintf("The binary log of %s cannot be read from %s on: %s.", s.what, from, said))
+		return s.LostLog(fmt.Sprintf("The binary log of %s cannot be read from %s on: %s.", s.what, from, said))
 	case number == errNoPrivilege:
 		return problem.Wrap(err, problem.NoPrivilege,
 			fmt.Sprintf("User %q of %s may not read the binary log: %s.", s.settings.User, s.what, said), s.grant(ctx,
 				"REPLICATION SLAVE", "*.*"))
+	case errors.Is(err, binlog.ErrNoNumber):
+		return problem.Wrap(err, problem.Held,
+			fmt.Sprintf("The binary log of %s has transactions without a global id, or with a tag, which positions "+
+				"cannot name.", s.what),
+			"Let gtid_mode be ON and gtid_next AUTOMATIC, without a tag; then copy the feed's tables again: "+
+				"noemata feeds copy FEED.")
 	case errors.Is(err, wire.ErrEnd):
 		return problem.Wrap(err, problem.Unreachable,
 			fmt.Sprintf("The server of %s has ended its binary log; it is shutting down.", s.what),
 			"The next run goes on where this one ended.")
 	}
-	return s.explain(err)
+	return s.Explain(err)
 }
 
-func lostLog(what string) error {
+// LostLog says that changes are gone.
+func (s *Source) LostLog(what string) error {
 	return problem.New(problem.Held, what,
 		"Copy the feed's tables again: noemata feeds copy FEED. A history keeps its past. To keep the log for "+
-			"longer: SET GLOBAL binlog_expire_logs_seconds = 604800.")
+			"longer: "+s.server.Log.Keep+".")
 }
 
 // Close ends the connection.
@@ -216,7 +243,7 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			}
 			if time.Since(x.heard) > 3*heartbeat {
 				return source.Progress{},
-					x.s.explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
+					x.s.Explain(fmt.Errorf("unexpected EOF: the server has been silent for %v", 3*heartbeat))
 			}
 			return x.Progress(x.position().String(), true), nil
 		} else if err != nil {
@@ -251,8 +278,8 @@ func (x *stream) position() place {
 	}
 	first := uint64(0)
 	for _, t := range x.prepared {
-		before, _ := parsePlace(t.before)
-		if n := before.sum(); p.before == "" || n < first {
+		before, _ := x.s.place(t.before)
+		if n := before.Sum(); p.before == "" || n < first {
 			p.before, first = t.before, n
 		}
 	}
@@ -264,9 +291,6 @@ func (x *stream) position() place {
 func (x *stream) take(event []byte) (ended bool, err error) {
 	defer problem.Recover(&err)
 	x.heard = time.Now()
-	if len(event) > 4 && event[4] == binlog.FormatEvent {
-		x.format = slices.Clone(event)
-	}
 	h, what, err := x.decoder.Decode(event)
 	if err != nil {
 		return false, err
@@ -285,9 +309,16 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 	case *binlog.Commit:
 		return x.end(), nil
 	case *binlog.Prepare:
-		return x.end(), nil
+		return x.preparedEnd(e)
+	case *binlog.Payload:
+		for _, inner := range e.Events {
+			if ended, err = x.take(inner); err != nil {
+				return false, err
+			}
+		}
+		return ended, nil
 	case *binlog.Incident:
-		return false, lostLog(fmt.Sprintf("The server of %s says that its binary log may lack changes: %s.", x.s.what,
+		return false, x.s.LostLog(fmt.Sprintf("The server of %s says that its binary log may lack changes: %s.", x.s.what,
 			e.What))
 	case *binlog.Table, *binlog.Rows:
 		if x.filling != nil {
@@ -303,23 +334,30 @@ func (x *stream) take(event []byte) (ended bool, err error) {
 func (x *stream) begin(h binlog.Header, e *binlog.Begin) {
 	x.begun, x.filling = e, nil
 	x.first = x.Mark()
-	x.when = int64(h.Timestamp) * 1_000_000
+	if x.when = e.Moment; x.when == 0 {
+		x.when = int64(h.Timestamp) * 1_000_000
+	}
 	if x.next = x.at; !x.passed() {
 		x.beyond = true
-		x.next = x.at.with(e.Domain, gtid{e.Server, e.Seq})
+		x.next = x.at.with(e)
 	}
 	if e.Prepared != "" {
-		x.filling = &prepared{before: x.at.list()}
-		if !x.beyond {
-			x.filling.before = x.from.before
-		}
-		x.prepared[e.Prepared] = x.filling
+		x.fillFor(e.Prepared)
 	}
+}
+
+// fillFor has the open transaction kept until it is known whether it is committed.
+func (x *stream) fillFor(name string) {
+	x.filling = &prepared{before: x.at.Reached.String(), decoder: x.decoder.Another()}
+	if !x.beyond {
+		x.filling.before = x.from.before
+	}
+	x.prepared[name] = x.filling
 }
 
 // passed tells whether the open transaction was in the warehouse before.
 func (x *stream) passed() bool {
-	return x.begun != nil && x.from.before != "" && x.from.has(x.begun.Domain, x.begun.Seq)
+	return x.begun != nil && x.from.before != "" && x.from.Has(x.begun)
 }
 
 // fill keeps an event of a prepared transaction.
@@ -375,7 +413,7 @@ func (x *stream) giveUp(since source.Mark, whole bool) error {
 			"A transaction of %s was rolled back after a part of it had been taken in; nothing of it was committed.",
 			x.s.what)
 	}
-	return lostLog(fmt.Sprintf("A transaction of %s went back to a savepoint after a part of what it gave up had "+
+	return x.s.LostLog(fmt.Sprintf("A transaction of %s went back to a savepoint after a part of what it gave up had "+
 		"been taken in.", x.s.what))
 }
 
@@ -401,11 +439,14 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 	alone := x.begun != nil && x.begun.Alone
 	switch first := list[0]; {
 	case first.is("BEGIN"):
+		if x.begun != nil {
+			x.begun.Alone = false
+		}
 		return false, nil
 	case first.is("COMMIT"):
 		return x.end(), nil
 	case first.is("XA"):
-		return x.xa(list)
+		return x.xa(list, e.SQL)
 	case first.is("SAVEPOINT") && len(list) == 2:
 		return false, x.save(list[1].text)
 	case first.is("ROLLBACK") && len(list) > 2 && list[1].is("TO"):
@@ -430,13 +471,18 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 		}
 		if what == reshapes {
 			t.altered = true
-			continue
+			if !slices.ContainsFunc(list, func(x token) bool { return x.is("FOREIGN", "CONSTRAINT", "REFERENCES") }) {
+				continue
+			}
 		}
 		if what == noEffect || x.passed() {
 			continue
 		}
 		var unfit error
 		switch what {
+		case reshapes:
+			unfit = source.CopyAgain(drift.Keys, t.Table.Name, "Foreign keys, or other constraints, of %s were changed: "+
+				"by which of them the server has changed rows by itself since then is not known.", t.Table.Name)
 		case replaces:
 			unfit = source.CopyAgain(drift.Tables, t.Table.Name,
 				"The table %s was dropped, renamed or replaced, or has lost a partition: what became of its rows is "+
@@ -459,41 +505,72 @@ func (x *stream) query(e *binlog.Query) (ended bool, err error) {
 	return false, nil
 }
 
-// xa takes in what becomes of a prepared transaction. One that was prepared before the feed
+// xa takes in what becomes of a transaction in two phases. One that was prepared before the feed
 // began is not known, and need not be: Settle has waited for its end, so that copies show it.
-func (x *stream) xa(list []token) (ended bool, err error) {
+func (x *stream) xa(list []token, sql string) (ended bool, err error) {
 	if len(list) < 2 || x.begun == nil {
 		return false, nil
 	}
 	name := x.begun.Completes
-	p := x.prepared[name]
+	if name == "" { // MySQL tells it here alone: XA COMMIT X'74',X'',1
+		name = xid(sql)
+	}
 	switch {
-	case list[1].is("COMMIT") && p != nil:
-		if !x.passed() {
-			again := binlog.NewDecoder()
-			if _, _, err := again.Decode(x.format); err != nil {
-				return false, err
-			}
-			for _, event := range p.events {
-				_, what, err := again.Decode(event)
-				if err != nil {
-					return false, err
-				}
-				if t, ok := what.(*binlog.Table); ok {
-					defer delete(x.maps, t) // it describes a table to this transaction alone
-				}
-				if err := x.rows(what, int64(len(event))); err != nil {
-					return false, err
-				}
-			}
+	case list[1].is("START", "BEGIN") && x.begun.Prepared == "":
+		x.begun.Alone, x.begun.Prepared = false, name
+		x.fillFor(name)
+		return false, nil
+	case list[1].is("COMMIT"):
+		if err := x.complete(name); err != nil {
+			return false, err
 		}
-		delete(x.prepared, name)
 		return x.end(), nil
-	case list[1].is("COMMIT", "ROLLBACK"):
+	case list[1].is("ROLLBACK"):
 		delete(x.prepared, name)
 		return x.end(), nil
 	}
 	return false, nil
+}
+
+// xid is the name of a transaction in two phases, which is the third word of a statement.
+func xid(sql string) string {
+	if words := strings.Fields(sql); len(words) > 2 {
+		return words[2]
+	}
+	return ""
+}
+
+// preparedEnd ends a transaction that was prepared. In one phase it is committed as well.
+func (x *stream) preparedEnd(e *binlog.Prepare) (ended bool, err error) {
+	if e.OnePhase && x.begun != nil && x.filling != nil {
+		x.filling = nil
+		if err := x.complete(x.begun.Prepared); err != nil {
+			return false, err
+		}
+	}
+	return x.end(), nil
+}
+
+// complete takes in the changes of a prepared transaction that is committed.
+func (x *stream) complete(name string) error {
+	p := x.prepared[name]
+	delete(x.prepared, name)
+	if p == nil || x.passed() {
+		return nil
+	}
+	for _, event := range p.events {
+		_, what, err := p.decoder.Decode(event)
+		if err != nil {
+			return err
+		}
+		if t, ok := what.(*binlog.Table); ok {
+			defer delete(x.maps, t) // it describes a table to this transaction alone
+		}
+		if err := x.rows(what, int64(len(event))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // rows takes in the description of a table, or rows of it.
@@ -522,6 +599,12 @@ func (x *stream) rows(what any, size int64) error {
 			return nil
 		}
 		x.Bytes += max(size, e.Size()) + 64
+		if e.Partly {
+			x.Count()
+			return x.add(m.table, m, source.CopyAgain("", m.table.Table.Name,
+				"A document of %s was logged by how it differs, not whole. SET GLOBAL binlog_row_value_options = ''.",
+				m.table.Table.Name), change.Truncate, nil)
+		}
 		for {
 			more, err := e.Next()
 			if !more || err != nil {
@@ -549,6 +632,18 @@ func (x *stream) change(m *mapped, e *binlog.Rows) error {
 		}
 	}
 	x.Count()
+	for i := range e.After { // what is told of the old row need not be looked for
+		if e.Kind == binlog.Update && !e.After[i].Told {
+			e.After[i] = e.Before[i]
+		}
+	}
+	if !e.Unchecked && e.Kind != binlog.Insert {
+		for i := range t.effects {
+			if err := x.affect(&t.effects[i], m, e); err != nil {
+				return err
+			}
+		}
+	}
 	switch e.Kind {
 	case binlog.Insert:
 		return x.add(t, m, m.unfit, change.Insert, e.After)
@@ -556,11 +651,6 @@ func (x *stream) change(m *mapped, e *binlog.Rows) error {
 		return x.add(t, m, m.unfit, change.Delete, e.Before)
 	}
 	moved := false
-	for i := range e.After { // what is told of the old row need not be looked for
-		if !e.After[i].Told {
-			e.After[i] = e.Before[i]
-		}
-	}
 	if m.unfit == nil {
 		for _, k := range t.KeyAt {
 			old, now := e.Before[m.places[k]], e.After[m.places[k]]
@@ -586,13 +676,7 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 		t.Ignore()
 		return nil
 	}
-	if x.begun != nil && !x.Open() {
-		x.BeginTxn(x.next.String(), uint32(x.begun.Seq), x.when)
-		if _, known := x.s.givenUp.Load(x.next.String()); known {
-			x.skipping = true
-		}
-	}
-	if x.skipping {
+	if !x.opened() {
 		return nil
 	}
 	c, err := x.Row(kind)
@@ -628,6 +712,9 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 		default:
 			t.values[i], reason = m.codecs[i].log(v.Data, &m.log[m.places[i]])
 		}
+		if reason != "" && kind.Ends() && !slices.Contains(t.KeyAt, i) { // what ends a row needs its key
+			t.values[i], reason = scalar{null: true}, ""
+		}
 		if reason != "" {
 			t.SetAside(t.aside(m, row, i, reason), c, 0)
 			return nil
@@ -641,6 +728,93 @@ func (x *stream) add(t *followed, m *mapped, unfit error, kind change.Kind, row 
 		}
 	}
 	t.Add(c, unknown)
+	return nil
+}
+
+// opened begins the transaction with its first change; false is one that is left out.
+func (x *stream) opened() bool {
+	if x.begun != nil && !x.Open() {
+		x.BeginTxn(x.next.String(), uint32(x.begun.Seq), x.when)
+		if _, known := x.s.givenUp.Load(x.next.String()); known {
+			x.skipping = true
+		}
+	}
+	return !x.skipping
+}
+
+// affect adds what becomes of the rows that refer to a row which went, or was changed.
+func (x *stream) affect(f *referring, m *mapped, e *binlog.Rows) error {
+	what := f.onDelete
+	if e.Kind == binlog.Update {
+		what = f.onUpdate
+	}
+	if what == schema.NoEffect {
+		return nil
+	}
+	if m.unfit != nil {
+		return x.add(f.on, nil, source.CopyAgain("", f.on.Table.Name, "Rows of %s may have been changed by foreign keys "+
+			"to a table whose changes are not understood.", f.on.Table.Name), change.Truncate, nil)
+	}
+	same := e.Kind == binlog.Update
+	for _, place := range f.from {
+		old := e.Before[m.places[place]]
+		switch {
+		case !old.Told:
+			return x.add(f.on, nil, source.CopyAgain("", f.on.Table.Name, "Rows of %s refer to a column that the log "+
+				"leaves out of an old row. SET GLOBAL binlog_row_image = FULL.", f.on.Table.Name), change.Truncate, nil)
+		case old.Null:
+			return nil // nothing refers to it
+		}
+		if same {
+			now := e.After[m.places[place]]
+			same = !now.Null && string(old.Data) == string(now.Data)
+		}
+	}
+	switch {
+	case same:
+		return nil
+	case e.Kind == binlog.Delete && what == schema.Cascades:
+		return x.refer(f, m, change.RefDeleted, e.Before)
+	case what == schema.BecomesNull:
+		return x.refer(f, m, change.RefNull, e.Before)
+	}
+	if err := x.refer(f, m, change.RefFrom, e.Before); err != nil {
+		return err
+	}
+	return x.refer(f, m, change.RefTo, e.After)
+}
+
+// refer adds a change of all rows that refer to a row.
+func (x *stream) refer(f *referring, m *mapped, kind change.Kind, row []binlog.Cell) error {
+	if !x.opened() {
+		return nil
+	}
+	c, err := x.Row(kind)
+	if err != nil {
+		return err
+	}
+	for i := range f.on.values {
+		f.on.values[i] = scalar{null: true}
+	}
+	for i, place := range f.from {
+		at := m.places[place]
+		if row[at].Null {
+			continue
+		}
+		var reason string
+		if f.on.values[f.to[i]], reason = m.codecs[place].log(row[at].Data, &m.log[at]); reason != "" {
+			return x.add(f.on, nil, source.CopyAgain("", f.on.Table.Name, "Rows of %s refer to a value that cannot be "+
+				"stored: it %s.", f.on.Table.Name, reason), change.Truncate, nil)
+		}
+	}
+	for i, v := range f.on.values {
+		if v.null {
+			f.on.Fields[i].AppendNull()
+		} else {
+			f.on.codecs[i].put(f.on.Fields[i], v)
+		}
+	}
+	f.on.Add(c, f.unknown)
 	return nil
 }
 

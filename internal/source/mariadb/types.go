@@ -26,6 +26,7 @@ type described struct {
 	precision, scale            int
 	bytes                       int64
 	generated, json             bool
+	comment                     string
 }
 
 // Ways to read a column: the first word of Column.Wire. Where it is empty, the value is
@@ -47,6 +48,7 @@ const (
 	wayEnum     = "enum"  // and its values, as the catalogue writes them
 	waySet      = "set"   // likewise
 	wayShape    = "shape" // a geometry
+	wayJSON     = "json"  // a document in the server's own form
 	wayUUID     = "uuid"  //
 	wayInet     = "inet"  // and how many bytes it has
 	wayUnknown  = ""
@@ -112,7 +114,7 @@ func (d described) typed() (schema.Type, string) {
 		}
 		return kind(schema.Text, wayText+" "+d.charset)
 	case "json":
-		return kind(schema.JSON, wayText+" utf8mb4")
+		return kind(schema.JSON, wayJSON)
 	case "binary":
 		return kind(schema.Bytes, fmt.Sprintf("%s %d", wayFixed, d.bytes))
 	case "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
@@ -299,6 +301,15 @@ func codecOf(c schema.Column, charset func([]byte) []byte) codec {
 		k.text = func(v []byte) (scalar, string) { return scalar{b: v}, "" }
 		k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
 			return scalar{b: v[min(4, len(v)):]}, "" // the number of the reference system stands before it
+		}
+	case wayJSON:
+		k.text = asText
+		k.log = func(v []byte, _ *binlog.Column) (scalar, string) {
+			text, err := binlog.JSON(nil, v)
+			if err != nil {
+				return scalar{}, reasonOf(err)
+			}
+			return asText(text)
 		}
 	case wayEnum, waySet:
 		values := valuesOf(rest)

@@ -38,33 +38,34 @@ func TestDates(t *testing.T) {
 
 // Places sort as the log does, and are read as they were written.
 func TestPlaces(t *testing.T) {
+	here := &Source{Reader: &Reader{server: maria}}
 	rapid.Check(t, func(t *rapid.T) {
-		var p place
+		p := place{Reached: lasts{}}
 		last := ""
 		for range rapid.IntRange(1, 30).Draw(t, "transactions") {
 			domain := rapid.Uint32Range(0, 3).Draw(t, "domain")
-			p = p.with(domain, gtid{rapid.Uint32Range(1, 9).Draw(t, "server"), p.domains[domain].seq +
-				rapid.Uint64Range(1, 1<<40).Draw(t, "step")})
+			p = p.with(&binlog.Begin{Domain: domain, Server: rapid.Uint32Range(1, 9).Draw(t, "server"),
+				Seq: p.Reached.(lasts)[domain].seq + rapid.Uint64Range(1, 1<<40).Draw(t, "step")})
 			text := p.String()
 			if text <= last {
 				t.Fatalf("%q comes after %q", text, last)
 			}
 			last = text
-			again, err := parsePlace(text)
+			again, err := here.place(text)
 			if err != nil || again.String() != text {
 				t.Fatalf("%q is read as %q, %v", text, again, err)
 			}
-			plain, err := parsePlace(p.list())
+			plain, err := here.place(p.Reached.String())
 			if err != nil || plain.String() != text {
-				t.Fatalf("%q is read as %q, %v", p.list(), plain, err)
+				t.Fatalf("%q is read as %q, %v", p.Reached, plain, err)
 			}
 		}
 	})
-	p, err := parsePlace("00000000000000000012 0-1-12 from 0-1-7")
+	p, err := here.place("00000000000000000012 0-1-12 from 0-1-7")
 	require.NoError(t, err)
 	require.Equal(t, "00000000000000000012 0-1-12 from 0-1-7", p.String())
 	for _, wrong := range []string{"nonsense", "0-1", "0-1-x", "1-2-3-4", "7 from", "0/16B3748"} {
-		_, err := parsePlace(wrong)
+		_, err := here.place(wrong)
 		require.Error(t, err, wrong)
 	}
 }

@@ -1,5 +1,5 @@
-// Package mysql reads MySQL databases, version 5.6 and later: by watermark, by comparing and whole.
-// Its log is not followed yet.
+// Package mysql reads MySQL databases, version 5.6 and later, and follows their log where transactions
+// have global ids.
 //
 // What it has in common with MariaDB, most of it, is in package mariadb; here is what differs.
 package mysql
@@ -18,12 +18,14 @@ import (
 // Kind is the name of this kind of source.
 const Kind = "mysql"
 
+const name = "MySQL" // as people know it
+
 // Opener is what to register.
 var Opener = connection.Kind[source.Source]{Check: Check, Open: Open}
 
 // Check tells whether the settings can name a MySQL database.
 func Check(s connection.Settings) (connection.Settings, error) {
-	return connection.CheckServer(s, server.Name, mariadb.DefaultPort)
+	return connection.CheckServer(s, name, mariadb.DefaultPort)
 }
 
 // Open prepares to read a database; nothing is connected yet.
@@ -32,7 +34,7 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return mariadb.NewReader(server, s, what), nil
+	return mariadb.New(server, s, what), nil
 }
 
 // A statement is told from those before it in its session by its event, which the performance
@@ -41,7 +43,7 @@ const statementEvent = `(SELECT max(e.EVENT_ID) FROM performance_schema.threads 
 JOIN performance_schema.events_statements_current AS e USING (THREAD_ID) WHERE h.PROCESSLIST_ID = p.ID)`
 
 var server = mariadb.Server{
-	Name:      "MySQL",
+	Name:      name,
 	Limit:     limit,
 	Test:      test,
 	Lists:     "performance_schema.*",
@@ -49,6 +51,7 @@ var server = mariadb.Server{
 	Generated: "c.EXTRA LIKE '%VIRTUAL GENERATED%' OR c.EXTRA LIKE '%STORED GENERATED%'",
 	RowEnd:    "false",
 	Password:  "WITH caching_sha2_password BY '…'",
+	Log:       log,
 }
 
 // limit bounds the time of SELECTs where the server can: from 5.7.8 on.

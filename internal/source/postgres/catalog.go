@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -49,9 +50,9 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	t := schema.Table{Name: name}
 	var oid uint32
 	var schemaUsable bool
-	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE')
+	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE'), coalesce(obj_description(c.oid, 'pg_class'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable)
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable, &t.Comment)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return t, problem.Newf(problem.NoTable,
 			"Check whether it was dropped or renamed, then remove it from the feed or correct its name.",
@@ -179,7 +180,8 @@ func (s *Source) columns(ctx context.Context, oid uint32, t *schema.Table) (forb
     FROM base b JOIN pg_type t ON t.oid = b.type WHERE t.typtype = 'd'
 )
 SELECT a.attname, format_type(a.atttypid, a.atttypmod), b.required, has_column_privilege(a.attrelid, a.attnum, 'SELECT'),
-       t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier, a.attgenerated <> ''
+       t.typname, n.nspname = 'pg_catalog', t.typtype = 'e', b.modifier, a.attgenerated <> '',
+       coalesce(col_description(a.attrelid, a.attnum), '')
 FROM base b JOIN pg_attribute a ON a.attrelid = $1 AND a.attnum = b.attnum
 JOIN pg_type t ON t.oid = b.type AND t.typtype <> 'd' JOIN pg_namespace n ON n.oid = t.typnamespace
 ORDER BY a.attnum`
@@ -194,7 +196,7 @@ ORDER BY a.attnum`
 	var typeName string
 	var modifier int32
 	_, err = pgx.ForEachRow(found, []any{&c.Name, &c.Native, &required, &readable, &typeName, &inCatalog, &enum,
-		&modifier, &c.Generated}, func() error {
+		&modifier, &c.Generated, &c.Comment}, func() error {
 		c.Nullable = !required
 		c.Type, c.Wire = pgcopy.TypeOf(typeName, inCatalog, enum, modifier)
 		t.Columns = append(t.Columns, c)
@@ -219,6 +221,15 @@ WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL A
 	return keys, err
 }
 
+// Indexed lists the columns that an index of a table begins with, of one that has all rows.
+func (s *Source) Indexed(ctx context.Context, name schema.Name) (columns []string, err error) {
+	err = s.row(ctx, `SELECT coalesce(array_agg(DISTINCT a.attname::text), '{}') FROM pg_index i
+JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0] JOIN pg_class c ON c.oid = i.indrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE i.indisvalid AND i.indpred IS NULL AND n.nspname = $1 AND c.relname = $2`, []any{name.Schema, name.Table}, &columns)
+	return columns, err
+}
+
 // Findings tells what is worth knowing about reading a table by watermark.
 func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Finding, error) {
 	if q.Watermark == nil {
@@ -230,15 +241,16 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 			What: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	w := q.Watermark.Column
-	var told, standby, indexed bool
-	err := s.row(ctx, `SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE'), pg_is_in_recovery(),
-       EXISTS (SELECT 1 FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
-               JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-               WHERE i.indisvalid AND i.indpred IS NULL AND a.attname = $3 AND c.relname = $2 AND n.nspname = $1)`,
-		[]any{q.Table.Name.Schema, q.Table.Name.Table, w.Name}, &told, &standby, &indexed)
+	var told, standby bool
+	if err := s.row(ctx, "SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE'), pg_is_in_recovery()", nil, &told,
+		&standby); err != nil {
+		return nil, err
+	}
+	list, err := s.Indexed(ctx, q.Table.Name)
 	if err != nil {
 		return nil, err
 	}
+	indexed := slices.Contains(list, w.Name)
 	if !told && !standby {
 		add(problem.Note, fmt.Sprintf("GRANT pg_read_all_stats TO %s;", schema.Quote(s.settings.User)),
 			"User %q is not told when other transactions began, so each run waits for the open ones to end.",

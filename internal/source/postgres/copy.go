@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,6 +29,7 @@ type copyOf struct {
 	conn     *pgxpool.Conn
 	table    schema.Table
 	key      []string // names its rows in the warehouse
+	only     *source.Filter
 	exported string
 	snapshot string
 	passed   string
@@ -55,7 +57,7 @@ func (s *Source) Copy(ctx context.Context, f source.Followed, layout string) (so
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	c := &copyOf{s: s, conn: conn, table: f.Table, key: f.Key}
+	c := &copyOf{s: s, conn: conn, table: f.Table, key: f.Key, only: f.Only}
 	if err := c.open(ctx, layout); err != nil {
 		c.Close()
 		return nil, s.explain(err)
@@ -68,7 +70,7 @@ func (c *copyOf) open(ctx context.Context, layout string) error {
 		"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",
 		"SET LOCAL idle_in_transaction_session_timeout = 0",
 		// Before the snapshot: what it shows is at the addresses that are read.
-		"LOCK TABLE " + c.only() + " IN ACCESS SHARE MODE",
+		"LOCK TABLE " + c.name() + " IN ACCESS SHARE MODE",
 	} {
 		done := statement.Begin(ctx, statement.Source, sql)
 		_, err := c.conn.Exec(ctx, sql)
@@ -151,7 +153,7 @@ func (c *copyOf) row(ctx context.Context, sql string, args []any, into ...any) e
 	return err
 }
 
-func (c *copyOf) only() string {
+func (c *copyOf) name() string {
 	if c.table.Partitioned {
 		return c.table.Name.Quoted()
 	}
@@ -178,7 +180,7 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		list[i] = pgcopy.Expression(column)
 	}
 	var conditions []string
-	from := c.only()
+	from := c.name()
 	if p.relation != "" {
 		from = "ONLY " + p.relation
 		conditions = append(conditions, fmt.Sprintf("ctid >= '(%d,0)'::tid", p.from))
@@ -194,11 +196,9 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		conditions = append(conditions,
 			fmt.Sprintf("((xmin::text::int8 - %d) & 4294967295) < 2147483648", uint32(earlier.min)))
 	}
-	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from + " AS t"
-	if len(conditions) > 0 {
-		sql += " WHERE " + strings.Join(conditions, " AND ")
-	}
-	sql = "COPY (" + sql + ") TO STDOUT (FORMAT binary)"
+	from += " AS t"
+	sql := "COPY (SELECT " + strings.Join(list, ", ") + " FROM " + from +
+		source.Where(slices.Concat(conditions, grammar.Meets(c.only))) + ") TO STDOUT (FORMAT binary)"
 	reader := pgcopy.NewReader(c.table.Columns, len(c.table.Columns), c.key, c.key, sink)
 	err := c.s.pool.AcquireFunc(ctx, func(conn *pgxpool.Conn) error {
 		if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
@@ -215,6 +215,9 @@ func (c *copyOf) Read(ctx context.Context, n int, since string, sink func(rows.B
 		done := statement.Begin(ctx, statement.Source, sql)
 		_, err := conn.Conn().PgConn().CopyTo(ctx, reader, sql)
 		done(reader.Total, err)
+		if c.only != nil && err == nil {
+			reader.Left, err = leftOut(ctx, conn.Conn(), grammar.LeftOut(from, *c.only, conditions))
+		}
 		return err
 	})
 	if err != nil {

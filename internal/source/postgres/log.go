@@ -258,7 +258,9 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 		columns, ok := has[t.Table.Name]
 		fits := ok && (t.Whole && columns == nil || !t.Whole &&
 			(version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
-		lacks := func(c string) bool { return columns != nil && !slices.Contains(columns, c) }
+		lacks := func(c string) bool {
+			return columns != nil && !slices.Contains(columns, c) && !slices.Contains(t.Fills, c)
+		}
 		if told := ok && !slices.ContainsFunc(t.Table.ColumnNames(), lacks); !told && t.Since != "" {
 			return &source.TableError{Table: t.Table.Name,
 				Err: source.CopyAgain(drift.Tables, t.Table.Name,

@@ -8,6 +8,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -248,16 +249,33 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	}
 	sql := "COPY (" + selectSQL(q) + ") TO STDOUT (FORMAT binary)"
 	done := statement.Begin(ctx, statement.Source, sql)
-	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
-		conn := c.Conn().PgConn()
-		_, err := conn.CopyTo(ctx, reader, sql)
-		return err
+	err := s.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) (err error) {
+		if q.Filter == nil || !q.Filter.Counts {
+			_, err = c.Conn().PgConn().CopyTo(ctx, reader, sql)
+			return err
+		}
+		return pgx.BeginTxFunc(ctx, c, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
+			func(tx pgx.Tx) error {
+				if _, err := tx.Conn().PgConn().CopyTo(ctx, reader, sql); err != nil {
+					return err
+				}
+				reader.Left, err = leftOut(ctx, tx.Conn(), grammar.LeftOutOf(q))
+				return err
+			})
 	})
 	done(reader.Total, err)
 	if err != nil {
 		return s.explain(err)
 	}
 	return reader.End()
+}
+
+// leftOut counts rows that are not read.
+func leftOut(ctx context.Context, conn *pgx.Conn, sql string) (n int64, err error) {
+	done := statement.Begin(ctx, statement.Source, sql)
+	err = conn.QueryRow(ctx, sql).Scan(&n)
+	done(1, err)
+	return n, err
 }
 
 // selectSQL writes a query's SELECT.
@@ -297,8 +315,13 @@ var grammar = source.SQL{
 	Half: func(from int) string {
 		return fmt.Sprintf("coalesce(sum(('x' || substr(d, %d, 15))::bit(60)::bigint), 0)::text", from)
 	},
-	AsIs: " OFFSET 0",
-	Down: " DESC NULLS LAST",
+	AsIs:    " OFFSET 0",
+	Down:    " DESC NULLS LAST",
+	Text:    schema.Literal,
+	Instant: func(text string) string { return "TIMESTAMPTZ " + schema.Literal(text+"+00") },
+	Texts:   regexp.MustCompile(`^(text|character varying(\(\d+\))?)$`),
+	Plain: regexp.MustCompile(`^(smallint|integer|bigint|numeric(\([^)]*\))?|boolean|date|` +
+		`timestamp(\(\d\))? with(out)? time zone)$`),
 }
 
 // Digests asks for them in one statement.

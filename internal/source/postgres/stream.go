@@ -69,6 +69,7 @@ type described struct {
 	table   *followed
 	columns []int // by the log's column: its place in the table, -1 where it is not wanted
 	unfit   error // why its rows do not fit the table as it is known
+	lacks   []int // columns of the table that the log does not tell of yet
 }
 
 // Follow starts to read the log.
@@ -407,7 +408,12 @@ func (x *stream) relation(r *reader) error {
 		return r.err
 	}
 	for i, c := range p.table.Table.Columns {
-		if !slices.Contains(p.columns, i) && p.unfit == nil {
+		if slices.Contains(p.columns, i) {
+			continue
+		}
+		if slices.Contains(p.table.Fills, c.Name) {
+			p.lacks = append(p.lacks, i)
+		} else if p.unfit == nil {
 			p.unfit = source.CopyAgain(drift.Columns, name,
 				"The log holds changes of %s from before it had the column %s, so the column's values are not known.",
 				name, c.Name)
@@ -503,6 +509,11 @@ func (x *stream) change(kind byte, r *reader) error {
 			row[i] = old[i]
 		}
 	}
+	for _, i := range p.lacks {
+		if kind == 'U' { // what the row had it still has
+			row[i].kind = 'u'
+		}
+	}
 	switch {
 	case kind == 'I':
 		return x.add(p, change.Insert, row)
@@ -566,6 +577,7 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 		return nil
 	}
 	var unknown []bool
+	needless := func(i int) bool { return kind.Ends() && !slices.Contains(g.KeyAt, i) } // what ends a row needs its key
 	for i, v := range row {
 		var reason string
 		switch {
@@ -579,6 +591,9 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 				reason, _ = g.values[i].Check(v.data)
 			}
 		}
+		if reason != "" && needless(i) {
+			row[i].kind, reason = 'n', ""
+		}
 		if reason != "" {
 			g.SetAside(g.aside(i, row, reason), c, 0)
 			return nil
@@ -587,7 +602,9 @@ func (x *stream) add(p *described, kind change.Kind, row []cell) error {
 	for i, v := range row {
 		switch v.kind {
 		case 't':
-			if err := g.values[i].Text(g.Fields[i], v.data); err != nil {
+			if err := g.values[i].Text(g.Fields[i], v.data); err != nil && needless(i) {
+				g.Fields[i].AppendNull()
+			} else if err != nil {
 				g.SetAside(g.aside(i, row, err.Error()), c, i)
 				return nil
 			}

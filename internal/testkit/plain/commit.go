@@ -38,6 +38,10 @@ func (c *commit) Note(_ context.Context, feed string, entries ...warehouse.Entry
 	return noteAll(c.state, feed, entries)
 }
 
+func (c *commit) Read(_ context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	return read(c.state, q, sink)
+}
+
 func (c *commit) AddCopied(_ context.Context, s warehouse.Stash, snapshot int64, record arrow.RecordBatch) error {
 	b := array.NewInt64Builder(memory.DefaultAllocator)
 	for range record.NumRows() {
@@ -100,8 +104,10 @@ type part struct {
 	stage   []row
 	gone    int64           // rows that a filter has left out, and that end their keys
 	keys    map[string]bool // of the source, for a sweep
+	fills   []row           // values of columns, by key
 	aside   []rows.Aside
 	came    map[string]bool // keys of rows that came in a form that can be stored
+	healed  []string        // keys of rows that were set aside before, and have gone
 }
 
 func (p *part) Count(b rows.Books) { p.books = p.books.Add(b) }
@@ -112,6 +118,19 @@ func (p *part) SetAside(list []rows.Aside) error {
 		return warehouse.TooManyAside(p.load.Table, list[len(list)-1].Reason)
 	}
 	return nil
+}
+
+func (p *part) Asides() map[string]bool {
+	keys := map[string]bool{}
+	for _, a := range p.commit.state.aside[of{p.load.Feed, p.load.Table}] {
+		if !p.came[a.Key] {
+			keys[a.Key] = true
+		}
+	}
+	for _, a := range p.aside {
+		keys[a.Key] = true
+	}
+	return keys
 }
 
 func (p *part) Append(ctx context.Context, b rows.Batch) error {
@@ -149,14 +168,62 @@ func (p *part) AppendKeys(_ context.Context, record arrow.RecordBatch) error {
 	return nil
 }
 
+func (p *part) AppendFill(_ context.Context, columns []schema.Column, record arrow.RecordBatch) error {
+	p.fills = append(p.fills, rowsOf(record, columns)...)
+	return nil
+}
+
+func (p *part) FillCopied(ctx context.Context, columns []schema.Column) error {
+	all := slices.Concat(p.t.KeyColumns(), columns)
+	for _, copied := range p.commit.state.copied[of{p.load.Feed, p.load.Table}].rows {
+		r := row{}
+		for _, c := range all {
+			r[c.Name] = copied[c.Name]
+		}
+		p.fills = append(p.fills, r)
+	}
+	_, err := p.Fill(ctx, all)
+	return err
+}
+
+func (p *part) Fill(_ context.Context, columns []schema.Column) (filled int64, err error) {
+	values := map[string]row{}
+	for _, r := range p.fills {
+		values[keyOf(p.t, r)] = r
+	}
+	t := p.commit.state.tables[p.t.Name].clone()
+	for i, r := range t.rows {
+		v, found := values[keyOf(p.t, r)]
+		if !found || !holds(p.t, r) {
+			continue
+		}
+		for _, c := range columns[len(p.t.Key):] {
+			if r[c.Name].text != v[c.Name].text || r[c.Name].null != v[c.Name].null {
+				t.rows[i], filled = p.with(r, v), filled+1
+				break
+			}
+		}
+	}
+	p.commit.state.tables[p.t.Name] = t
+	return filled, nil
+}
+
 // Sweep puts a row that ends its key among those that were gathered, for each key that is
 // not there any more.
-func (p *part) Sweep(_ context.Context, moment int64) (int64, error) {
+func (p *part) Sweep(_ context.Context, moment int64, aside []rows.Aside) (int64, error) {
 	keys := p.keys
 	if keys == nil {
 		keys = map[string]bool{}
 		for _, r := range p.stage {
 			keys[keyOf(p.t, r)] = true
+		}
+	}
+	for _, a := range slices.Concat(p.aside, aside) {
+		keys[a.Key] = true
+	}
+	for key := range p.Asides() {
+		if !keys[key] { // the row is not there any more
+			p.healed = append(p.healed, key)
 		}
 	}
 	p.keys = nil
@@ -190,7 +257,7 @@ func (p *part) TakeCopy(ctx context.Context, begins change.Txn) error {
 	if p.t.Keep == feed.KeepLedger {
 		at = begins.EventPosition(0)
 	}
-	keys := map[string]bool{}
+	keys := p.Asides()
 	for _, r := range p.commit.state.copied[of{p.load.Feed, p.load.Table}].rows {
 		keys[keyOf(p.t, r)] = true
 		r = maps.Clone(r)
@@ -277,7 +344,7 @@ func (p *part) Close(_ context.Context, to position.Position) (rows.Books, error
 			p.load.Table, *b)
 	}
 	at := of{p.load.Feed, p.load.Table}
-	p.commit.state.keepAside(at, p.aside, slices.Collect(maps.Keys(p.came)))
+	p.commit.state.keepAside(at, p.aside, slices.AppendSeq(p.healed, maps.Keys(p.came)))
 	p.commit.state.loads[at] = append(slices.Clone(p.commit.state.loads[at]),
 		load{p.t.Name.Display(), p.load.From, to, *b, p.load.Shape})
 	return *b, nil

@@ -112,12 +112,16 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 	switch e := entry.(type) {
 	case warehouse.BeginCopy:
 		if _, ok := s.copies[at(e.Table)]; !ok {
+			delete(s.aside, at(e.Table))
 			s.copies[at(e.Table)] = warehouse.Copy{Table: e.Table, State: warehouse.Copying, Generation: e.Generation}
 		}
 	case warehouse.CopyAgain:
 		s.dropStash(at(e.Table))
+		if e.Fills == "" {
+			delete(s.aside, at(e.Table))
+		}
 		_ = update(e.Table, any, func(c *warehouse.Copy) {
-			*c = warehouse.Copy{Table: e.Table, State: warehouse.Copying, Generation: c.Generation + 1}
+			*c = warehouse.Copy{Table: e.Table, State: warehouse.Copying, Generation: c.Generation + 1, Fills: e.Fills}
 		})
 	case warehouse.DropCopy:
 		s.dropStash(at(e.Table))
@@ -135,6 +139,9 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 			c.Generation, c.Layout, c.Snapshots = e.To.Generation, e.To.Layout, slices.Clone(e.To.Snapshots)
 		})
 	case warehouse.EmptyStash:
+		if !e.Fills {
+			delete(s.aside, at(e.Stash.Table))
+		}
 		s.copied[at(e.Stash.Table)] = table{columns: s.copied[at(e.Stash.Table)].columns}
 	case warehouse.PartCopied:
 		s.parts[partOf{at(e.Table), e.Generation, e.Part}] = e

@@ -120,6 +120,13 @@ func (p *part) fill(stage []row, t table) ([]row, error) {
 				base = b
 			}
 		}
+		if base != nil && p.t.Filters {
+			ended := p.t.Keep == feed.KeepLedger && base[p.t.Called(warehouse.Changed)].text == "delete" ||
+				p.t.Keep == feed.KeepSoftDelete && !base.null(p.t.Called(warehouse.DeletedAt))
+			if ended && r[warehouse.StageGone].text != "true" {
+				base = nil
+			}
+		}
 		if base == nil {
 			a := rows.Aside{Row: map[string]*string{}, Key: keyOf(p.t, r),
 				Reason: "There is no row to take unknown values from."}

@@ -234,8 +234,23 @@ func (r row) null(column string) bool {
 
 // Read passes rows on in one batch.
 func (w *Warehouse) Read(_ context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	return read(w.see(), q, sink)
+}
+
+func read(from state, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
 	var list []row
-	for _, r := range w.see().tables[q.Target.Name].rows {
+	for _, r := range from.tables[q.Target.Name].rows {
+		among := func(values []string) bool {
+			for i, c := range q.In {
+				if r.null(c) || r[c].text != values[i] {
+					return false
+				}
+			}
+			return true
+		}
+		if len(q.In) > 0 && !slices.ContainsFunc(q.Values, among) {
+			continue
+		}
 		if q.Holding && !holds(q.Target, r) || len(q.Key) > 0 && keyOf(q.Target, r) != rows.KeyJSON(q.Key) {
 			continue
 		}

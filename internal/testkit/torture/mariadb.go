@@ -13,8 +13,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
-// mariaColumns are those of a MariaDB table beside its key: each with its value, how it is
-// told as text there, and how in a warehouse.
+// mariaColumns are those of a table beside its key: each with its value, how it is told as text
+// there, and how in a warehouse. MySQL of version 5.6 has no such types as the last ones.
 var mariaColumns = []struct{ name, definition, value, there, here string }{
 	{"note", "longtext", "", "note", "note"},
 	{"fee", "decimal(12,2)", "", "CAST(fee AS CHAR)", "CAST(fee AS VARCHAR)"},
@@ -38,13 +38,15 @@ var mariaColumns = []struct{ name, definition, value, there, here string }{
 	{"made", "year", "floor(1901 + rand() * 250)", "CAST(made AS CHAR)", "CAST(made AS VARCHAR)"},
 	{"kind", "enum('low','high','hôch')", "floor(1 + rand() * 3)", "CAST(kind AS CHAR)", "kind"},
 	{"tags", "set('new','lent','zu prüfen')", "floor(rand() * 8)", "CAST(tags AS CHAR)", "tags"},
-	{"mark", "uuid", "uuid()", "CAST(mark AS CHAR)", "CAST(mark AS VARCHAR)"},
 	{"raw", "varbinary(40)", "unhex(md5(rand()))", "md5(raw)", "md5(raw)"},
 	{"code", "varchar(40) CHARACTER SET latin1", "concat('Größe ', rand())", "CONVERT(code USING utf8mb4)", "code"},
+	{"mark", "uuid", "uuid()", "CAST(mark AS CHAR)", "CAST(mark AS VARCHAR)"},
 	{"doc", "json", "json_object('shelf', rand(), 'title', 'Über den Fluß')", "doc", "CAST(doc AS VARCHAR)"},
 }
 
-// maria is a MariaDB database that is written.
+const mariaAlone = 2 // of the columns
+
+// maria is a MariaDB or MySQL database that is written.
 type maria struct {
 	*Source
 	db       *sql.DB
@@ -56,6 +58,15 @@ type maria struct {
 // NewMariaDB makes the tables in a MariaDB database. The record is judged in a PostgreSQL
 // database of its own, by the same SQL.
 func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) {
+	return newMaria(ctx, db, judge, false)
+}
+
+// NewMySQL does the same in a MySQL database.
+func NewMySQL(ctx context.Context, db *sql.DB, judge string) (*Source, error) {
+	return newMaria(ctx, db, judge, true)
+}
+
+func newMaria(ctx context.Context, db *sql.DB, judge string, mysql bool) (*Source, error) {
 	pool, err := pgxpool.New(ctx, judge)
 	if err != nil {
 		return nil, err
@@ -66,13 +77,38 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 	m := &maria{Source: &Source{Pool: pool, Bulk: 5000, Huge: 200_000, Errors: map[string]int{}}, db: db}
 	m.write, m.bring = m.transact, m.bringRecord
 	db.SetMaxOpenConns(20)
+	statements := m.tables(mysql)
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close() }()
+	for _, sql := range statements {
+		if _, err := conn.ExecContext(ctx, sql); err != nil {
+			return nil, fmt.Errorf("%w: %s", err, sql)
+		}
+	}
+	return m.Source, nil
+}
+
+// tables gives the statements that make the tables, with the triggers that keep the record.
+func (m *maria) tables(mysql bool) []string {
 	var there, here, list, anew []string
-	for _, c := range mariaColumns {
+	columns := mariaColumns
+	if mysql {
+		columns = columns[:len(columns)-mariaAlone]
+	}
+	var standing []string
+	for _, c := range columns {
 		there, here = append(there, "coalesce("+strings.ReplaceAll(c.there, c.name, "NEW."+c.name)+
 			", 'null')"), append(here, c.here)
 		definition := c.name + " " + c.definition
 		if c.value != "" {
-			definition += " DEFAULT (" + c.value + ")"
+			if mysql { // it has no defaults that are computed
+				standing = append(standing, "NEW."+c.name+" = "+c.value)
+			} else {
+				definition += " DEFAULT (" + c.value + ")"
+			}
 			anew = append(anew, c.name+" = "+c.value)
 		}
 		list = append(list, definition)
@@ -80,7 +116,14 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 	m.sum, m.anew = sumOf(here), strings.Join(anew, ", ")
 	statements := []string{"SET NAMES utf8mb4",
 		"CREATE TABLE record (seq bigint AUTO_INCREMENT PRIMARY KEY, tbl varchar(60) NOT NULL, xid bigint NOT NULL, " +
-			"op char(1) NOT NULL, id varchar(60), v bigint, sum char(32))"}
+			"op char(1) NOT NULL, id varchar(60), v bigint, sum char(32))",
+		"CREATE TABLE numbers (seq int PRIMARY KEY)",
+		"INSERT INTO numbers SELECT a.d + 10 * b.d + 100 * c.d + 1000 * e.d + 1 FROM (D) a, (D) b, (D) c, (D) e"}
+	digits := "SELECT 0 AS d"
+	for d := 1; d <= 9; d++ {
+		digits += fmt.Sprintf(" UNION SELECT %d", d)
+	}
+	statements[len(statements)-1] = strings.ReplaceAll(statements[len(statements)-1], "(D)", "("+digits+")")
 	row := "md5(concat_ws('|', " + strings.Join(there, ", ") + "))"
 	for _, keep := range Keeps {
 		for i, name := range Tables(keep) {
@@ -104,21 +147,16 @@ func NewMariaDB(ctx context.Context, db *sql.DB, judge string) (*Source, error) 
 				fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW BEGIN IF OLD.branch <> NEW.branch OR "+
 					"OLD.no <> NEW.no THEN %s %s ELSEIF OLD.v <> NEW.v THEN %s END IF; END", back(fmt.Sprintf("u%d%s",
 					i, keep)), table, note("D", "OLD"), note("I", "NEW"), note("U", "NEW")),
-				"SET @txn = 0", fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', seq, repeat('n', seq "+
-					"* 40) FROM seq_1_to_150", table))
+				"SET @txn = 0")
+			if mysql {
+				statements = append(statements, fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT ON %s FOR EACH ROW SET %s",
+					back(fmt.Sprintf("b%d%s", i, keep)), table, strings.Join(standing, ", ")))
+			}
+			statements = append(statements, fmt.Sprintf("INSERT INTO %s (branch, no, note) SELECT 'main', seq, "+
+				"repeat('n', seq * 40) FROM numbers WHERE seq <= 150", table))
 		}
 	}
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = conn.Close() }()
-	for _, sql := range statements {
-		if _, err := conn.ExecContext(ctx, sql); err != nil {
-			return nil, fmt.Errorf("%w: %s", err, sql)
-		}
-	}
-	return m.Source, nil
+	return statements
 }
 
 func back(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
@@ -276,7 +314,8 @@ func (m *maria) change(run func(string, ...any) error, r *rand.Rand, table strin
 			`BETWEEN ? AND ?`, min(no, other), min(no, other)+10)
 	case n < 990: // a large transaction
 		if err := exec(fmt.Sprintf(`INSERT INTO TABLE_ (branch, no, v, note) SELECT 'bulk', seq, VERSION_, `+
-			`concat('bulk ', seq) FROM seq_1_to_%d ON DUPLICATE KEY UPDATE v = VERSION_`, m.bulkRows(r))); err != nil {
+			`concat('bulk ', seq) FROM numbers WHERE seq <= %d ON DUPLICATE KEY UPDATE v = VERSION_`,
+			m.bulkRows(r))); err != nil {
 			return err
 		}
 		if r.IntN(2) == 0 {

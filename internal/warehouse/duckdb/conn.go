@@ -17,6 +17,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/statement"
+	"noemata/internal/warehouse"
 )
 
 // conn is a connection to an open file.
@@ -92,6 +93,32 @@ func (c *conn) ask(ctx context.Context, sql string, args ...any) ([][]any, error
 		}
 		all = append(all, row)
 	}
+}
+
+// Read reads rows as Arrow.
+func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	c.note(nil)
+	sql, err := dialect.Select(q, func(c schema.Column) string { return schema.Quote(c.Name) })
+	if err != nil {
+		return err
+	}
+	var n int64
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	reader, err := c.arrow.QueryContext(ctx, sql)
+	if err != nil {
+		done(0, err)
+		return c.explain(err)
+	}
+	defer reader.Release()
+	for reader.Next() {
+		n += reader.RecordBatch().NumRows()
+		if err := sink(reader.RecordBatch()); err != nil {
+			done(n, err)
+			return err
+		}
+	}
+	done(n, reader.Err())
+	return c.explain(reader.Err())
 }
 
 func named(args []any) []driver.NamedValue {

@@ -21,7 +21,6 @@ import (
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
-	"noemata/internal/statement"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
@@ -61,6 +60,9 @@ var dialect = sqlmerge.Dialect{
 	NoEquals: func(schema.Type) bool { return false },
 	Columns: `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND ` +
 		`schema_name = $1 AND table_name = $2`,
+	Comments: `SELECT '', comment FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = $1 ` +
+		`AND table_name = $2 UNION ALL SELECT column_name, comment FROM duckdb_columns() WHERE database_name = ` +
+		`current_database() AND schema_name = $1 AND table_name = $2`,
 	Normal: func(typeName string) string { return typeName },
 	Remake: true,
 	Convert: func(table, column, typeName string) string {
@@ -107,18 +109,25 @@ func (w *Warehouse) Close() { w.file.closeIdle() }
 func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "DuckDB", OneCase: true} }
 
 func (w *Warehouse) explain(err error) error {
+	if isGivenUp(err) {
+		defer w.file.openAnew()
+	}
 	if !isOutOfMemory(err) {
+		if isGivenUp(err) {
+			return problem.Wrap(err, problem.Failed,
+				fmt.Sprintf("DuckDB has given up the file %s (%s): %s.", w.file.path, w.what, strings.TrimSpace(err.Error())),
+				"The next run opens it again and goes on from what was committed.")
+		}
 		return explain(err, w.what, w.file.path)
 	}
 	had, raised := w.file.raise()
 	at := fmt.Sprintf("A commit to the DuckDB file %s (%s) writes more columns at a time than %d MB of memory have "+
 		"room for.", w.file.path, w.what, had>>20)
 	if raised {
-		return problem.Wrap(err, problem.Failed, at,
-			fmt.Sprintf("Nothing was written. The next run opens the file with %d MB and goes on.", memoryMost>>20))
+		return problem.Wrap(err, problem.Failed, at, fmt.Sprintf("The next run opens the file with %d MB and goes on "+
+			"from what was committed.", memoryMost>>20))
 	}
-	return problem.Wrap(err, problem.Failed, at,
-		"Nothing was written. Divide the feed into several, with fewer tables or columns each.")
+	return problem.Wrap(err, problem.Failed, at, "Divide the feed into several, with fewer tables or columns each.")
 }
 
 func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
@@ -191,25 +200,6 @@ func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow
 		return w.explain(err)
 	}
 	defer c.Close()
-	sql, err := w.SQL.Select(q, func(c schema.Column) string { return schema.Quote(c.Name) })
-	if err != nil {
-		return err
-	}
-	var n int64
-	done := statement.Begin(ctx, statement.Warehouse, sql)
-	reader, err := c.arrow.QueryContext(ctx, sql)
-	if err != nil {
-		done(0, err)
-		return w.explain(err)
-	}
-	defer reader.Release()
-	for reader.Next() {
-		n += reader.RecordBatch().NumRows()
-		if err := sink(reader.RecordBatch()); err != nil {
-			done(n, err)
-			return err
-		}
-	}
-	done(n, reader.Err())
-	return w.explain(reader.Err())
+	c.explain = w.explain
+	return c.Read(ctx, q, sink)
 }

@@ -62,7 +62,7 @@ type file struct {
 	connector *duckdb.Connector
 	users     int
 	memory    int64 // the limit, in bytes
-	outgrown  bool  // it is open with a lower limit than that, which cannot be raised
+	anew      bool  // it is to be opened again: with more memory, or since DuckDB has given it up
 	closing   *time.Timer
 }
 
@@ -115,11 +115,11 @@ func (f *file) connect(ctx context.Context) (*conn, error) {
 	}
 }
 
-// errOutgrown says that the file is open with too little memory, and in use.
-var errOutgrown = errors.New("the file is in use with less memory than a commit needs")
+// errAnew says that the file is to be opened again, and in use.
+var errAnew = errors.New("the file is to be opened again, and in use")
 
 func isBusy(err error) bool {
-	return errors.Is(err, errOutgrown) || strings.Contains(err.Error(), "Could not set lock on file")
+	return errors.Is(err, errAnew) || strings.Contains(err.Error(), "Could not set lock on file")
 }
 
 var holding = regexp.MustCompile(`held in (\S+) \(PID (\d+)\)`)
@@ -129,8 +129,8 @@ func holder(err error) string {
 	if m := holding.FindStringSubmatch(err.Error()); m != nil {
 		return fmt.Sprintf("%s (process %s), which has the file open", m[1], m[2])
 	}
-	if errors.Is(err, errOutgrown) {
-		return "others to leave the file, which is opened again with more memory"
+	if errors.Is(err, errAnew) {
+		return "others to leave the file, which is opened again"
 	}
 	return "another program, which has the file open"
 }
@@ -142,11 +142,11 @@ func (f *file) tryConnect(ctx context.Context, whatever bool) (*conn, error) {
 		f.closing.Stop()
 		f.closing = nil
 	}
-	if f.outgrown && f.connector != nil {
+	if f.anew && f.connector != nil {
 		if f.users == 0 {
 			f.close()
 		} else if !whatever {
-			return nil, errOutgrown
+			return nil, errAnew
 		}
 	}
 	if f.connector == nil {
@@ -208,8 +208,22 @@ func lock(connector *duckdb.Connector) error {
 	return nil
 }
 
-func isOutOfMemory(err error) bool {
-	return err != nil && strings.Contains(err.Error(), "Out of Memory Error")
+// noRoom and givenUp match errors of memory, also while what was committed is moved to its place in
+// the file, and of a file that DuckDB does nothing for any more until it is opened again.
+var (
+	noRoom  = regexp.MustCompile(`Out of Memory Error|failed to (pin|allocate) block|could not allocate block`)
+	givenUp = regexp.MustCompile(`FATAL Error|database has been invalidated`)
+)
+
+func isOutOfMemory(err error) bool { return err != nil && noRoom.MatchString(err.Error()) }
+
+func isGivenUp(err error) bool { return err != nil && givenUp.MatchString(err.Error()) }
+
+// openAnew has the file opened again by who connects when all have left.
+func (f *file) openAnew() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.anew = f.connector != nil
 }
 
 // raise lets the file have more memory when it is opened next, and tells whether it may
@@ -218,10 +232,10 @@ func (f *file) raise() (had int64, raised bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.memory >= memoryMost {
-		return f.memory, f.outgrown
+		return f.memory, f.anew
 	}
 	had = f.memory
-	f.memory, f.outgrown = memoryMost, true
+	f.memory, f.anew = memoryMost, true
 	return had, true
 }
 
@@ -237,7 +251,7 @@ func (f *file) leave() {
 
 func (f *file) close() {
 	_ = f.connector.Close()
-	f.connector, f.closing, f.outgrown = nil, nil, false
+	f.connector, f.closing, f.anew = nil, nil, false
 }
 
 // closeIdle closes the file if nobody uses it.

@@ -5,6 +5,7 @@ package duckdb
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -210,4 +211,25 @@ func TestMemoryIsRaisedWhereACommitNeedsMore(t *testing.T) {
 	require.Equal(t, "1.0 GiB", limit[0][0])
 	_, err = w.(*Warehouse).Ask(ctx, wide)
 	require.NoError(t, err)
+}
+
+// A file that DuckDB has given up is opened again by the next one, with more memory where that was the
+// reason.
+func TestAFileThatWasGivenUpIsOpenedAgain(t *testing.T) {
+	opened, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	w := opened.(*Warehouse)
+	defer w.Close()
+	require.NoError(t, makes(t.Context(), w, "CREATE TABLE copies (id int)"))
+	for text, remedy := range map[string]string{
+		"FATAL Error: Failed to create checkpoint because of error: disk":                                "opens it again",
+		"FATAL Error: Failed to create checkpoint because of error: failed to pin block of size 256 KiB": "1024 MB",
+	} {
+		before := w.file.connector
+		require.NotNil(t, before)
+		require.ErrorContains(t, w.explain(errors.New(text)), remedy)
+		_, err = w.Ask(t.Context(), "SELECT count(*) FROM copies")
+		require.NoError(t, err)
+		require.NotSame(t, before, w.file.connector)
+	}
 }

@@ -13,6 +13,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
 	"noemata/internal/statement"
+	"noemata/internal/warehouse"
 )
 
 // conn is a connection of the pool.
@@ -78,6 +79,34 @@ func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error
 	rows, err := pgx.CollectRows(found, func(row pgx.CollectableRow) ([]any, error) { return row.Values() })
 	done(int64(len(rows)), err)
 	return rows, c.w.explain(err)
+}
+
+// Read reads rows by COPY.
+func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	if err := c.flush(); err != nil {
+		return err
+	}
+	columns := make([]schema.Column, len(q.Columns))
+	for i, c := range q.Columns {
+		columns[i] = pgcopy.Stored(c)
+	}
+	q.Columns = columns
+	selected, err := dialect.Select(q, pgcopy.Expression)
+	if err != nil {
+		return err
+	}
+	reader := pgcopy.NewReader(columns, len(columns), nil, nil, func(b rows.Batch) error {
+		defer b.Record.Release()
+		return sink(b.Record)
+	})
+	sql := "COPY (" + selected + ") TO STDOUT (FORMAT binary)"
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	_, err = c.conn.Conn().PgConn().CopyTo(ctx, reader, sql)
+	done(reader.Total, err)
+	if err != nil {
+		return c.w.explain(err)
+	}
+	return reader.End()
 }
 
 // chunkRows is how many rows are encoded at a time: the server takes in one chunk

@@ -15,11 +15,9 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
-	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/pgcopy"
 	"noemata/internal/pgdial"
-	"noemata/internal/statement"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
@@ -71,6 +69,9 @@ var dialect = sqlmerge.Dialect{
 	Columns: `SELECT a.attname::text, format_type(a.atttypid, a.atttypmod)
 FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`,
+	Comments: `SELECT coalesce(a.attname, '')::text, d.description
+FROM pg_description d JOIN pg_class c ON c.oid = d.objoid AND d.classoid = 'pg_class'::regclass JOIN pg_namespace n ON n.oid = c.relnamespace
+LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.objsubid AND d.objsubid > 0 WHERE n.nspname = $1 AND c.relname = $2`,
 	Normal: func(typeName string) string {
 		return strings.Replace(strings.ToLower(typeName), "decimal(", "numeric(", 1)
 	},
@@ -211,28 +212,10 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 
 // Read copies rows out.
 func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
-	columns := make([]schema.Column, len(q.Columns))
-	for i, c := range q.Columns {
-		columns[i] = pgcopy.Stored(c)
-	}
-	q.Columns = columns
-	selected, err := w.SQL.Select(q, pgcopy.Expression)
+	c, err := w.connect(ctx)
 	if err != nil {
 		return err
 	}
-	reader := pgcopy.NewReader(columns, len(columns), nil, nil, func(b rows.Batch) error {
-		defer b.Record.Release()
-		return sink(b.Record)
-	})
-	sql := "COPY (" + selected + ") TO STDOUT (FORMAT binary)"
-	done := statement.Begin(ctx, statement.Warehouse, sql)
-	err = w.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
-		_, err := c.Conn().PgConn().CopyTo(ctx, reader, sql)
-		return err
-	})
-	done(reader.Total, err)
-	if err != nil {
-		return w.explain(err)
-	}
-	return reader.End()
+	defer c.Close()
+	return c.Read(ctx, q, sink)
 }

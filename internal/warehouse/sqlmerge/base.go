@@ -120,14 +120,19 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	}
 	if len(existing) == 0 {
 		b.keyed.Delete(strings.Join(b.SQL.Keys(t), ";"))
-		return true, b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema),
-			b.SQL.CreateTable(t)}, b.SQL.asOf(t)...))
+		b.keyed.Delete(commentForm(t))
+		if err := b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema),
+			b.SQL.CreateTable(t)}, b.SQL.asOf(t)...)); err != nil {
+			return true, err
+		}
+		return true, b.comment(ctx, t)
 	}
 	change, err := b.SQL.ChangeKeep(t, existing)
 	if err != nil {
 		return false, err
 	}
 	if len(change) > 0 {
+		b.keyed.Delete(commentForm(t)) // a table that is remade has none
 		if err := b.create(ctx, change); err != nil {
 			return false, err
 		}
@@ -141,8 +146,48 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	if err := b.asOfIsCurrent(ctx, t); err != nil {
 		return false, err
 	}
+	if err := b.comment(ctx, t); err != nil {
+		return false, err
+	}
 	return false, b.findKeys(ctx, t)
 }
+
+// comment gives a target and its columns the comments that the source has, where it has any: once for
+// each form of them that this process meets. A user who may not is not stopped by it.
+func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
+	wanted, form := t.Comments(), commentForm(t)
+	if _, known := b.keyed.Load(form); known {
+		return nil
+	}
+	found, err := b.Ask(ctx, b.SQL.Comments, t.Name.Schema, t.Name.Table)
+	if err != nil {
+		return err
+	}
+	for _, row := range found {
+		column, _ := row[0].(string)
+		if has, _ := row[1].(string); has == wanted[column] {
+			delete(wanted, column)
+		}
+	}
+	var statements []string
+	for _, column := range slices.Sorted(maps.Keys(wanted)) {
+		on := "TABLE " + t.Name.Quoted()
+		if column != "" {
+			on = "COLUMN " + t.Name.Quoted() + "." + schema.Quote(column)
+		}
+		statements = append(statements, "COMMENT ON "+on+" IS "+schema.Literal(wanted[column]))
+	}
+	if len(statements) > 0 {
+		if err := b.create(ctx, statements); err != nil && !problem.Is(err, problem.NoPrivilege) {
+			return err
+		}
+	}
+	b.keyed.Store(form, true)
+	return nil
+}
+
+// commentForm tells a target's comments from those it had.
+func commentForm(t warehouse.Target) string { return t.Name.Quoted() + fmt.Sprint(t.Comments()) }
 
 // asOfIsCurrent makes the function of a history anew where its columns may have changed:
 // once for each form of it that this process meets.
@@ -193,6 +238,7 @@ func (b *Base) MayWrite(context.Context, warehouse.Target) error { return nil }
 // added, and those of another type converted. Where values cannot be, the column is made
 // anew if all rows are about to be written again, and else it is said what to do.
 func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
+	defer b.keyed.Delete(commentForm(t)) // columns that are made anew have none
 	existing, err := b.columns(ctx, t.Name)
 	if err != nil || len(existing) == 0 {
 		return err

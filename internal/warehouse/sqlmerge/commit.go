@@ -41,6 +41,11 @@ func (c *commit) Note(ctx context.Context, feed string, entries ...warehouse.Ent
 	return c.base.note(ctx, c.conn, feed, entries)
 }
 
+// Read reads rows as the commit has them.
+func (c *commit) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	return c.conn.Read(ctx, q, sink)
+}
+
 // AddCopied adds rows of a snapshot to a copy.
 func (c *commit) AddCopied(ctx context.Context, s warehouse.Stash, snapshot int64, record arrow.RecordBatch) error {
 	numbers := array.NewInt64Builder(memory.DefaultAllocator)

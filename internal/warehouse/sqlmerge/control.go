@@ -76,6 +76,9 @@ var migrations = [][]string{
 		`CREATE TABLE noemata.beginnings (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, position VARCHAR NOT NULL, PRIMARY KEY (feed, source_table))`,
 	},
+	{
+		`ALTER TABLE noemata.copies ADD COLUMN fills VARCHAR`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of

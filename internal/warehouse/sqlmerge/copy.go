@@ -3,6 +3,8 @@ package sqlmerge
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -17,7 +19,18 @@ import (
 
 // AppendKeys gathers the keys that the source has.
 func (p *part) AppendKeys(ctx context.Context, record arrow.RecordBatch) error {
-	table, columns := keysTable(p.load.Feed, p.load.Table), p.load.Target.KeyColumns()
+	columns := p.load.Target.KeyColumns()
+	if len(p.waiting) > 0 {
+		for row := range int(record.NumRows()) {
+			p.seen[rows.KeyText(record, row, columns, all(len(columns)))] = true
+		}
+	}
+	return p.AppendFill(ctx, columns, record)
+}
+
+// AppendFill gathers values beside the key.
+func (p *part) AppendFill(ctx context.Context, columns []schema.Column, record arrow.RecordBatch) error {
+	table := keysTable(p.load.Feed, p.load.Table)
 	if !p.keys {
 		p.keys = true
 		if err := p.exec(ctx, p.commit.base.SQL.CreateTableOf(table, columns)); err != nil {
@@ -27,13 +40,72 @@ func (p *part) AppendKeys(ctx context.Context, record arrow.RecordBatch) error {
 	return p.commit.conn.Insert(ctx, table.Quoted(), columns, record, nil)
 }
 
-// Sweep ends the rows that the source has no more.
-func (p *part) Sweep(ctx context.Context, moment int64) (int64, error) {
+// FillCopied gives rows that hold values of a copy.
+func (p *part) FillCopied(ctx context.Context, columns []schema.Column) error {
+	return p.exec(ctx, p.commit.base.SQL.Fill(p.load.Target, copiedTable(p.load.Feed, p.load.Table).Quoted(), columns))
+}
+
+// Fill gives rows that hold the values that were gathered.
+func (p *part) Fill(ctx context.Context, columns []schema.Column) (int64, error) {
+	if !p.keys {
+		return 0, nil
+	}
+	filled, err := p.commit.conn.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
+		keysTable(p.load.Feed, p.load.Table).Quoted(), columns[len(p.load.Target.Key):]))
+	if err != nil {
+		return 0, err
+	}
+	return filled, p.dropKeys(ctx)
+}
+
+func all(n int) []int {
+	list := make([]int, n)
+	for i := range list {
+		list[i] = i
+	}
+	return list
+}
+
+// Sweep ends the rows that the source has no more. A row that is set aside is there.
+func (p *part) Sweep(ctx context.Context, moment int64, aside []rows.Aside) (int64, error) {
 	among := p.stage
 	if p.keys {
 		among = keysTable(p.load.Feed, p.load.Table).Quoted()
 	}
-	return p.stageBy(ctx, p.commit.base.SQL.Sweep(p.load.Target, among, moment, p.load.Run))
+	there := map[string]bool{}
+	for _, a := range slices.Concat(p.aside, aside) {
+		there[a.Key] = true
+	}
+	for key := range p.waiting {
+		if !there[key] && !p.seen[key] {
+			p.healed = append(p.healed, key)
+		}
+	}
+	return p.sweep(ctx, among, moment, there)
+}
+
+// sweep ends the rows whose keys are neither among those of a table nor in a list.
+func (p *part) sweep(ctx context.Context, among string, moment int64, there map[string]bool) (int64, error) {
+	gone, err := p.stageBy(ctx, p.commit.base.SQL.Sweep(p.load.Target, among, moment, p.load.Run))
+	if err != nil {
+		return gone, err
+	}
+	var keys []string
+	for _, key := range slices.Sorted(maps.Keys(there)) {
+		condition, err := p.commit.base.SQL.keyIs(p.load.Target, rows.KeyParts(key))
+		if err == nil && len(condition) > 0 { // else the target cannot have it
+			keys = append(keys, "("+strings.Join(condition, " AND ")+")")
+		}
+	}
+	for chunk := range slices.Chunk(keys, 500) {
+		n, err := p.commit.conn.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s AND %s AND (%s)", p.stage,
+			schema.Quote(warehouse.StageGone), schema.Quote(warehouse.StageKeyOnly), strings.Join(chunk, " OR ")))
+		if err != nil {
+			return gone, err
+		}
+		gone, p.pending, p.books.Read = gone-n, p.pending-n, p.books.Read-n
+	}
+	return gone, nil
 }
 
 // dropKeys lets the keys of a sweep go.
@@ -75,7 +147,7 @@ func (p *part) TakeCopy(ctx context.Context, begins change.Txn) error {
 		p.stage, schema.QuoteAll("", columns), strings.Join(values, ", "), copied)); err != nil {
 		return err
 	}
-	if _, err := p.stageBy(ctx, p.commit.base.SQL.Sweep(t, copied, begins.Moment, p.load.Run)); err != nil {
+	if _, err := p.sweep(ctx, copied, begins.Moment, p.waiting); err != nil {
 		return err
 	}
 	return p.Merge(ctx, warehouse.Has{Gone: true})

@@ -22,6 +22,8 @@ type Conn interface {
 	// may still be under way when it returns; the next statement waits for them. raw has the
 	// values of the first columns in the form that the warehouse takes, or is nil.
 	Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, raw *rows.Raw) error
+	// Read reads rows, as the transaction that is open has them; they are gone when sink returns.
+	Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error
 	// Close lets the connection go; a transaction that is still open is rolled back.
 	Close()
 }
@@ -54,6 +56,7 @@ type Dialect struct {
 	Distinct  func(t schema.Type, a, b string) string // true when two values differ in any way
 	NoEquals  func(t schema.Type) bool                // the type has no equality: compare as text
 	Columns   string                                  // asks for a table's columns and their types, by $1 schema and $2 table
+	Comments  string                                  // asks for those of a table ('') and its columns, likewise
 	Normal    func(typeName string) string            // one spelling of a type for each
 	Convert   func(table, column, typeName string) string
 	Stage     string // what follows the definition of a temporary table

@@ -243,12 +243,12 @@ func (j journal) Copies(ctx context.Context, feed string) (list []warehouse.Copy
 		return nil, err
 	}
 	found, err := j.ask(ctx, "copies", `SELECT source_table, state, generation, layout, snapshots, reached, moment,
-coalesce(structure, ''), coalesce(reason, '') FROM noemata.copies WHERE feed = $1 ORDER BY source_table`, feed)
+coalesce(structure, ''), coalesce(reason, ''), coalesce(fills, '') FROM noemata.copies WHERE feed = $1 ORDER BY source_table`, feed)
 	for _, row := range found {
 		text := func(i int) string { return row[i].(string) }
 		c := warehouse.Copy{Table: text(0), State: warehouse.State(text(1)), Generation: row[2].(int64),
 			Layout:  text(3),
-			Reached: text(5), Moment: row[6].(int64), Structure: text(7), Reason: text(8)}
+			Reached: text(5), Moment: row[6].(int64), Structure: text(7), Reason: text(8), Fills: text(9)}
 		if err := json.Unmarshal([]byte(text(4)), &c.Snapshots); err != nil {
 			return nil, fmt.Errorf("the snapshots of %s in noemata.copies: %w", c.Table, err)
 		}
@@ -380,6 +380,9 @@ func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse
 	if list, column, table, text := kept(entry); list != "" {
 		return keepOf(ctx, c, list, column, feed, table, text)
 	}
+	if err := forget(ctx, c, feed, entry); err != nil {
+		return err
+	}
 	switch e := entry.(type) {
 	case warehouse.BeginCopy:
 		return exec(`INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment)
@@ -389,7 +392,8 @@ VALUES ($1, $2, $3, $4, '', '[]', '', 0) ON CONFLICT DO NOTHING`, feed, e.Table,
 			return err
 		}
 		return exec(`UPDATE noemata.copies SET state = $3, generation = generation + 1, layout = '', snapshots = '[]', reached = '',
-moment = 0, structure = NULL, reason = NULL WHERE feed = $1 AND source_table = $2`, feed, e.Table, string(warehouse.Copying))
+moment = 0, structure = NULL, reason = NULL, fills = $4 WHERE feed = $1 AND source_table = $2`, feed, e.Table,
+			string(warehouse.Copying), e.Fills)
 	case warehouse.DropCopy:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err
@@ -419,7 +423,7 @@ WHERE feed = $1 AND source_table = $2 AND generation = $6 AND state = $7`, feed,
 			return err
 		}
 		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, structure = $4, layout = '', snapshots = '[]',
-reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AND generation = $5 AND state = $6`,
+reached = '', moment = 0, reason = NULL, fills = NULL WHERE feed = $1 AND source_table = $2 AND generation = $5 AND state = $6`,
 			feed, e.Table, string(warehouse.Following), e.Structure, e.Generation, string(warehouse.Joining))
 	case warehouse.KeepStructure:
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
@@ -429,7 +433,7 @@ reached = '', moment = 0, reason = NULL WHERE feed = $1 AND source_table = $2 AN
 			return err
 		}
 		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, generation = generation + 1, reason = $4, layout = '',
-snapshots = '[]', reached = '', moment = 0, structure = NULL WHERE feed = $1 AND source_table = $2
+snapshots = '[]', reached = '', moment = 0, structure = NULL, fills = NULL WHERE feed = $1 AND source_table = $2
 AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`,
 			feed, e.Table, string(warehouse.Held), e.Reason, e.Version)
 	case warehouse.LastMoment:
@@ -456,6 +460,29 @@ func list(texts []string) string {
 	}
 	text, _ := json.Marshal(texts) // texts always marshal
 	return string(text)
+}
+
+// forget takes out the rows that are set aside of a table of which an entry has all read again: it is found
+// anew which they are. One that only begins has no effect where the table is known.
+func forget(ctx context.Context, c Conn, feed string, entry warehouse.Entry) error {
+	table, begins := "", false
+	switch e := entry.(type) {
+	case warehouse.BeginCopy:
+		table, begins = e.Table, true
+	case warehouse.CopyAgain:
+		if e.Fills == "" {
+			table = e.Table
+		}
+	case warehouse.EmptyStash:
+		if !e.Fills {
+			table = e.Stash.Table
+		}
+	}
+	if table == "" {
+		return nil
+	}
+	_, err := c.Exec(ctx, forgetAside, feed, table, begins)
+	return err
 }
 
 // settleCopy leaves the latest row of each key, and takes out the changes it shows.

@@ -116,7 +116,14 @@ func (m *merge) fill() {
 	switch m.t.Keep {
 	case feed.KeepHistory:
 		base = append(base, "t."+m.added(warehouse.Current))
+	case feed.KeepSoftDelete:
+		if m.t.Filters { // what a row was before the filter left it out is not what it is when it comes back
+			base = append(base, "(t."+m.added(warehouse.DeletedAt)+" IS NULL OR s."+warehouse.StageGone+")")
+		}
 	case feed.KeepLedger:
+		if m.t.Filters {
+			base = append(base, "t."+m.added(warehouse.Changed)+" <> 'delete'")
+		}
 		var keys, bases []string
 		for i, k := range m.t.Key {
 			keys, bases = append(keys, "l."+m.col(k)), append(bases, "b."+warehouse.StageBase(i))
@@ -319,6 +326,26 @@ func (d Dialect) Sweep(t warehouse.Target, keys string, moment, run int64) strin
 	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s AS t WHERE NOT EXISTS (SELECT 1 FROM %s AS k WHERE %s)%s",
 		StageName(t), schema.QuoteAll("", columns), strings.Join(values, ", "), t.Name.Quoted(), keys,
 		equal(t.Key, "t", "k"), holds)
+}
+
+// Fill gives rows that hold the values of columns that another table has for their keys, where they differ.
+func (d Dialect) Fill(t warehouse.Target, from string, columns []schema.Column) string {
+	var set, differ []string
+	for _, c := range columns {
+		name := schema.Quote(c.Name)
+		set = append(set, name+" = k."+name)
+		if a, b := "t."+name, "k."+name; d.NoEquals(c.Type) || mayVary(c.Type) { // equal would not mean the same
+			differ = append(differ, "CAST("+a+" AS VARCHAR) IS DISTINCT FROM CAST("+b+" AS VARCHAR)")
+		} else {
+			differ = append(differ, a+" IS DISTINCT FROM "+b)
+		}
+	}
+	holds := ""
+	if h := Holds(t); h != "" {
+		holds = " AND t." + h
+	}
+	return fmt.Sprintf("UPDATE %s AS t SET %s FROM %s AS k WHERE %s AND (%s)%s", t.Name.Quoted(), strings.Join(set, ", "),
+		from, equal(t.Key, "t", "k"), strings.Join(differ, " OR "), holds)
 }
 
 func equal(columns []string, a, b string) string {

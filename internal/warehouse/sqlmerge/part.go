@@ -3,6 +3,8 @@ package sqlmerge
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +22,8 @@ const (
 	auditSQL = `INSERT INTO noemata.loads (feed, source_table, target, run, from_position, to_position, rows_read, rows_filtered,
 rows_folded, rows_set_aside, rows_unchanged, rows_inserted, rows_updated, rows_deleted, committed_at, shape)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now(), $15)`
+	forgetAside = `DELETE FROM noemata.set_aside WHERE feed = $1 AND source_table = $2 AND NOT ($3 AND EXISTS (
+SELECT 1 FROM noemata.copies WHERE feed = $1 AND source_table = $2))`
 	asideKeysSQL = `SELECT key FROM noemata.set_aside WHERE feed = $1 AND source_table = $2 AND key <> ''`
 )
 
@@ -42,7 +46,9 @@ type part struct {
 	aside   []rows.Aside
 	healed  []string
 	key     []int
-	waiting map[string]bool // keys of rows that are set aside in the warehouse
+	waiting map[string]bool       // keys of rows that are set aside in the warehouse
+	seen    map[string]bool       // those of them that the source has
+	lost    map[string]rows.Aside // by key: rows of this commit that were set aside as values of them are not known
 }
 
 // Table begins a table's part of the commit.
@@ -79,7 +85,7 @@ func (c *commit) Table(ctx context.Context, l warehouse.Load) (warehouse.Part, e
 
 func newPart(l warehouse.Load, waiting []string) *part {
 	p := &part{load: l, stage: StageName(l.Target), columns: warehouse.StageColumns(l.Target),
-		waiting: map[string]bool{}, key: schema.Indexes(l.Target.Values(), l.Target.Key)}
+		waiting: map[string]bool{}, seen: map[string]bool{}, lost: map[string]rows.Aside{}, key: schema.Indexes(l.Target.Values(), l.Target.Key)}
 	for _, key := range waiting {
 		p.waiting[key] = true
 	}
@@ -118,6 +124,18 @@ func (p *part) SetAside(aside []rows.Aside) error {
 	return nil
 }
 
+// Asides are the keys of the rows that are set aside by now.
+func (p *part) Asides() map[string]bool {
+	keys := maps.Clone(p.waiting)
+	for key := range p.lost {
+		keys[key] = true
+	}
+	for _, a := range p.aside {
+		keys[a.Key] = true
+	}
+	return keys
+}
+
 func (p *part) insert(ctx context.Context, record arrow.RecordBatch, raw *rows.Raw) error {
 	if record.NumRows() == 0 {
 		return nil
@@ -134,14 +152,16 @@ func (p *part) take(b rows.Batch) error {
 		return err
 	}
 	p.pending += b.Record.NumRows()
-	if len(p.waiting) == 0 || len(p.key) == 0 {
+	if len(p.waiting)+len(p.lost) == 0 || len(p.key) == 0 {
 		return nil
 	}
 	for row := range int(b.Record.NumRows()) {
-		if key := rows.KeyText(b.Record, row, p.load.Target.Values(), p.key); p.waiting[key] {
+		key := rows.KeyText(b.Record, row, p.load.Target.Values(), p.key)
+		if p.waiting[key] {
 			p.healed = append(p.healed, key)
 			delete(p.waiting, key)
 		}
+		delete(p.lost, key)
 	}
 	return nil
 }
@@ -270,12 +290,11 @@ func (p *part) baseless(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var aside []rows.Aside
+	const reason = "The log leaves out values that did not change, and the warehouse has no row to take them from. It " +
+		"comes in when the row is written whole, or when the table is copied again."
 	columns := p.load.Target.KeyColumns()
 	for _, values := range found {
-		a := rows.Aside{Row: map[string]*string{},
-			Reason: "The log leaves out values that did not change, and the warehouse has no row to take them from. " +
-				"It comes in when the row is written whole, or when the table is copied again."}
+		a := rows.Aside{Row: map[string]*string{}, Reason: reason}
 		key := make([]string, len(p.load.Target.Key))
 		for i := range key {
 			cast, _ := values[2*i+1].(string)
@@ -283,11 +302,10 @@ func (p *part) baseless(ctx context.Context) error {
 			a.Row[p.load.Target.Key[i]] = &key[i]
 		}
 		a.Key = rows.KeyJSON(key)
-		aside = append(aside, a)
+		p.lost[a.Key] = a
 	}
-	p.books.SetAside -= int64(len(aside)) // the step has counted them
-	if err := p.SetAside(aside); err != nil {
-		return err
+	if len(p.lost) > warehouse.MostAside {
+		return warehouse.TooManyAside(p.load.Table, reason)
 	}
 	return p.exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s IS NOT NULL", p.stage, warehouse.StageUnknown))
 }
@@ -350,6 +368,9 @@ func (p *part) Truncate(ctx context.Context, moment int64, h warehouse.Has) erro
 // were gathered and that no step counted were there already.
 func (p *part) Close(ctx context.Context, to position.Position) (rows.Books, error) {
 	of := aside{feed: p.load.Feed, table: p.load.Table, run: p.load.Run}
+	for _, key := range slices.Sorted(maps.Keys(p.lost)) {
+		p.aside = append(p.aside, p.lost[key])
+	}
 	if err := keepAside(ctx, p.commit.conn, of, p.aside, p.healed); err != nil {
 		return rows.Books{}, err
 	}

@@ -24,6 +24,9 @@ func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string
 	if holds := Holds(q.Target); q.Holding && holds != "" {
 		conditions = append(conditions, holds)
 	}
+	if len(q.In) > 0 {
+		conditions = append(conditions, among(q.In, q.Values))
+	}
 	if len(conditions) > 0 {
 		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
@@ -41,6 +44,26 @@ func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
 	}
 	return sql, nil
+}
+
+// among is true of rows that have one of several lists of values, given as text, in some columns.
+func among(columns []string, values [][]string) string {
+	list := make([]string, len(values))
+	for i, v := range values {
+		texts := make([]string, len(v))
+		for k, text := range v {
+			texts[k] = schema.Literal(text)
+		}
+		list[i] = strings.Join(texts, ", ")
+		if len(columns) > 1 {
+			list[i] = "(" + list[i] + ")"
+		}
+	}
+	left := schema.QuoteAll("t.", columns)
+	if len(columns) > 1 {
+		left = "(" + left + ")"
+	}
+	return left + " IN (" + strings.Join(list, ", ") + ")"
 }
 
 // keyIs is true of the rows of one key, whose values are given as text.

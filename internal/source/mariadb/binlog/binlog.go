@@ -1,6 +1,7 @@
-// Package binlog decodes the binary log of a MariaDB server: transactions, the tables they
-// touch, and the rows they insert, update and delete (mariadb.com/kb/en/replication-protocol,
-// and for each event the page that its type names).
+// Package binlog decodes the binary log of a MariaDB or MySQL server: transactions, the tables
+// they touch, and the rows they insert, update and delete (mariadb.com/kb/en/replication-protocol,
+// and for each event the page that its type names; for MySQL's own events
+// dev.mysql.com/doc/dev/mysql-server/latest/namespacemysql_1_1binlog_1_1event.html).
 //
 // It is a computation alone. A Decoder is given one event after another, as the server
 // sends them, and tells what is in it. Values stay as they are in the log until somebody
@@ -43,7 +44,12 @@ const (
 	typeWriteV2           = 30
 	typeUpdateV2          = 31
 	typeDeleteV2          = 32
+	typeMyGTID            = 33
+	typeAnonymous         = 34
 	typePrepare           = 38
+	typeUpdatePartly      = 39
+	typePayload           = 40
+	typeTagged            = 42
 	typeGTID              = 162
 	typeQueryCompressed   = 165
 	typeWriteCompressed   = 166
@@ -53,9 +59,6 @@ const (
 	typeUpdateCompressed2 = 170
 	typeDeleteCompressed2 = 171
 )
-
-// FormatEvent is the type of the event that describes the others.
-const FormatEvent = typeFormat
 
 // What an event tells is one of these; nil is nothing that matters here.
 type (
@@ -67,11 +70,15 @@ type (
 	// Begin begins a transaction, or stands before a statement that is one by itself.
 	Begin struct {
 		Domain, Server uint32
+		Origin         string // MySQL's UUID of the server where it was committed first
 		Seq            uint64
-		Alone          bool   // there is no commit: the one statement that follows is all
+		Moment         int64  // when it was committed, in microseconds since 1970; 0 where that is not told
+		Alone          bool   // there is no commit: the one statement that follows is all, unless that is BEGIN
 		Prepared       string // it is prepared under this name and may be committed later
 		Completes      string // it commits or gives up what was prepared under this name
 	}
+	// Payload is a transaction that was compressed: its events, one after another.
+	Payload struct{ Events [][]byte }
 	// Query is a statement: BEGIN, COMMIT, a change of a table's structure, or one that was
 	// logged as it was written.
 	Query struct {
@@ -90,6 +97,7 @@ type (
 type Decoder struct {
 	described bool // the format is known
 	checksum  bool
+	mysql     bool // a MySQL server has written it
 	tables    map[uint64]*Table
 	rows      Rows
 }
@@ -97,7 +105,15 @@ type Decoder struct {
 // NewDecoder makes a Decoder for the beginning of a stream.
 func NewDecoder() *Decoder { return &Decoder{tables: map[uint64]*Table{}} }
 
+// Another makes a Decoder of the same log that knows no tables.
+func (d *Decoder) Another() *Decoder {
+	return &Decoder{described: d.described, checksum: d.checksum, mysql: d.mysql, tables: map[uint64]*Table{}}
+}
+
 var errShort = errors.New("an event of the binary log is shorter than it says")
+
+// ErrNoNumber says that a transaction has no number by which it is known, or has a tag.
+var ErrNoNumber = errors.New("a transaction of the binary log has no global id, or one with a tag")
 
 // Decode reads one event. What it gives may refer to the event's bytes.
 func (d *Decoder) Decode(event []byte) (h Header, what any, err error) {
@@ -138,6 +154,13 @@ func (d *Decoder) decode(h Header, body []byte) (any, error) {
 		return e, r.err
 	case typeGTID:
 		return begin(h, &r)
+	case typeMyGTID:
+		d.mysql = true
+		return myBegin(h, &r)
+	case typeAnonymous, typeTagged:
+		return nil, ErrNoNumber
+	case typePayload:
+		return d.payload(&r)
 	case typeQuery:
 		return query(&r, false)
 	case typeLoad: // a statement with the file that it has loaded, which came before
@@ -155,7 +178,7 @@ func (d *Decoder) decode(h Header, body []byte) (any, error) {
 		return d.table(body)
 	case typeWriteV1, typeWriteV2, typeWriteCompressed, typeWriteCompressed2:
 		return d.rowsOf(h, &r, Insert)
-	case typeUpdateV1, typeUpdateV2, typeUpdateCompressed, typeUpdateCompressed2:
+	case typeUpdateV1, typeUpdateV2, typeUpdateCompressed, typeUpdateCompressed2, typeUpdatePartly:
 		return d.rowsOf(h, &r, Update)
 	case typeDeleteV1, typeDeleteV2, typeDeleteCompressed, typeDeleteCompressed2:
 		return d.rowsOf(h, &r, Delete)
@@ -169,7 +192,7 @@ func (d *Decoder) table(body []byte) (*Table, error) {
 	if known := d.tables[r.uint(6)]; known != nil && bytes.Equal(known.described, body) {
 		return known, nil
 	}
-	t, err := tableMap(&reader{data: body})
+	t, err := tableMap(&reader{data: body}, d.mysql)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 )
 
 // Type is the type of a column in the log (mariadb.com/kb/en/result-set-packets, field types).
@@ -30,6 +31,7 @@ const (
 	Time2             Type = 19
 	BlobCompressed    Type = 140
 	VarCharCompressed Type = 141
+	JSONDocument      Type = 245
 	NewDecimal        Type = 246
 	Enum              Type = 247
 	Set               Type = 248
@@ -45,6 +47,7 @@ type Table struct {
 	Schema, Name string
 	Columns      []Column
 	Key          []int // places of the primary key's columns; known only where the table is Named
+	Signs        bool  // it is told which numbers have a sign
 	described    []byte
 	Named        bool // the server tells names and the like: its binlog_row_metadata is FULL
 }
@@ -64,7 +67,7 @@ type Column struct {
 }
 
 // tableMap reads what tells the table of the events after it (Table Map Event).
-func tableMap(r *reader) (*Table, error) {
+func tableMap(r *reader, mysql bool) (*Table, error) {
 	t := &Table{ID: r.uint(6)}
 	r.skip(2)
 	t.Schema = string(r.take(int(r.uint(1))))
@@ -90,6 +93,9 @@ func tableMap(r *reader) (*Table, error) {
 	for len(r.data) > 0 && r.err == nil {
 		kind := r.uint(1)
 		field := reader{data: r.take(int(min(r.length(), 1<<26)))}
+		if mysql && t.uncertain(kind) {
+			continue
+		}
 		t.remark(kind, &field)
 		if field.err != nil {
 			return nil, field.err
@@ -101,7 +107,7 @@ func tableMap(r *reader) (*Table, error) {
 // measure reads what the log tells of a column's size.
 func (c *Column) measure(r *reader) {
 	switch c.Type {
-	case Float, Double, Blob, Geometry, BlobCompressed:
+	case Float, Double, Blob, Geometry, BlobCompressed, JSONDocument:
 		c.Size = int(r.uint(1))
 	case Timestamp2, DateTime2, Time2:
 		c.Scale = int(r.uint(1))
@@ -137,6 +143,7 @@ const (
 func (t *Table) remark(kind uint64, r *reader) {
 	switch kind {
 	case remarkSigned: // one bit for each number, the highest first
+		t.Signs = true
 		i := 0
 		for k := range t.Columns {
 			switch t.Columns[k].Type {
@@ -187,6 +194,20 @@ func (t *Table) remark(kind uint64, r *reader) {
 			}
 		}
 	}
+}
+
+// uncertain tells whether a piece of MySQL's metadata cannot be put down to columns: whether years
+// are among the numbers, and geometries among the texts, its pages do not say.
+func (t *Table) uncertain(kind uint64) bool {
+	of := Year
+	switch kind {
+	case remarkCollation, remarkCollations:
+		of = Geometry
+	case remarkSigned:
+	default:
+		return false
+	}
+	return slices.ContainsFunc(t.Columns, func(c Column) bool { return c.Type == of })
 }
 
 // withCollation gives the columns that collations are told of, in their order: enums and
@@ -248,7 +269,7 @@ func (c *Column) extent(data []byte) (from, to int) {
 			return prefixed(1)
 		}
 		return prefixed(2)
-	case Blob, Geometry, BlobCompressed:
+	case Blob, Geometry, BlobCompressed, JSONDocument:
 		return prefixed(c.Size)
 	}
 	return 0, -1
@@ -284,6 +305,8 @@ const (
 type Rows struct {
 	Table         *Table
 	Kind          Kind
+	Partly        bool   // documents are told by how they differ; such rows are not read
+	Unchecked     bool   // foreign keys had no effect
 	before, after []bool // the columns that are told
 	data          []byte
 	Before, After []Cell
@@ -296,12 +319,16 @@ type Cell struct {
 	Null bool
 }
 
+// noForeignKeys is the flag of rows whose session did not look at foreign keys.
+const noForeignKeys = 2
+
 // rowsOf reads the head of an event of rows (Rows Event).
 func (d *Decoder) rowsOf(h Header, r *reader, kind Kind) (*Rows, error) {
 	id := r.uint(6)
-	r.skip(2)
+	flags := r.uint(2)
 	switch h.Type {
-	case typeWriteV2, typeUpdateV2, typeDeleteV2, typeWriteCompressed2, typeUpdateCompressed2, typeDeleteCompressed2:
+	case typeWriteV2, typeUpdateV2, typeDeleteV2, typeWriteCompressed2, typeUpdateCompressed2, typeDeleteCompressed2,
+		typeUpdatePartly:
 		r.skip(int(r.uint(2)) - 2)
 	}
 	n := int(min(r.length(), 1<<16))
@@ -321,6 +348,7 @@ func (d *Decoder) rowsOf(h Header, r *reader, kind Kind) (*Rows, error) {
 	}
 	rows := &d.rows
 	rows.Table, rows.Kind, rows.before, rows.after = t, kind, nil, nil
+	rows.Partly, rows.Unchecked = h.Type == typeUpdatePartly, flags&noForeignKeys != 0
 	first := r.bitmap(n)
 	switch kind {
 	case Insert:

@@ -180,6 +180,7 @@ func (c *Conn) command(code byte, content []byte) error {
 const (
 	comQuery         = 0x03
 	comBinlogDump    = 0x12
+	comBinlogDumpSet = 0x1e
 	comRegisterSlave = 0x15
 )
 

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// examples are lines that run, by command.
+var examples = map[string]string{
+	"about":    "noemata about",
+	"openapi":  "noemata openapi > openapi.json",
+	"serve":    "noemata serve --data /var/lib/noemata",
+	"demo":     "noemata demo\nnoemata demo --check",
+	"sign-in":  "noemata sign-in --address http://127.0.0.1:8420 --token noe_…",
+	"words":    "noemata words\nnoemata words watermark",
+	"man":      "noemata man /usr/local/share/man/man1",
+	"prove":    "noemata prove circulation-lake\nnoemata prove circulation-lake public.loans",
+	"sample":   "noemata sample circulation-lake public.loans",
+	"versions": "noemata versions circulation-live public.patrons 4711",
+	"backfill": "noemata backfill circulation-lake public.patrons --from 2026-01-01 --slice 1mo --newest-first --wait",
+
+	"tokens list":   "noemata tokens list",
+	"tokens add":    "noemata tokens add 'nightly report'",
+	"tokens remove": "noemata tokens remove 3",
+	"keys list":     "noemata keys list",
+	"keys export":   "noemata keys export people > people.key",
+	"keys import":   "noemata keys import people < people.key",
+
+	"sources list": "noemata sources list\nnoemata sources list -o json",
+	"sources show": "noemata sources show circulation",
+	"sources add": "noemata sources add circulation --host db.example --database circulation --user reader --password-stdin < " +
+		"password\nnoemata sources add catalogue --url mariadb://reader@db.example/catalogue",
+	"sources change": "noemata sources change circulation --host standby.example",
+	"sources try": "noemata sources try --host db.example --database circulation --user reader --password-stdin < " +
+		"password",
+	"sources test":      "noemata sources test circulation",
+	"sources remove":    "noemata sources remove circulation",
+	"sources tables":    "noemata sources tables circulation\nnoemata sources tables circulation public.loans",
+	"warehouses list":   "noemata warehouses list",
+	"warehouses show":   "noemata warehouses show lake",
+	"warehouses add":    "noemata warehouses add lake --path lake.duckdb",
+	"warehouses change": "noemata warehouses change reports --user loader --password-stdin < password",
+	"warehouses try":    "noemata warehouses try --path lake.duckdb",
+	"warehouses test":   "noemata warehouses test lake",
+	"warehouses remove": "noemata warehouses remove lake",
+
+	"feeds list": "noemata feeds list",
+	"feeds show": "noemata feeds show circulation-lake",
+	"feeds propose": "noemata feeds propose circulation lake --tables 'public.*' > circulation-lake.yaml\n" +
+		"noemata feeds check circulation-lake.yaml",
+	"feeds check":     "noemata feeds check circulation-lake.yaml",
+	"feeds diff":      "noemata feeds export circulation-lake | sed 's/5s/30s/' | noemata feeds diff -",
+	"feeds apply":     "noemata feeds apply circulation-lake.yaml --start",
+	"feeds preview":   "noemata feeds preview circulation-lake.yaml public.patrons --rows 5",
+	"feeds export":    "noemata feeds export circulation-lake > circulation-lake.yaml\nnoemata feeds export circulation-lake --revision 2",
+	"feeds schema":    "noemata feeds schema > feed-file.schema.json",
+	"feeds revisions": "noemata feeds revisions circulation-lake",
+	"feeds revert":    "noemata feeds revert circulation-lake --dry-run\nnoemata feeds revert circulation-lake 2",
+	"feeds drifts":    "noemata feeds drifts circulation-lake",
+	"feeds start":     "noemata feeds start circulation-lake",
+	"feeds pause":     "noemata feeds pause circulation-lake",
+	"feeds copy":      "noemata feeds copy circulation-live --table public.loans",
+	"feeds remove":    "noemata feeds remove circulation-lake",
+
+	"runs list":        "noemata runs list --feed circulation-lake",
+	"runs show":        "noemata runs show 17 --statements",
+	"runs start":       "noemata runs start circulation-lake",
+	"runs stop":        "noemata runs stop 17",
+	"positions list":   "noemata positions list circulation-lake",
+	"positions set":    "noemata positions set circulation-lake public.loans 2026-11-01T00:00:00Z",
+	"positions clear":  "noemata positions clear circulation-lake public.loans",
+	"backfills list":   "noemata backfills list circulation-lake",
+	"backfills pause":  "noemata backfills pause 2",
+	"backfills resume": "noemata backfills resume 2",
+	"backfills stop":   "noemata backfills stop 2",
+}
+
+// exemplify gives each command its examples.
+func exemplify(c *cobra.Command) {
+	path := strings.TrimPrefix(c.CommandPath(), "noemata ")
+	if lines := examples[path]; lines != "" {
+		c.Example = "  " + strings.ReplaceAll(lines, "\n", "\n  ")
+	}
+	for _, child := range c.Commands() {
+		exemplify(child)
+	}
+}

@@ -1,0 +1,134 @@
+package engine_test
+
+import (
+	"cmp"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/core/feed"
+	"noemata/internal/core/window"
+	"noemata/internal/engine"
+	"noemata/internal/warehouse/duckdb"
+	pgwarehouse "noemata/internal/warehouse/postgres"
+)
+
+// A first load of rows as they are, and the same rows hashed, masked, filtered and taken apart:
+//
+//	go test ./internal/engine -run xxx -bench Shaped -benchtime 3x
+func BenchmarkShaped(b *testing.B) {
+	const rows = 300_000
+	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+		w := newWorkbench(b, kind)
+		w.exec(`CREATE TABLE visits (id bigint PRIMARY KEY, branch text, email text, phone text, fee numeric(8,2), doc jsonb,
+			at timestamptz NOT NULL)`)
+		w.exec(`INSERT INTO visits SELECT i, 'Grünau', 'reader' || i || '@post.example', '0170' || i, i % 90,
+			json_build_object('city', 'Dornheim', 'postal', json_build_object('code', i % 9000), 'floor', i % 9), now()
+			FROM generate_series(1, ` + fmt.Sprint(rows) + `) i; ANALYZE visits`)
+		plain := feed.Table{Table: "public.visits", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+			Watermark: &feed.Watermark{Column: "at", Settle: "0s"}}
+		shaped := plain
+		shaped.Where = `branch == "Grünau" && fee >= 0`
+		shaped.Columns = map[string]feed.Treatment{"email": {Hash: "people"},
+			"phone": {Mask: feed.MaskKeepLast, Count: 3},
+			"doc": {Take: map[string]feed.Path{"city": {Path: "$.city"}, "code": {Path: "$.postal.code", Type: "int32"},
+				"floor": {Path: "$.floor", Type: "int32"}}}}
+		n := 0
+		for _, x := range []struct {
+			name  string
+			table feed.Table
+		}{{"plain", plain}, {"shaped", shaped}} {
+			b.Run(kind+"/"+x.name, func(b *testing.B) {
+				for range b.N {
+					n++
+					x.table.Target = fmt.Sprintf("kept.visits_%d", n)
+					w.feed.Name = fmt.Sprintf("feed-%d", n)
+					out, err := w.engine.Run(b.Context(), w.work(x.table))
+					require.NoError(b, err)
+					require.EqualValues(b, rows, out.Books.Inserted)
+				}
+				b.ReportMetric(float64(rows)*float64(b.N)/b.Elapsed().Seconds(), "rows/s")
+			})
+		}
+	}
+}
+
+// What large tables cost that are compared, read again in slices, filtered at the source and given columns
+// that were chosen later: a table of NOEMATA_BENCH_ROWS rows, one million where that is not said, into DuckDB.
+// The peak is of this process, DuckDB included.
+func BenchmarkLarge(b *testing.B) {
+	rows, err := strconv.ParseInt(cmp.Or(os.Getenv("NOEMATA_BENCH_ROWS"), "1000000"), 10, 64)
+	require.NoError(b, err)
+	w := newWorkbench(b, duckdb.Kind)
+	w.exec(`CREATE TABLE visits (id bigint PRIMARY KEY, branch text, email text, fee numeric(8,2), at timestamptz NOT NULL)`)
+	w.exec(fmt.Sprintf(`INSERT INTO visits SELECT i, 'branch ' || i %% 90, 'reader' || i || '@post.example', i %% 90,
+		'2026-01-01Z'::timestamptz + i * interval '1 second' FROM generate_series(1, %d) i; CREATE INDEX ON visits (at, id);
+		ANALYZE visits`, rows))
+	step := func(name string, do func()) {
+		b.Run(name, func(b *testing.B) {
+			require.NoError(b, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0))
+			b.ResetTimer()
+			do()
+			b.ReportMetric(b.Elapsed().Seconds(), "s")
+			b.ReportMetric(float64(rows)/b.Elapsed().Seconds(), "rows/s")
+			b.ReportMetric(peak(b), "MB-peak")
+		})
+	}
+	table := func(name string, find feed.Find) feed.Table {
+		t := feed.Table{Table: "public.visits", Find: find, Keep: feed.KeepLatest, Target: "kept." + name}
+		if find == feed.FindWatermark {
+			t.Watermark = &feed.Watermark{Column: "at", Settle: "0s"}
+		}
+		return t
+	}
+	run := func(t feed.Table) engine.Outcome {
+		w.feed.Name = strings.ReplaceAll(t.Target[5:], "_", "-")
+		out, err := w.engine.Run(b.Context(), w.work(t))
+		require.NoError(b, err)
+		return out
+	}
+	compared := table("compared", feed.FindCompare)
+	step("compare/first", func() { run(compared) })
+	step("compare/nothing_changed", func() { require.Zero(b, run(compared).Books) })
+	w.exec(`UPDATE visits SET fee = 7777 WHERE id % 100000 = 0; DELETE FROM visits WHERE id % 100000 = 1`)
+	step("compare/few_changed", func() { require.EqualValues(b, rows/100000, run(compared).Books.Updated) })
+
+	marked := table("marked", feed.FindWatermark)
+	marked.Drop = []string{"email"}
+	step("watermark/first", func() { run(marked) })
+	step("watermark/backfill", func() {
+		_, slices, err := engine.PlanBackfill(b.Context(), w.work(marked), window.Range{Slice: "10d"})
+		require.NoError(b, err)
+		for i := range slices.Count {
+			_, err := w.engine.Backfill(b.Context(), w.work(marked), slices.At(i))
+			require.NoError(b, err)
+		}
+	})
+	marked.Drop = nil
+	step("watermark/column_chosen_later", func() { require.Contains(b, fmt.Sprint(run(marked).Notes), "by key") })
+
+	for name, where := range map[string]string{"at_source": `fee == decimal("7")`, "here": `fee + 0 == decimal("7")`} {
+		rare := table("rare_"+name, feed.FindWatermark)
+		rare.Where = where
+		step("filter/one_of_90_"+name, func() { run(rare) })
+	}
+	for name, where := range map[string]string{"at_source": `fee != decimal("7")`, "here": `fee + 0 != decimal("7")`} {
+		most := table("most_"+name, feed.FindWatermark)
+		most.Where = where
+		step("filter/89_of_90_"+name, func() { run(most) })
+	}
+}
+
+// peak is the most memory that this process has had since it was asked last, in MB (proc(5), status).
+func peak(b *testing.B) float64 {
+	content, err := os.ReadFile("/proc/self/status")
+	require.NoError(b, err)
+	_, after, _ := strings.Cut(string(content), "VmHWM:")
+	kB, err := strconv.ParseFloat(strings.Fields(after)[0], 64)
+	require.NoError(b, err)
+	return kB / 1024
+}
