@@ -38,9 +38,19 @@ const partsAtOnce = 2
 // be copied.
 const settleFor = 5 * time.Second
 
-// run copies the tables that are not yet there, one after another. One that waits for
-// somebody's transaction lets the others go first.
+// run copies the tables that are not yet there, until the log is not read any more: what has not
+// come in by then is the next run's.
 func (c *copier) run(ctx context.Context) error {
+	err := c.copyAll(ctx)
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// copyAll copies one table after another. One that waits for somebody's transaction lets the others
+// go first.
+func (c *copier) copyAll(ctx context.Context) error {
 	for {
 		waiting := 0
 		for _, t := range c.tables {

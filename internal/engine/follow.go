@@ -178,9 +178,9 @@ func (s *session) run(ctx context.Context) error {
 	group, working := errgroup.WithContext(working)
 	work := func(do func() error) { group.Go(problem.Guarded(do)) }
 	work(func() error { return applies.run(working) })
-	work(func() error { return copies.run(working) })
-	watching, rest := context.WithCancel(working)
-	work(func() error { return s.watchEnd(watching) })
+	beside, rest := context.WithCancel(working) // as long as the log is read
+	work(func() error { return copies.run(beside) })
+	work(func() error { return s.watchEnd(beside) })
 	work(func() error {
 		defer rest()
 		defer close(cuts)

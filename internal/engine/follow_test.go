@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -683,6 +684,39 @@ func TestAHeldTableCatchesUpAndJoins(t *testing.T) {
 			f.see(`SELECT id, nm_current FROM kept.loans ORDER BY id`))
 		b.exec(`INSERT INTO loans VALUES (20)`)
 		require.EqualValues(t, 1, f.catchUp()["public.loans"].Inserted)
+	})
+}
+
+// A run that is to end does so while a copy waits for somebody's transaction; the next one copies.
+func TestARunEndsWhileACopyWaits(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE holds (id int PRIMARY KEY)`)
+		f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+		f.catchUp()
+		conn := testkit.Connect(t, testkit.Postgres(t).URL(b.settings.Database))
+		tx, err := conn.Begin(t.Context())
+		require.NoError(t, err)
+		_, err = tx.Exec(t.Context(), `INSERT INTO holds VALUES (1)`)
+		require.NoError(t, err)
+		f.feed.Tables = append(f.feed.Tables,
+			feed.Table{Table: "public.holds", Keep: feed.KeepLatest, Target: "kept.holds"})
+		w := f.work()
+		until := make(chan struct{})
+		w.Until = until
+		var once sync.Once
+		w.Report = func(r engine.LogReport) {
+			if slices.ContainsFunc(r.Tables, func(x engine.TableReport) bool {
+				return strings.Contains(x.Waiting, "transaction")
+			}) {
+				once.Do(func() { close(until) })
+			}
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		_, err = f.engine.Follow(ctx, w)
+		require.NoError(t, err)
+		require.NoError(t, tx.Commit(t.Context()))
+		require.EqualValues(t, 1, f.catchUp()["public.holds"].Inserted)
 	})
 }
 
