@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/problem"
 )
 
@@ -38,6 +39,10 @@ type Error struct {
 	Detail string   `json:"detail"`
 	Remedy string   `json:"remedy"`
 	Errors []string `json:"errors"`
+
+	Field string             `json:"field"` // the setting that is to be corrected
+	Value string             `json:"value"` // what it may be set to, once a person has made sure of it
+	Steps []connection.Taken `json:"steps"` // of a test: those that were taken
 }
 
 func (e *Error) Error() string {

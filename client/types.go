@@ -46,15 +46,12 @@ type (
 	Drift         = drift.Drift
 	Event         = records.Event
 	Token         = records.Token
+	Tested        = records.Tested
+	Offer         = records.Offer
 )
 
 // PhaseDone is the phase of a table whose part of a run has ended.
 const PhaseDone = records.PhaseDone
-
-// Tested is the result of a connection test that succeeded.
-type Tested struct {
-	Version string `json:"version" doc:"What the server said it is"`
-}
 
 // SourceTable is a table or view of a source.
 type SourceTable struct {

@@ -191,7 +191,7 @@ func run(ctx context.Context, rows int, parent string) error {
 
 // decode reads the log from its beginning and looks at every value.
 func decode(ctx context.Context, server *mariaserver.Server, rows int) error {
-	conn, err := wire.Connect(ctx, wire.Options{Dial: connection.Dial, Network: "tcp",
+	conn, err := wire.Connect(ctx, wire.Options{Dial: connection.Settings{}.Dial, Network: "tcp",
 		Address: fmt.Sprintf("127.0.0.1:%d",
 			server.Port), User: mariaserver.User, Password: server.Password, Timeout: 10 * time.Second})
 	if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -50,9 +51,10 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			x, err := c.TestConnection(ctx, side, args[0])
 			if err != nil {
+				untested(cmd, a.output, err)
 				return err
 			}
-			return a.say(cmd, x, "The %s %s is fine: %s.", noun, args[0], x.Version)
+			return a.found(cmd, x, x, "The %s %s is fine: %s.", noun, args[0], x.Version)
 		})}
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a " + noun + " that no feed uses", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
@@ -101,6 +103,8 @@ type given struct {
 	url, kind, tls, caFile string
 	settings               client.Settings
 	passwordStdin          bool
+	through                through
+	certificate            certificate
 }
 
 // addCommand is `add`, or `change` where change is set.
@@ -129,19 +133,28 @@ func (a *app) addCommand(side client.Side, noun string, change bool) *cobra.Comm
 			if change {
 				save = c.ChangeConnection
 			}
-			saved, err := save(ctx, side, n)
-			if err != nil {
+			var saved client.Connection
+			var x client.Tested
+			kept := false
+			if err = accepting(cmd, &n, func() (err error) {
+				if saved, err = save(ctx, side, n); err != nil {
+					return err
+				}
+				kept, save = true, c.ChangeConnection
+				x, err = c.TestConnection(ctx, side, n.Name)
+				return err
+			}); err != nil && !kept {
 				return err
 			}
-			x, err := c.TestConnection(ctx, side, n.Name)
 			if err != nil {
+				untested(cmd, a.output, err)
 				if a.output != "json" {
 					_, _ = fmt.Fprintf(visible{cmd.ErrOrStderr()},
 						"The %s %s is kept as it was given, but its test failed. Correct it with noemata %s change %s.\n", noun, n.Name, side, n.Name)
 				}
 				return err
 			}
-			return a.say(cmd, saved, "The %s %s is kept and fine: %s.", noun, n.Name, x.Version)
+			return a.found(cmd, saved, x, "The %s %s is kept and fine: %s.", noun, n.Name, x.Version)
 		})}
 	g.flags(c, noun, side)
 	return c
@@ -156,11 +169,15 @@ func (a *app) tryCommand(side client.Side, noun string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			x, err := c.TryConnection(ctx, side, n)
-			if err != nil {
+			var x client.Tested
+			if err = accepting(cmd, &n, func() (err error) {
+				x, err = c.TryConnection(ctx, side, n)
+				return err
+			}); err != nil {
+				untested(cmd, a.output, err)
 				return err
 			}
-			return a.say(cmd, x, "It is fine: %s. Nothing was kept.", x.Version)
+			return a.found(cmd, x, x, "It is fine: %s. Nothing was kept.", x.Version)
 		})}
 	g.flags(c, noun, side)
 	return c
@@ -189,6 +206,8 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
+	g.through.flags(c)
+	g.certificate.flags(c)
 	c.MarkFlagsMutuallyExclusive("url", "host")
 	c.MarkFlagsMutuallyExclusive("url", "path")
 }
@@ -200,14 +219,17 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 	if before != nil && !set("kind") {
 		n.Kind = before.Kind
 	}
-	if scheme, _, ok := strings.Cut(n.URL, "://"); ok {
+	s := g.settings
+	var err error
+	if scheme, _, ok := strings.Cut(n.URL, "://"); ok || n.URL != "" {
 		if !set("kind") {
 			n.Kind = scheme
 		}
-		return n, nil
-	}
-	s := g.settings
-	if before != nil {
+		if s, err = connection.FromURL(n.URL); err != nil {
+			return n, err
+		}
+		n.URL, s.InClear = "", g.settings.InClear
+	} else if before != nil {
 		old := before.Settings
 		for flag, take := range map[string]func(){
 			"host": func() { old.Host = s.Host }, "port": func() { old.Port = s.Port },
@@ -221,7 +243,7 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 		}
 		s = old
 	}
-	if before == nil || set("tls") {
+	if before == nil && s.TLS == "" || set("tls") {
 		s.TLS = connection.TLS(g.tls)
 	}
 	if g.caFile != "" {
@@ -231,10 +253,15 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 		}
 		s.CA = string(content)
 	}
-	s.Password = os.Getenv("NOEMATA_DATABASE_PASSWORD")
-	goesElsewhere := before == nil || before.Settings.Destination(before.Kind) != s.Destination(n.Kind)
+	if err := g.certificate.take(&s); err != nil {
+		return n, err
+	}
+	if s.Tunnel, err = g.through.take(cmd, s.Tunnel); err != nil {
+		return n, err
+	}
+	s.Password = cmp.Or(s.Password, os.Getenv("NOEMATA_DATABASE_PASSWORD"))
+	goesElsewhere := before == nil || !connection.SameWay(before.Settings, before.Kind, s, n.Kind)
 	if g.passwordStdin || s.Path == "" && s.Password == "" && goesElsewhere && isTerminal(cmd.InOrStdin()) {
-		var err error
 		if s.Password, err = readSecret(cmd, "Password: "); err != nil {
 			return n, err
 		}

@@ -2,12 +2,16 @@
 package connection
 
 import (
+	"cmp"
+	"encoding/json"
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
+	"noemata/internal/connection/tunnel"
 	"noemata/internal/core/problem"
 )
 
@@ -33,6 +37,11 @@ type Settings struct {
 	TLS      TLS    `json:"tls,omitempty" enum:"off,require,verify-ca,verify-full" doc:"TLS mode; off on loopback and verify-full elsewhere when left out"`
 	CA       string `json:"ca,omitempty" doc:"The certificates to trust, in PEM, instead of the system's"`
 	Path     string `json:"path,omitempty" doc:"Path of the database file, for a database in a file"`
+	// The certificate that the service shows to the server, and its key.
+	Certificate string `json:"certificate,omitempty" doc:"The certificate to show to the server, in PEM, with those that sign it"`
+	Key         string `json:"key,omitempty" doc:"The certificate's private key, in PEM; kept encrypted and never returned"`
+	// Tunnel leads to the server; its host is as the last hop knows it.
+	Tunnel []tunnel.Hop `json:"tunnel,omitempty" maxItems:"5" doc:"The servers that the connection goes through by SSH, the nearest first"`
 	// InClear lets the password go to a server that is not verified, as it is or by MD5.
 	InClear bool `json:"password_in_clear,omitempty" doc:"Let the password be sent in the clear or by MD5 where TLS does not verify the server; it is refused when left out"`
 }
@@ -93,14 +102,82 @@ func (s Settings) Address() string {
 // Verified tells whether TLS makes sure that the server is the right one.
 func (s Settings) Verified() bool { return s.Mode() == TLSVerifyCA || s.Mode() == TLSVerifyFull }
 
-// Destination is what a password is bound to: who would get it, and over what. It is a
+// Destination is what secrets are bound to: who would get them, and over what. It is a
 // text that differs where any of that does.
 func (s Settings) Destination(kind string) string {
-	return fmt.Sprintf("%q %q %d %q %q %q %t", kind, s.Host, s.Port, s.User, s.Mode(), s.CA, s.InClear)
+	to := fmt.Sprintf("%q %q %d %q %q %q %t", kind, s.Host, s.Port, s.User, s.Mode(), s.CA, s.InClear)
+	if s.Certificate != "" {
+		to += fmt.Sprintf(" certificate %q", s.Certificate)
+	}
+	for _, h := range s.Tunnel {
+		to += fmt.Sprintf(" through %q %q %t %q", h.Address(), h.User, h.Agent, h.HostKey)
+	}
+	return to
 }
 
-// WithoutSecret is the settings without their password.
+// SameWay tells whether secrets that were given for one connection may be used for another: it leads to
+// the same server by the same way. A host key that was accepted since is none other.
+func SameWay(before Settings, kind string, after Settings, afterKind string) bool {
+	after.Tunnel = slices.Clone(after.Tunnel)
+	for i := range min(len(before.Tunnel), len(after.Tunnel)) {
+		if before.Tunnel[i].HostKey == "" {
+			after.Tunnel[i].HostKey = ""
+		}
+	}
+	return before.Destination(kind) == after.Destination(afterKind)
+}
+
+// WithoutSecret is the settings without what must not be shown.
 func (s Settings) WithoutSecret() Settings {
-	s.Password = ""
+	s.Password, s.Key = "", ""
+	if s.Tunnel != nil {
+		s.Tunnel = slices.Clone(s.Tunnel)
+		for i, h := range s.Tunnel {
+			s.Tunnel[i] = h.WithoutSecrets()
+		}
+	}
+	return s
+}
+
+// secrets are what WithoutSecret leaves out.
+type secrets struct {
+	Password string   `json:"password,omitempty"`
+	Key      string   `json:"key,omitempty"`
+	Hops     []string `json:"hops,omitempty"` // of each its password, key and passphrase
+}
+
+// several begins the text of secrets that are more than a password; none of these begins so.
+const several = "\x00"
+
+// Secret is what WithoutSecret leaves out, as one text; empty where it is nothing.
+func (s Settings) Secret() string {
+	x := secrets{Password: s.Password, Key: s.Key}
+	more := s.Key != ""
+	for _, h := range s.Tunnel {
+		x.Hops = append(x.Hops, h.Password, h.Key, h.Passphrase)
+		more = more || h.Password+h.Key != ""
+	}
+	if !more {
+		return s.Password
+	}
+	text, _ := json.Marshal(x) // plain values always marshal
+	return several + string(text)
+}
+
+// WithSecret takes in what Secret gave, where nothing else is given.
+func (s Settings) WithSecret(text string) Settings {
+	x := secrets{Password: text}
+	if packed, ok := strings.CutPrefix(text, several); ok {
+		x = secrets{}
+		_ = json.Unmarshal([]byte(packed), &x) // it was written by Secret
+	}
+	s.Password, s.Key = cmp.Or(s.Password, x.Password), cmp.Or(s.Key, x.Key)
+	s.Tunnel = slices.Clone(s.Tunnel)
+	for i := range s.Tunnel {
+		h := &s.Tunnel[i]
+		if given := h.Password + h.Key; given == "" && 3*i+2 < len(x.Hops) {
+			h.Password, h.Key, h.Passphrase = x.Hops[3*i], x.Hops[3*i+1], x.Hops[3*i+2]
+		}
+	}
 	return s
 }

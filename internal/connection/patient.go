@@ -7,6 +7,8 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"noemata/internal/connection/tunnel"
 )
 
 // Silence is how long a server may say nothing, or take nothing in, while something is
@@ -17,10 +19,14 @@ var Silence = 10 * time.Minute
 // DialTimeout is how long it may take to reach a server and to sign in.
 const DialTimeout = 10 * time.Second
 
-// Dial opens a connection on which each wait has an end: after Silence, or at a deadline
-// that whoever uses it sets.
-func Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	c, err := (&net.Dialer{Timeout: DialTimeout, KeepAlive: 15 * time.Second}).DialContext(ctx, network, address)
+// Dial opens a connection, through the settings' tunnel where they have one, on which each wait has an
+// end: after Silence, or at a deadline that whoever uses it sets.
+func (s Settings) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	dial := (&net.Dialer{Timeout: DialTimeout, KeepAlive: 15 * time.Second}).DialContext
+	if len(s.Tunnel) > 0 {
+		dial = tunnel.Through(s.Tunnel).Dial
+	}
+	c, err := dial(ctx, network, address)
 	if err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func mute(t *testing.T) string {
 
 // Each wait on a connection has an end, and it is told apart from a deadline that was set.
 func TestSilenceEndsAWait(t *testing.T) {
-	c, err := Dial(context.Background(), "tcp", mute(t))
+	c, err := Settings{}.Dial(context.Background(), "tcp", mute(t))
 	require.NoError(t, err)
 	defer func() { _ = c.Close() }()
 	c.(*patient).silence = 50 * time.Millisecond

@@ -2,6 +2,8 @@ package feeds
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"time"
 
 	"noemata/internal/connection"
@@ -69,49 +71,160 @@ func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name stri
 	return r.Store.Connection(ctx, side, name)
 }
 
-// TryConnection tests one that is not added, and gives the version that it tells.
-func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.NewConnection) (version string,
-	err error) {
+// TryConnection tests one that is not added.
+func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.NewConnection) (records.Tested, error) {
 	settings, err := r.settings(side, n)
 	if err != nil {
-		return "", err
+		return records.Tested{}, err
 	}
 	return r.try(ctx, side, n.Kind, settings, side.What(n.Name))
 }
 
-func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings connection.Settings,
-	what string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, testWithin)
-	defer cancel()
-	if side == store.Sources {
-		open, err := source.Kinds.Open(kind, settings, what)
-		if err != nil {
-			return "", err
-		}
-		defer open.Close()
-		return open.Test(ctx)
-	}
-	settings, err := r.Databases.Folders.Resolve(settings)
-	if err != nil {
-		return "", err
-	}
-	open, err := warehouse.Kinds.Open(kind, settings, what)
-	if err != nil {
-		return "", err
-	}
-	defer open.Close()
-	return open.Test(ctx)
-}
-
 // TestConnection tests one, and keeps what it told.
-func (r *Rules) TestConnection(ctx context.Context, side store.Side, name string) (version string, err error) {
+func (r *Rules) TestConnection(ctx context.Context, side store.Side, name string) (records.Tested, error) {
 	kind, settings, _, err := r.Store.Settings(ctx, side, name)
 	if err != nil {
-		return "", err
+		return records.Tested{}, err
 	}
-	version, failure := r.try(ctx, side, kind, settings, side.What(name))
-	if err := r.Store.NoteTest(ctx, side, name, version, failure); err != nil {
-		return "", err
+	found, failure := r.try(ctx, side, kind, settings, side.What(name))
+	if err := r.Store.NoteTest(ctx, side, name, found.Version, failure); err != nil {
+		return found, err
 	}
-	return version, failure
+	return found, failure
+}
+
+// try goes step by step, so that it is known at which one it ended.
+func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings connection.Settings,
+	what string) (t records.Tested, err error) {
+	ctx, cancel := context.WithTimeout(ctx, testWithin)
+	defer cancel()
+	if settings, err = r.Databases.Folders.Resolve(settings); err != nil {
+		return t, err
+	}
+	if settings.Path == "" {
+		t.Steps, err = settings.Reach(ctx, fmt.Sprintf("The server at %s (%s)", settings.Address(), what), what)
+		if err != nil {
+			return t, err
+		}
+	}
+	began := time.Now()
+	taken := func(step connection.Taken) {
+		step.Done, step.Took = true, time.Since(began).Seconds()
+		t.Steps = append(t.Steps, step)
+		began = time.Now()
+	}
+	if side == store.Warehouses {
+		open, err := warehouse.Kinds.Open(kind, settings, what)
+		if err == nil {
+			defer open.Close()
+			t.Version, err = open.Test(ctx)
+		}
+		if err == nil {
+			entered(settings, t.Version, taken)
+			taken(connection.Taken{Step: connection.StepPrivileges, Said: "tables can be made and written"})
+		}
+		return ended(t, began, err)
+	}
+	open, err := source.Kinds.Open(kind, settings, what)
+	if err == nil {
+		defer open.Close()
+		t.Version, err = open.Test(ctx)
+	}
+	if err == nil {
+		entered(settings, t.Version, taken)
+		t.Offer, err = offered(ctx, open, taken)
+	}
+	return ended(t, began, err)
+}
+
+// entered tells the steps that a sign-in shows to have been taken.
+func entered(s connection.Settings, version string, taken func(connection.Taken)) {
+	if s.Path == "" {
+		step := connection.Taken{Step: connection.StepTLS, Said: string(s.Mode())}
+		switch {
+		case s.Verified() || len(s.Tunnel) > 0 || s.Local():
+		case s.Mode() == connection.TLSOff:
+			step.Warns, step.Remedy = true, "Turn TLS on at the server, and choose verify-full: what is read can be read on the way."
+		default:
+			step.Warns, step.Remedy = true, "Give the CA certificate and choose verify-full: whoever is between could be the server."
+		}
+		taken(step)
+		taken(connection.Taken{Step: connection.StepSignIn, Said: "as " + s.User})
+	}
+	taken(connection.Taken{Step: connection.StepDatabase, Said: version})
+}
+
+// ended adds the step at which a test ended.
+func ended(t records.Tested, began time.Time, err error) (records.Tested, error) {
+	if p := problem.Of(err); p != nil {
+		t.Steps = append(t.Steps, connection.Taken{Step: connection.StepOf(p), Took: time.Since(began).Seconds()})
+	}
+	return t, err
+}
+
+// A clock that differs by more is worth a look.
+const clockMayDiffer = 2 * time.Second
+
+// offered asks a source what it offers.
+func offered(ctx context.Context, src source.Source, taken func(connection.Taken)) (*records.Offer, error) {
+	o := &records.Offer{Findings: []problem.Finding{}, LogPerHour: -1}
+	tables, err := src.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tables {
+		if t.View {
+			o.Views++
+		} else {
+			o.Tables++
+		}
+	}
+	step := connection.Taken{Step: connection.StepPrivileges, Said: fmt.Sprintf("%d tables and %d views can be seen",
+		o.Tables, o.Views)}
+	if len(tables) == 0 {
+		step.Warns, step.Remedy = true, "Grant the user SELECT on the tables that are to be read."
+	}
+	taken(step)
+	zone, err := src.Zone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.Zone = zone.String()
+	before := time.Now()
+	moment, err := src.Moment(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ahead := moment.Clock.Sub(before.Add(time.Since(before) / 2))
+	o.Ahead = ahead.Seconds()
+	step = connection.Taken{Step: connection.StepClock, Said: fmt.Sprintf("%s; zone %s", difference(ahead), o.Zone)}
+	if ahead.Abs() > clockMayDiffer {
+		step.Warns, step.Remedy = true, "Set the clocks of both by NTP: lag is told by them. Nothing is lost by the difference."
+	}
+	taken(step)
+	log, follows := src.(source.Log)
+	if !follows {
+		return o, nil
+	}
+	found, err := log.LogFindings(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	o.Findings = append(o.Findings, found...)
+	o.Log = !slices.ContainsFunc(found, func(f problem.Finding) bool { return f.Level == problem.Blocker })
+	rate, err := log.LogRate(ctx)
+	o.LogPerHour = rate.PerHour
+	return o, err
+}
+
+// difference tells in words how a clock differs.
+func difference(ahead time.Duration) string {
+	switch by := ahead.Abs().Round(100 * time.Millisecond); {
+	case by < time.Second:
+		return "within a second of the service's"
+	case ahead > 0:
+		return by.String() + " ahead of the service's"
+	default:
+		return by.String() + " behind the service's"
+	}
 }

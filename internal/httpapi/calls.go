@@ -133,13 +133,18 @@ func (c connections) add(ctx context.Context, in *newConnection) (*answer[client
 }
 
 func (c connections) try(ctx context.Context, in *newConnection) (*answer[client.Tested], error) {
-	version, err := c.rules.TryConnection(ctx, c.side, in.Body)
-	return reply(client.Tested{Version: version}, err)
+	return tested(c.rules.TryConnection(ctx, c.side, in.Body))
 }
 
 func (c connections) test(ctx context.Context, in *named) (*answer[client.Tested], error) {
-	version, err := c.rules.TestConnection(ctx, c.side, in.Name)
-	return reply(client.Tested{Version: version}, err)
+	return tested(c.rules.TestConnection(ctx, c.side, in.Name))
+}
+
+func tested(t client.Tested, err error) (*answer[client.Tested], error) {
+	if err != nil {
+		return nil, fromTest(t.Steps, err)
+	}
+	return reply(t, nil)
 }
 
 func (c connections) list(ctx context.Context, _ *none) (*answer[[]client.Connection], error) {

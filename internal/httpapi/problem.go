@@ -9,18 +9,22 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/problem"
 )
 
 // ProblemDetails is an error of the API, as RFC 9457 describes problem details.
 type ProblemDetails struct {
-	Type   string   `json:"type" doc:"Always about:blank: code tells the kinds apart"`
-	Title  string   `json:"title" doc:"The HTTP status in words"`
-	Status int      `json:"status" doc:"The HTTP status"`
-	Detail string   `json:"detail" doc:"What happened, to which thing"`
-	Code   string   `json:"code" doc:"A stable name for the kind of problem"`
-	Remedy string   `json:"remedy,omitempty" doc:"What to do"`
-	Errors []string `json:"errors,omitempty" doc:"What is wrong with the request, item by item"`
+	Type   string             `json:"type" doc:"Always about:blank: code tells the kinds apart"`
+	Title  string             `json:"title" doc:"The HTTP status in words"`
+	Status int                `json:"status" doc:"The HTTP status"`
+	Detail string             `json:"detail" doc:"What happened, to which thing"`
+	Code   string             `json:"code" doc:"A stable name for the kind of problem"`
+	Remedy string             `json:"remedy,omitempty" doc:"What to do"`
+	Field  string             `json:"field,omitempty" doc:"The setting that is to be corrected, such as host or tunnel.0.user"`
+	Value  string             `json:"value,omitempty" doc:"What the setting may be set to, once a person has made sure of it"`
+	Steps  []connection.Taken `json:"steps,omitempty" doc:"Of a test: the steps that were taken; the last one is the one that failed"`
+	Errors []string           `json:"errors,omitempty" doc:"What is wrong with the request, item by item"`
 }
 
 func (p *ProblemDetails) Error() string { return p.Detail }
@@ -62,7 +66,16 @@ func fromError(err error) error {
 		}
 	}
 	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.What,
-		Code: string(p.Code), Remedy: p.Remedy}
+		Code: string(p.Code), Remedy: p.Remedy, Field: p.Field, Value: p.Value}
+}
+
+// fromTest is fromError with the steps that were taken.
+func fromTest(steps []connection.Taken, err error) error {
+	err = fromError(err)
+	if p := (*ProblemDetails)(nil); errors.As(err, &p) {
+		p.Steps = steps
+	}
+	return err
 }
 
 // newError replaces the framework's own errors. The values it would repeat are left

@@ -99,7 +99,10 @@ func configOf(s connection.Settings, application string) (*pgxpool.Config, error
 	c := config.ConnConfig
 	c.Host, c.Port, c.Database, c.User, c.Password = s.Host, uint16(s.Port), s.Database, s.User, s.Password
 	c.Fallbacks = nil
-	c.ConnectTimeout, c.DialFunc = connection.DialTimeout, connection.Dial
+	c.ConnectTimeout, c.DialFunc = connection.DialTimeout, s.Dial
+	if len(s.Tunnel) > 0 { // the name is known at the other end
+		c.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
+	}
 	c.TLSConfig = s.TLSConfig()
 	c.RuntimeParams = map[string]string{"application_name": application}
 	if !s.Verified() && !s.InClear {
@@ -139,7 +142,7 @@ func Explain(err error, what string, s connection.Settings) error {
 	case errors.As(err, &long) && long.MaxExpectedBodyLen == mostBeforeSignIn:
 		return problem.Wrap(err, problem.Unreachable,
 			fmt.Sprintf("%s sent a message of %d bytes before the sign-in, which no PostgreSQL server does.", at,
-				long.ActualBodyLen), "Check host and port.")
+				long.ActualBodyLen), "Check host and port.").In("port")
 	case errors.As(err, &long):
 		return problem.Wrap(err, problem.Failed,
 			fmt.Sprintf("%s sent a row of %d MB, and %d MB are the most that is taken in.", at, long.ActualBodyLen>>20,
@@ -149,7 +152,7 @@ func Explain(err error, what string, s connection.Settings) error {
 			fmt.Sprintf("%s asks for the password of user %q in the clear or by MD5, and TLS does not verify that "+
 				"it is the right server.", at, s.User),
 			"Let the server ask by SCRAM (password_encryption = 'scram-sha-256', and set the password again), use "+
-				"the TLS mode verify-full, or allow it with --password-in-clear.")
+				"the TLS mode verify-full, or allow it with --password-in-clear.").In("password_in_clear")
 	}
 	return connection.Explain(err, at, what, s)
 }
@@ -163,13 +166,13 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 	switch {
 	case e.Code == "28P01":
 		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s did not accept the password of user %q.", at, s.User),
-			"Set the right password.")
+			"Set the right password.").In("password")
 	case e.Code == "28000":
 		return problem.Wrap(err, problem.Denied, fmt.Sprintf("%s does not let user %q sign in: %s.", at, s.User, said),
-			"Check the user's name and the server's pg_hba.conf.")
+			"Check the user's name and the server's pg_hba.conf.").In("user")
 	case e.Code == "3D000":
 		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.Database),
-			"Check the database name, or create it.")
+			"Check the database name, or create it.").In("database")
 	case e.Code == "42501" && strings.Contains(e.Message, "row-level security"):
 		return problem.Wrap(err, problem.NoPrivilege,
 			fmt.Sprintf("%s would hide rows from user %q: %s.", at, s.User, said),

@@ -17,6 +17,7 @@ import (
 
 	"noemata/console"
 	"noemata/internal/background"
+	"noemata/internal/connection/tunnel"
 	"noemata/internal/core/problem"
 	"noemata/internal/httpapi"
 	"noemata/internal/jobs"
@@ -36,6 +37,7 @@ type Options struct {
 	PlainHTTP   bool     // tokens may travel in the clear beyond this machine
 	Proxies     []string // addresses, or networks, of proxies that are believed
 	Folders     []string // where warehouse files may be; empty is warehouses/ in DataDir
+	Agent       bool     // tunnels may sign in with the keys of the agent at SSH_AUTH_SOCK
 	Paused      bool     // nothing runs until a person starts it
 	Version     string
 }
@@ -65,6 +67,12 @@ func Start(ctx context.Context, o Options) (s *Service, firstToken string, err e
 	}()
 	if o, err = prepare(o); err != nil {
 		return s, "", err
+	}
+	if o.Agent {
+		if tunnel.AgentSocket = os.Getenv("SSH_AUTH_SOCK"); tunnel.AgentSocket == "" {
+			return s, "", problem.New(problem.Invalid, "There is no agent: SSH_AUTH_SOCK is not set.",
+				"Start one (ssh-agent) and set it, or leave --ssh-agent out.")
+		}
 	}
 	box, err := secret.Open(filepath.Join(o.DataDir, "key"))
 	if err != nil {

@@ -28,6 +28,8 @@ type Log interface {
 	// LogState measures what the source retains for a follower whose warehouse stands at a
 	// position; empty where it stands nowhere yet.
 	LogState(ctx context.Context, name, at string) (LogState, error)
+	// LogRate tells how much the server writes to its log, by its own statistics.
+	LogRate(ctx context.Context) (LogRate, error)
 	// CheckPosition gives a position of the log in its one written form, which sorts.
 	CheckPosition(text string) (string, error)
 	// End is the end of the log: whatever was committed before the moment, by the source's
@@ -101,6 +103,12 @@ type LogState struct {
 	Retained int64  // bytes of log that are kept for the follower
 	Behind   int64  // bytes from where the warehouse stands to the end of the log
 	Confirms string // the position it has confirmed
+}
+
+// LogRate is how much is written to a log.
+type LogRate struct {
+	PerHour int64         // bytes, on average; -1 where the server does not tell
+	Over    time.Duration // what the average is of
 }
 
 // Follow says what is read of a log.

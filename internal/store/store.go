@@ -188,23 +188,26 @@ func about(side Side, name, kind string, settings connection.Settings) string {
 // empty password keeps the one that is stored, if it would go where it went before.
 func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string, settings connection.Settings,
 	replace bool) error {
-	if replace && settings.Password == "" {
+	if replace {
 		oldKind, old, _, err := s.Settings(ctx, side, name)
 		if problem.Is(err, problem.NotFound) {
 			return err
 		}
 		switch {
-		case old.Destination(oldKind) == settings.Destination(kind):
-			settings.Password = old.Password // it may be unreadable, and is then asked for at the next test
-		case err != nil || old.Password != "":
+		case connection.SameWay(old, oldKind, settings, kind):
+			settings = settings.WithSecret(old.Secret()) // it may be unreadable, and is then asked for at the next test
+		case settings.Password != "" || err == nil && old.Secret() == "":
+			err = nil
+		default:
 			return problem.Newf(problem.Invalid, "Give the password again.",
-				"The stored password of %s was given for another server, user or TLS mode, and is not sent anywhere else.", side.What(name))
+				"The stored password of %s was given for another server, user, tunnel or TLS mode, and is not sent "+
+					"anywhere else.", side.What(name)).In("password")
 		}
-		if err != nil {
+		if err != nil && settings.Secret() == "" {
 			return err
 		}
 	}
-	sealed := s.box.Seal(settings.Password, about(side, name, kind, settings))
+	sealed := s.box.Seal(settings.Secret(), about(side, name, kind, settings))
 	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret) VALUES ($1, $2, $3, $4)", side)
 	if replace {
 		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, updated_at = now(), tested_at = `+
@@ -273,7 +276,9 @@ func (s *Store) Settings(ctx context.Context, side Side, name string) (kind stri
 		return "", settings, stamp, notFound(side.What(name))
 	}
 	if err == nil {
-		settings.Password, err = s.box.Open(sealed, about(side, name, kind, settings), side.What(name))
+		var secret string
+		secret, err = s.box.Open(sealed, about(side, name, kind, settings), side.What(name))
+		settings = settings.WithSecret(secret)
 	}
 	return kind, settings, stamp, err
 }

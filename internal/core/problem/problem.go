@@ -37,6 +37,8 @@ type Problem struct {
 	Code   Code
 	What   string // a sentence: what happened, to which thing
 	Remedy string // a sentence: what to do
+	Field  string // the setting that is to be corrected, such as "host"; empty where it is none's
+	Value  string // what the setting may be set to, once a person has made sure of it
 	Cause  error  // the underlying error, if any
 }
 
@@ -48,6 +50,18 @@ func New(code Code, what, remedy string) *Problem {
 // Wrap makes a Problem that keeps its cause.
 func Wrap(cause error, code Code, what, remedy string) *Problem {
 	return &Problem{Code: code, What: what, Remedy: remedy, Cause: cause}
+}
+
+// In names the setting that is to be corrected.
+func (p *Problem) In(field string) *Problem {
+	p.Field = field
+	return p
+}
+
+// Offer gives what the setting may be set to, once a person has made sure of it.
+func (p *Problem) Offer(value string) *Problem {
+	p.Value = value
+	return p
 }
 
 // Word gives a text as one word of a shell's command line, for remedies that are commands

@@ -262,6 +262,23 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 	return findings, nil
 }
 
+// LogRate reads the server's counters, which begin with its start. MySQL has none of its log.
+func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
+	counted := map[string]float64{}
+	var name, value string
+	err := s.Rows(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Binlog_bytes_written', 'Uptime')", nil,
+		[]any{&name, &orEmpty{&value}}, func() error {
+			counted[name], _ = strconv.ParseFloat(value, 64)
+			return nil
+		})
+	bytes, told := counted["Binlog_bytes_written"]
+	if err != nil || !told || counted["Uptime"] < 1 {
+		return source.LogRate{PerHour: -1}, err
+	}
+	return source.LogRate{PerHour: int64(bytes / counted["Uptime"] * 3600),
+		Over: time.Duration(counted["Uptime"]) * time.Second}, nil
+}
+
 // mayFollow looks for the privileges that following needs.
 func (s *Source) mayFollow(ctx context.Context, add AddFinding) error {
 	var grant, all string

@@ -119,7 +119,7 @@ func newReader(server Server, s connection.Settings, what string) *Reader {
 
 // options say how a database is reached.
 func options(s connection.Settings) wire.Options {
-	o := wire.Options{Dial: connection.Dial, User: s.User, Password: s.Password, Database: s.Database,
+	o := wire.Options{Dial: s.Dial, User: s.User, Password: s.Password, Database: s.Database,
 		TLS: s.TLSConfig(), InClear: s.InClear, Verified: s.Verified(), Timeout: connection.DialTimeout}
 	o.Network, o.Address = network(s)
 	return o
@@ -278,7 +278,7 @@ func (s *Reader) Explain(err error) error {
 				fmt.Sprintf("%s asks user %q to sign in by %s, which is not known here.", at, s.settings.User,
 					unknown.Plugin),
 				fmt.Sprintf("Let the user sign in by a password: ALTER USER '%s'@'…' IDENTIFIED %s.", s.settings.User,
-					s.server.Password))
+					s.server.Password)).In("user")
 		}
 		var long *wire.TooLongError
 		switch {
@@ -287,11 +287,11 @@ func (s *Reader) Explain(err error) error {
 				fmt.Sprintf("%s asks for the password of user %q in the clear, and TLS does not verify that it is "+
 					"the right server.", at, s.settings.User),
 				"Let the user sign in by a password that is not sent (mysql_native_password or ed25519), use the "+
-					"TLS mode verify-full, or allow it with --password-in-clear.")
+					"TLS mode verify-full, or allow it with --password-in-clear.").In("password_in_clear")
 		case errors.As(err, &long) && long.Most < wire.MostPacket:
 			return problem.Wrap(err, problem.Unreachable,
 				fmt.Sprintf("%s sent a packet of %d bytes before the sign-in, which no such server does.", at,
-					long.Bytes), "Check host and port.")
+					long.Bytes), "Check host and port.").In("port")
 		case errors.As(err, &long):
 			return problem.Wrap(err, problem.Failed,
 				fmt.Sprintf("%s sent a row of %d MB or more, and %d MB are the most that is taken in.", at,
@@ -303,10 +303,10 @@ func (s *Reader) Explain(err error) error {
 	case errDenied, 1698:
 		return problem.Wrap(err, problem.Denied,
 			fmt.Sprintf("%s did not accept the password of user %q.", at,
-				s.settings.User), "Set the right password, and check from which hosts the user may sign in.")
+				s.settings.User), "Set the right password, and check from which hosts the user may sign in.").In("password")
 	case errNoDatabase:
 		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("%s has no database %q.", at, s.settings.Database),
-			"Check the database name, or create it.")
+			"Check the database name, or create it.").In("database")
 	case errNoDatabaseAccess:
 		account := s.settings.User + "@…"
 		if m := refused.FindStringSubmatch(said); m != nil {
@@ -314,7 +314,7 @@ func (s *Reader) Explain(err error) error {
 		}
 		return problem.Wrap(err, problem.NoPrivilege,
 			fmt.Sprintf("User %q may not use the database %q of %s.", s.settings.User, s.settings.Database, at),
-			grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*"))
+			grantTo(account, "SELECT", s.Quote(s.settings.Database)+".*")).In("database")
 	case errNoTableAccess, errNoColumnAccess, errNoPrivilege:
 		return problem.Wrap(err, problem.NoPrivilege,
 			fmt.Sprintf("User %q lacks a privilege at %s: %s.", s.settings.User, at, said),

@@ -77,6 +77,21 @@ const (
 	longHeader  = 40
 )
 
+// LogRate reads the statistics of the log, which servers have since version 14.
+func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
+	var bytes, seconds float64
+	var number int
+	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int", nil, &number); err != nil || number < oldestForLog {
+		return source.LogRate{PerHour: -1}, err
+	}
+	err := s.row(ctx, "SELECT wal_bytes::float8, extract(epoch FROM now() - stats_reset)::float8 FROM pg_stat_wal", nil,
+		&bytes, &seconds)
+	if err != nil || seconds < 1 {
+		return source.LogRate{PerHour: -1}, err
+	}
+	return source.LogRate{PerHour: int64(bytes / seconds * 3600), Over: time.Duration(seconds) * time.Second}, nil
+}
+
 // published is how a table appears in a publication.
 func published(t source.Followed) string {
 	only := "ONLY "

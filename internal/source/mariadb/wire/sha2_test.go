@@ -118,7 +118,7 @@ func TestSigningInToMySQL8(t *testing.T) {
 				s.serve(c)
 			}
 		}()
-		o.Dial, o.Network, o.Address, o.User, o.Timeout = connection.Dial, network, l.Addr().String(), "reader",
+		o.Dial, o.Network, o.Address, o.User, o.Timeout = connection.Settings{}.Dial, network, l.Addr().String(), "reader",
 			5*time.Second
 		c, err := wire.Connect(t.Context(), o)
 		if err == nil {

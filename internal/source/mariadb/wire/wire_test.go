@@ -22,7 +22,7 @@ import (
 func TestMain(m *testing.M) { testkit.Main(m) }
 
 func options(s *mariaserver.Server) wire.Options {
-	return wire.Options{Dial: connection.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", s.Port),
+	return wire.Options{Dial: connection.Settings{}.Dial, Network: "tcp", Address: fmt.Sprintf("127.0.0.1:%d", s.Port),
 		User: mariaserver.User, Password: s.Password, Timeout: 5 * time.Second}
 }
 
@@ -115,7 +115,7 @@ func TestSigningIn(t *testing.T) {
 	o.Database = "nowhere"
 	_, err = wire.Connect(t.Context(), o)
 	require.ErrorContains(t, err, "nowhere")
-	_, err = wire.Connect(t.Context(), wire.Options{Dial: connection.Dial, Network: "tcp",
+	_, err = wire.Connect(t.Context(), wire.Options{Dial: connection.Settings{}.Dial, Network: "tcp",
 		Address: fmt.Sprintf("127.0.0.1:%d", testkit.Postgres(t).Port), User: "x", Timeout: time.Second})
 	require.Error(t, err, "another kind of server")
 }
