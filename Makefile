@@ -17,9 +17,9 @@ build: console
 # What Debian has and Go, Node and make do not bring: the servers for records, demo
 # and tests, and the browser for the console's tests.
 install:
-	@if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || ! [ -x /usr/sbin/mariadbd ] || ! command -v chromium >/dev/null 2>&1 || ! command -v gcc >/dev/null 2>&1 || ! command -v g++ >/dev/null 2>&1; then \
+	@if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || ! [ -x /usr/sbin/mariadbd ] || ! command -v chromium >/dev/null 2>&1 || ! [ -x /usr/sbin/sshd ] || ! command -v gcc >/dev/null 2>&1 || ! command -v g++ >/dev/null 2>&1; then \
 		$(SUDO) apt-get update -q && \
-		$(SUDO) apt-get install -y -q --no-install-recommends postgresql postgresql-contrib mariadb-server chromium fonts-noto-core gcc g++ libc6-dev; \
+		$(SUDO) apt-get install -y -q --no-install-recommends postgresql postgresql-contrib mariadb-server openssh-server chromium fonts-noto-core gcc g++ libc6-dev; \
 	fi
 
 # A MySQL server for the tests, which Debian does not have.

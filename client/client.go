@@ -239,6 +239,11 @@ func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Appl
 		map[string]any{"file": file, "dry_run": mode != Apply, "offline": mode == Compare})
 }
 
+// Mend has remedies of a feed file's findings run.
+func (c *Client) Mend(ctx context.Context, m Mending) (Mended, error) {
+	return post[Mended](ctx, c, "/mendings", nil, m)
+}
+
 // Revisions lists what a feed's file has said, the newest first.
 func (c *Client) Revisions(ctx context.Context, feed string) ([]Revision, error) {
 	return get[[]Revision](ctx, c, at("feeds", feed, "revisions"), nil)

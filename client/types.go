@@ -48,6 +48,9 @@ type (
 	Token         = records.Token
 	Tested        = records.Tested
 	Offer         = records.Offer
+	Mending       = records.Mending
+	Mended        = records.Mended
+	SignIn        = records.SignIn
 )
 
 // PhaseDone is the phase of a table whose part of a run has ended.

@@ -102,7 +102,7 @@ func (a *app) feedsCommand() *cobra.Command {
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
+		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,
@@ -228,12 +228,7 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 			if err != nil {
 				return err
 			}
-			blockers := 0
-			for _, f := range x.Findings {
-				if f.Level == "blocker" {
-					blockers++
-				}
-			}
+			blocked := blockers(x.Findings)
 			if err := a.show(cmd, x, func(w io.Writer) {
 				showFindings(w, x.Findings)
 				switch {
@@ -244,13 +239,13 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 				default:
 					showChanges(w, x.Changes)
 				}
-				if blockers > 0 {
-					_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blockers, "blocker"))
+				if blocked > 0 {
+					_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blocked, "blocker"))
 				}
 			}); err != nil {
 				return err
 			}
-			if blockers > 0 || (mode == client.Compare && len(x.Changes) > 0) {
+			if blocked > 0 || (mode == client.Compare && len(x.Changes) > 0) {
 				return errNo
 			}
 			return nil
@@ -259,11 +254,7 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 
 func showFindings(w io.Writer, findings []client.Finding) {
 	for _, f := range findings {
-		about := ""
-		if f.Table != "" {
-			about = f.Table + ": "
-		}
-		_, _ = fmt.Fprintf(w, "%-8s %s%s\n", f.Level, about, f.What)
+		_, _ = fmt.Fprintf(w, "%-8s %s%s\n", f.Level, about(f), f.What)
 		if f.Remedy != "" {
 			_, _ = fmt.Fprintf(w, "         → %s\n", f.Remedy)
 		}

@@ -27,7 +27,7 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 			strings.ContainsRune(`?#%"'\*[]`, r)
 	}) {
 		return s, problem.Newf(problem.Invalid, `Write the path without ? # % " ' \ * [ ] and control characters.`,
-			"The path %q holds a character that could be read as something else than a name.", s.Path)
+			"The path %q holds a character that could be read as something else than a name.", s.Path).In("path")
 	}
 	path := s.Path
 	if !filepath.IsAbs(path) && len(f) > 0 {
@@ -36,7 +36,7 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 	path, err := followed(filepath.Clean(path))
 	if err != nil {
 		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %s cannot be looked at: %v.", s.Path, err),
-			"Correct it, or let the service's user read its folders.")
+			"Correct it, or let the service's user read its folders.").In("path")
 	}
 	if !slices.ContainsFunc(f, func(folder string) bool {
 		folder, err := followed(folder)
@@ -45,7 +45,7 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 		return s, problem.Newf(problem.Invalid,
 			fmt.Sprintf("Choose a file below %s, or have the operator start the service with --warehouse-dir %s.",
 				strings.Join(f, " or "), filepath.Dir(path)),
-			"The file %s is not below a folder in which this service may keep database files.", path)
+			"The file %s is not below a folder in which this service may keep database files.", path).In("path")
 	}
 	s.Path = path
 	return s, nil

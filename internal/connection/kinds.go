@@ -55,7 +55,7 @@ func (k *Kinds[T]) find(name string) (Kind[T], error) {
 	kind, ok := k.known[name]
 	if !ok {
 		return kind, problem.New(problem.Invalid, fmt.Sprintf("%q is not a kind of %s.", name, k.noun), "Known kinds: "+
-			strings.Join(k.Names(), ", ")+".")
+			strings.Join(k.Names(), ", ")+".").In("kind")
 	}
 	return kind, nil
 }

@@ -354,19 +354,20 @@ func (p *plan) placeWatermark(t feed.Table, watermark []string) error {
 func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse,
 	keys shape.Keys) []problem.Finding {
 	findings := []problem.Finding{}
-	blocker := func(table string, err error) {
+	block := func(side problem.Side, table string, err error) {
 		p := problem.Of(err)
 		findings = append(findings, problem.Finding{Level: problem.Blocker, Table: table, What: p.What,
-			Remedy: p.Remedy})
+			Remedy: p.Remedy, Side: side})
 	}
+	blocker := func(table string, err error) { block(problem.AtSource, table, err) }
 	if _, err := wh.Test(ctx); err != nil {
-		blocker("", err)
+		block(problem.AtWarehouse, "", err)
 	}
 	if _, err := src.Test(ctx); err != nil {
 		blocker("", err)
 		return findings
 	}
-	findings = append(findings, checkLog(ctx, f, src, keys)...)
+	findings = append(findings, at(problem.AtSource, checkLog(ctx, f, src, keys))...)
 	for _, t := range f.Tables {
 		p, err := planNamed(ctx, f, t, src, keys, nil, wh.Names())
 		if err != nil {
@@ -388,11 +389,11 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			continue
 		}
 		if err := wh.MayWrite(ctx, p.target); err != nil {
-			blocker(t.Table, err)
+			block(problem.AtWarehouse, t.Table, err)
 		}
 		left, err := wh.LeftOver(ctx, p.target)
 		if err != nil {
-			blocker(t.Table, err)
+			block(problem.AtWarehouse, t.Table, err)
 		}
 		for _, c := range left {
 			if t.Dropped(c.Column) {
@@ -400,7 +401,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 					problem.Finding{Level: problem.Warning, Table: t.Table,
 						What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with "+
 							"the values of before; a proof does not look at it.", p.target.Name, c.Column),
-						Remedy: c.Remedy})
+						Remedy: c.Remedy, Side: problem.AtWarehouse})
 			}
 		}
 		if p.query.Table.View && t.Find == feed.FindWatermark && t.Sweep == "" && t.Keep != feed.KeepLedger {
@@ -414,7 +415,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			blocker(t.Table, err)
 			continue
 		}
-		findings = append(findings, found...)
+		findings = append(findings, at(problem.AtSource, found)...)
 		for _, c := range p.query.Table.Columns {
 			if c.Wire == "" && !slices.Contains(t.AsText, c.Name) && c.Type.Kind == schema.Text {
 				findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
@@ -426,8 +427,16 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
 				What: "The source does not promise that the key of this table is unique; of rows that share one, " +
 					"the last read is kept.",
-				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.key)})
+				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.key), Side: problem.AtSource})
 		}
+	}
+	return findings
+}
+
+// at says on which side findings are.
+func at(side problem.Side, findings []problem.Finding) []problem.Finding {
+	for i := range findings {
+		findings[i].Side = side
 	}
 	return findings
 }

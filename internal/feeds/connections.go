@@ -144,9 +144,11 @@ func entered(s connection.Settings, version string, taken func(connection.Taken)
 		switch {
 		case s.Verified() || len(s.Tunnel) > 0 || s.Local():
 		case s.Mode() == connection.TLSOff:
-			step.Warns, step.Remedy = true, "Turn TLS on at the server, and choose verify-full: what is read can be read on the way."
+			step.Warns = true
+			step.Remedy = "Turn TLS on at the server, and choose verify-full: what is read can be read on the way."
 		default:
-			step.Warns, step.Remedy = true, "Give the CA certificate and choose verify-full: whoever is between could be the server."
+			step.Warns = true
+			step.Remedy = "Give the CA certificate and choose verify-full: whoever is between could be the server."
 		}
 		taken(step)
 		taken(connection.Taken{Step: connection.StepSignIn, Said: "as " + s.User})
@@ -213,7 +215,7 @@ func offered(ctx context.Context, src source.Source, taken func(connection.Taken
 	o.Findings = append(o.Findings, found...)
 	o.Log = !slices.ContainsFunc(found, func(f problem.Finding) bool { return f.Level == problem.Blocker })
 	rate, err := log.LogRate(ctx)
-	o.LogPerHour = rate.PerHour
+	o.LogPerHour, o.LogOver = rate.PerHour, rate.Over.Seconds()
 	return o, err
 }
 

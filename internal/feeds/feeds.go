@@ -99,6 +99,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying, by string)
 			strings.Join(list, ", ") + "."})
 	}
 	out.Findings = append(shared, append(r.consequences(ctx, old, found, resolved), out.Findings...)...)
+	out.Findings = problem.Mendable(out.Findings)
 	blocked := slices.IndexFunc(out.Findings, func(x problem.Finding) bool { return x.Level == problem.Blocker })
 	if how != ForReal {
 		return out, nil

@@ -68,6 +68,8 @@ func (s *Service) register(api huma.API) {
 		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
 	handle(api, operation{"preview-feed-file", post, "/previews",
 		"Show rows of a table before and after a feed file has shaped them; nothing is written", "feeds", 0}, s.preview)
+	handle(api, operation{"mend-feed-file", post, "/mendings",
+		"Run statements that a feed file's findings give as remedies, and check the file again", "feeds", 0}, s.mend)
 	handle(api, operation{"propose-feed", post, "/proposals",
 		"Propose how tables of a source are brought, with the reasons; nothing is written", "feeds", 0}, s.propose)
 	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
@@ -261,6 +263,15 @@ func (s *Service) preview(ctx context.Context, in *previewRequest) (*answer[clie
 		out.Rows = append(out.Rows, client.PreviewRow(r))
 	}
 	return reply(out, err)
+}
+
+type mendingRequest struct {
+	byWhom
+	Body client.Mending
+}
+
+func (s *Service) mend(ctx context.Context, in *mendingRequest) (*answer[client.Mended], error) {
+	return reply(s.rules.Mend(ctx, in.Body, in.by))
 }
 
 type proposalRequest struct {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -88,6 +89,9 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 		if errors.As(err, &detail) {
 			d := detail.ErrorDetail()
 			p.Errors = append(p.Errors, d.Location+": "+d.Message)
+			if p.Field == "" {
+				p.Field = strings.TrimPrefix(strings.TrimPrefix(d.Location, "body."), "settings.")
+			}
 		} else if err != nil {
 			p.Errors = append(p.Errors, err.Error())
 		}

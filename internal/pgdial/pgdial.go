@@ -76,6 +76,21 @@ func Replicate(ctx context.Context, s connection.Settings, application string, s
 	return conn, nil
 }
 
+// Run runs one statement, on a connection of its own and outside of a transaction.
+func Run(ctx context.Context, s connection.Settings, application, sql string) error {
+	config, err := configOf(s, application)
+	if err != nil {
+		return err
+	}
+	conn, err := pgx.ConnectConfig(ctx, config.ConnConfig)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	_, err = conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol)
+	return err
+}
+
 // readBuffer is how much is read of a server at once, in bytes: rows come in one message each.
 const readBuffer = 128 << 10
 

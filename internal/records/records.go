@@ -215,6 +215,7 @@ type Offer struct {
 	Log        bool              `json:"log" doc:"Whether its change log can be followed by this user"`
 	Findings   []problem.Finding `json:"findings" doc:"What is in the way of following the log, or worth knowing"`
 	LogPerHour int64             `json:"log_per_hour" doc:"Bytes that the server writes to its log in an hour, by the average since its statistics began: what it would keep for a feed that does not run; -1 when it does not tell"`
+	LogOver    float64           `json:"log_over" doc:"What that is the average of, in seconds"`
 }
 
 // Applied is what a feed file would change, or has changed.
@@ -224,6 +225,34 @@ type Applied struct {
 	Applied  bool              `json:"applied" doc:"Whether the feed now is as the file has it"`
 	Changes  []feed.Change     `json:"changes"`
 	Findings []problem.Finding `json:"findings"`
+}
+
+// SignIn is a user of a database, for as long as a call lasts.
+type SignIn struct {
+	User     string `json:"user" minLength:"1" doc:"The user"`
+	Password string `json:"password,omitempty" doc:"The password; it is kept nowhere"`
+}
+
+// Mending asks for remedies of a feed file's findings to be run.
+type Mending struct {
+	File       string   `json:"file" doc:"The feed file, in YAML"`
+	Statements []string `json:"statements" minItems:"1" maxItems:"1000" doc:"Statements as the findings have them; only what is a remedy now is run"`
+	Source     *SignIn  `json:"source,omitempty" doc:"Whom to sign in to the source as, where the feed's own user may not"`
+	Warehouse  *SignIn  `json:"warehouse,omitempty" doc:"Whom to sign in to the warehouse as, where the feed's own user may not"`
+}
+
+// Mended is what came of it.
+type Mended struct {
+	Done     []MendedStatement `json:"done"`
+	Findings []problem.Finding `json:"findings" doc:"What is found now"`
+}
+
+// MendedStatement is a remedy that was run.
+type MendedStatement struct {
+	Side      problem.Side `json:"side" enum:"source,warehouse"`
+	Statement string       `json:"statement"`
+	Problem   *Problem     `json:"problem,omitempty" doc:"Why it failed"`
+	Then      string       `json:"then,omitempty" doc:"What the remedy says beyond its statements, such as a restart"`
 }
 
 // Revision is one that a feed's file had, from one change to the next.

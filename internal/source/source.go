@@ -49,6 +49,8 @@ type Source interface {
 	Quote(name string) string
 	// Indexed lists the columns that an index of a table begins with.
 	Indexed(ctx context.Context, name schema.Name) ([]string, error)
+	// Mend runs a statement that mends a finding: a person has asked for it.
+	Mend(ctx context.Context, sql string) error
 	// Findings tells what is worth knowing about a table before it is read.
 	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
 	Close()

@@ -133,6 +133,18 @@ func (s *SSH) Cut() {
 	}
 }
 
+// At is the server as the command line has it.
+func (s *SSH) At() string { return fmt.Sprintf("%s@127.0.0.1:%d", s.User, s.Port) }
+
+// Accept lets the key of another server open this one, too.
+func (s *SSH) Accept(other *SSH) {
+	content, err := os.ReadFile(other.file("authorized_keys"))
+	require.NoError(s.t, err)
+	own, err := os.ReadFile(s.file("authorized_keys"))
+	require.NoError(s.t, err)
+	require.NoError(s.t, os.WriteFile(s.file("authorized_keys"), append(own, content...), 0o600))
+}
+
 // Hop is the server as a hop of a tunnel.
 func (s *SSH) Hop() tunnel.Hop {
 	return tunnel.Hop{Host: "127.0.0.1", Port: s.Port, User: s.User, Key: s.Key, HostKey: s.HostKey}

@@ -39,6 +39,8 @@ type Warehouse interface {
 	Lacks(ctx context.Context, t Target) ([]string, error)
 	// LeftOver lists the columns of an existing table that the target does not have.
 	LeftOver(ctx context.Context, t Target) ([]LeftOver, error)
+	// Mend runs a statement that mends a finding: a person has asked for it.
+	Mend(ctx context.Context, sql string) error
 	// Empty tells whether a target has no rows at all.
 	Empty(ctx context.Context, t Target) (bool, error)
 	// Count counts the rows of a table that hold now: neither flagged nor past versions.

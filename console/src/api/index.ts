@@ -17,6 +17,8 @@ export type Sample = Schemas['Sample']
 export type Preview = Schemas['Preview']
 export type Backfill = Schemas['Backfill']
 export type Proposed = Schemas['Proposed']
+export type Taken = Schemas['Taken']
+export type Offer = Schemas['Offer']
 export type LiveEvent = Schemas['Event']
 
 let lost = () => {}
@@ -39,12 +41,19 @@ api.use({
 export interface Trouble {
   what: string
   remedy?: string
+  /** The setting that is to be corrected, such as tunnel.0.user. */
+  field?: string
+  /** What the setting may be set to, once a person has made sure of it. */
+  value?: string
+  /** Of a test: the steps that were taken. */
+  steps?: Taken[]
 }
 
 /** Turns an answer of the API that is not a success into what to show. */
 export function trouble(error: unknown): Trouble {
-  const e = error as { detail?: string; remedy?: string } | undefined
-  return { what: e?.detail ?? 'The service does not answer.', remedy: e?.detail ? e.remedy : 'Is it running? Try again in a moment.' }
+  const e = error as { detail?: string; remedy?: string; field?: string; value?: string; steps?: Taken[] } | undefined
+  if (!e?.detail) return { what: 'The service does not answer.', remedy: 'Is it running? Try again in a moment.' }
+  return { what: e.detail, remedy: e.remedy, field: e.field, value: e.value, steps: e.steps }
 }
 
 /** What came of a call: its data, or the trouble. */

@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElOption, ElSelect, ElSkeleton } from 'element-plus'
-import { computed, ref } from 'vue'
+import { ElButton, ElSkeleton } from 'element-plus'
+import { ref } from 'vue'
 import { useActs } from '../act'
-import { api, ask, type Connection, type Schemas, type Trouble } from '../api'
+import { api, ask, type Connection, type Trouble } from '../api'
 import { useLive } from '../live'
+import ConnectionForm from '../parts/ConnectionForm.vue'
 import SourceTables from '../parts/SourceTables.vue'
 import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
@@ -52,47 +53,12 @@ function remove(name: string) {
   })
 }
 
-const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
-const blank = () => ({ name: '', kind: kinds.value.find((k) => k === usual[props.side]) ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', password_in_clear: false, tls: '', ca: '', path: '' })
-const form = ref(blank())
-const adding = ref(false)
-const changing = ref(false)
-const answer = ref('')
-const entering = useActs()
-const inFile = computed(() => form.value.kind === 'duckdb')
+const entering = ref(false)
+const changed = ref<Connection>()
 
 function open(c?: Connection) {
-  answer.value = ''
-  entering.refused.value = undefined
-  changing.value = c !== undefined
-  form.value = blank()
-  if (c) Object.assign(form.value, c.settings, { name: c.name, kind: c.kind })
-  adding.value = true
-}
-
-const body = computed<Schemas['NewConnection']>(() => {
-  const f = form.value
-  const settings = inFile.value
-    ? { path: f.path }
-    : { host: f.host, port: f.port, database: f.database, user: f.user, password: f.password || undefined, tls: (f.tls || undefined) as 'off' | undefined, ca: f.ca || undefined, password_in_clear: f.password_in_clear || undefined }
-  return { name: f.name, kind: f.kind, settings }
-})
-
-async function attempt() {
-  answer.value = ''
-  const { data } = await entering.act('try', () => ask(api.POST(`/api/v1/${props.side}/try`, { body: body.value })))
-  if (data) answer.value = `It answers: ${data.version}.`
-}
-
-async function save() {
-  const call = () =>
-    changing.value
-      ? ask(api.PUT(`/api/v1/${props.side}/{name}`, { params: { path: { name: form.value.name } }, body: body.value }))
-      : ask(api.POST(`/api/v1/${props.side}`, { body: body.value }))
-  const { data } = await entering.act('save', call)
-  if (!data) return
-  adding.value = false
-  await test(form.value.name)
+  changed.value = c
+  entering.value = true
 }
 </script>
 
@@ -133,36 +99,6 @@ async function save() {
       <TroubleBox v-if="acted === c.name" :trouble="refused" />
       <SourceTables v-if="browsing === c.name" :source="c.name" />
     </section>
-    <ElDialog v-model="adding" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="560px" align-center append-to-body>
-      <ElForm label-width="130px" @submit.prevent="save">
-        <ElFormItem label="Name"><ElInput v-model="form.name" :disabled="changing" placeholder="lower-case letters, digits, hyphens" /></ElFormItem>
-        <ElFormItem label="Kind"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>
-        <ElFormItem v-if="inFile" label="Path of the file"><ElInput v-model="form.path" class="mono" placeholder="lake.duckdb, below the service's folder for warehouses" /></ElFormItem>
-        <template v-else>
-          <ElFormItem label="Host and port"><div class="pair"><ElInput v-model="form.host" aria-label="Host" /><ElInputNumber v-model="form.port" :min="1" :max="65535" :controls="false" placeholder="usual" aria-label="Port" /></div></ElFormItem>
-          <ElFormItem label="Database"><ElInput v-model="form.database" /></ElFormItem>
-          <ElFormItem label="User"><ElInput v-model="form.user" autocomplete="off" /></ElFormItem>
-          <ElFormItem label="Password"><ElInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="changing ? 'as it is, while it goes to the same server' : ''" /></ElFormItem>
-          <ElFormItem label="TLS">
-            <ElSelect v-model="form.tls" :empty-values="[null]" aria-label="TLS mode">
-              <ElOption value="" label="off on this machine, verified in full elsewhere" />
-              <ElOption v-for="m in ['off', 'require', 'verify-ca', 'verify-full']" :key="m" :value="m" :label="m" />
-            </ElSelect>
-          </ElFormItem>
-          <ElFormItem v-if="form.tls.startsWith('verify')" label="Trusted CA (PEM)"><ElInput v-model="form.ca" type="textarea" :rows="3" placeholder="the system's, when empty" /></ElFormItem>
-          <ElFormItem v-if="!form.tls.startsWith('verify')" label=" "><ElCheckbox v-model="form.password_in_clear">Let the password go in the clear, or by MD5, if the server asks for it so</ElCheckbox></ElFormItem>
-        </template>
-      </ElForm>
-      <TroubleBox :trouble="entering.refused.value" />
-      <p v-if="answer" role="status">{{ answer }}</p>
-      <template #footer>
-        <ElButton :loading="entering.busy.value === 'try'" @click="attempt">Test</ElButton>
-        <ElButton type="primary" :loading="entering.busy.value === 'save'" @click="save">{{ changing ? 'Change' : 'Add' }}</ElButton>
-      </template>
-    </ElDialog>
+    <ConnectionForm v-model="entering" :side="side" :kinds="kinds" :connection="changed" @saved="test" />
   </div>
 </template>
-
-<style scoped>
-.pair { display: flex; gap: 8px; width: 100%; }
-</style>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A state is told by a word and a shape; the colour only supports it.
-defineProps<{ state: string }>()
+defineProps<{ state: string; word?: string }>()
 const shapes: Record<string, string> = {
   current: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   works: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
@@ -24,7 +24,7 @@ const shapes: Record<string, string> = {
       <path v-if="shapes[state]" :d="shapes[state]" fill="currentColor" />
       <circle v-else cx="6" cy="6" r="4" fill="none" stroke="currentColor" stroke-width="1.6" :stroke-dasharray="state === 'running' ? '17 8' : undefined" />
     </svg>
-    {{ state }}
+    {{ word ?? state }}
   </span>
 </template>
 

@@ -178,6 +178,17 @@ func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 	return c, nil
 }
 
+// Mend runs a statement that a person has asked for.
+func (s *Reader) Mend(ctx context.Context, sql string) error {
+	done := statement.Begin(ctx, statement.Source, sql)
+	c, err := s.connect(ctx, sql)
+	done(0, err)
+	if err == nil {
+		err = c.Close()
+	}
+	return s.Explain(err)
+}
+
 // Row runs a query of one row and records it.
 func (s *Reader) Row(ctx context.Context, query string, args []any, into ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))

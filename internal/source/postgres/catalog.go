@@ -166,7 +166,7 @@ var errParameters = errors.New("it has parameters, as $1")
 
 func (s *Source) noPrivilege(name schema.Name, privilege, on string) error {
 	return problem.Newf(problem.NoPrivilege,
-		fmt.Sprintf("Grant it: GRANT %s ON %s TO %s;", privilege, on, schema.Quote(s.settings.User)),
+		fmt.Sprintf("GRANT %s ON %s TO %s;", privilege, on, schema.Quote(s.settings.User)),
 		"User %q of %s may not read the table %s: it lacks %s.", s.settings.User, s.what, name, privilege)
 }
 

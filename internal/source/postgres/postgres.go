@@ -131,6 +131,14 @@ func (s *Source) Test(ctx context.Context) (string, error) {
 	return version, nil
 }
 
+// Mend runs a statement that a person has asked for.
+func (s *Source) Mend(ctx context.Context, sql string) error {
+	done := statement.Begin(ctx, statement.Source, sql)
+	err := pgdial.Run(ctx, s.settings, application, sql)
+	done(0, err)
+	return s.explain(err)
+}
+
 // Moment reads the clock first: a transaction that begins after that cannot have
 // an earlier start. Within one database, every transaction that can write shows
 // in pg_stat_activity; its start is told only to members of pg_read_all_stats. On

@@ -9,6 +9,7 @@ package plain
 import (
 	"cmp"
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -189,6 +190,11 @@ func (w *Warehouse) Lacks(_ context.Context, t warehouse.Target) (list []string,
 		}
 	}
 	return list, nil
+}
+
+// Mend runs nothing: no statement means anything here.
+func (w *Warehouse) Mend(context.Context, string) error {
+	return errors.New("this warehouse has no statements")
 }
 
 // LeftOver lists the columns that a target does not have.

@@ -34,7 +34,7 @@ var Opener = connection.Kind[warehouse.Warehouse]{Check: Check, Open: Open}
 // Check tells whether the settings name a file, and makes its path absolute.
 func Check(s connection.Settings) (connection.Settings, error) {
 	if s.Path == "" || s.Host != "" || s.Database != "" || s.User != "" || s.Password != "" {
-		return s, problem.New(problem.Invalid, "A DuckDB warehouse is a file.", "Give its path, and nothing else.")
+		return s, problem.New(problem.Invalid, "A DuckDB warehouse is a file.", "Give its path, and nothing else.").In("path")
 	}
 	return connection.Settings{Path: s.Path}, nil
 }
@@ -177,7 +177,7 @@ func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) 
 		if info, err := os.Stat(near); err == nil {
 			if !info.IsDir() {
 				return "", problem.Newf(problem.Invalid, "Choose another path.",
-					"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near)
+					"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near).In("path")
 			}
 			break
 		}

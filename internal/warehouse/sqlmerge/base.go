@@ -99,6 +99,12 @@ func (b *Base) Ask(ctx context.Context, sql string, args ...any) (rows [][]any, 
 	return rows, err
 }
 
+// Mend runs a statement that mends a finding: a person has asked for it.
+func (b *Base) Mend(ctx context.Context, sql string) error {
+	_, err := b.Ask(ctx, sql)
+	return err
+}
+
 // columns tells names and types of a table's columns; none when there is no table.
 func (b *Base) columns(ctx context.Context, name schema.Name) (map[string]string, error) {
 	found, err := b.Ask(ctx, b.SQL.Columns, name.Schema, name.Table)
