@@ -3,6 +3,7 @@ import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Preview } from '../api'
+import FindingsList from './FindingsList.vue'
 import PreviewRows from './PreviewRows.vue'
 import ProposeFeed from './ProposeFeed.vue'
 import TroubleBox from './TroubleBox.vue'
@@ -84,12 +85,7 @@ async function send(dryRun: boolean) {
             <tr v-for="(c, i) in result.changes" :key="i"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
           </tbody>
         </table>
-        <ul class="findings">
-          <li v-for="(f, i) in result.findings" :key="i">
-            <strong>{{ f.level }}</strong> <template v-if="f.table">{{ f.table }}: </template>{{ f.what }}
-            <div v-if="f.remedy" class="quiet mono">{{ f.remedy }}</div>
-          </li>
-        </ul>
+        <FindingsList :findings="result.findings" :file="file" @found="(now) => (result!.findings = now)" />
       </template>
     </div>
     <template #footer>
@@ -106,6 +102,4 @@ async function send(dryRun: boolean) {
 <style scoped>
 .which { width: 220px; margin-right: 8px; }
 .result { margin-top: 12px; max-height: 46vh; overflow: auto; }
-.findings { padding-left: 18px; }
-.findings li { margin-bottom: 6px; }
 </style>

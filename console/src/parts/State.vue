@@ -14,6 +14,7 @@ const shapes: Record<string, string> = {
   unequal: 'M1.5 3h9v2h-9ZM1.5 7h9v2h-9ZM8 1l1.4.6-5.4 9.4-1.4-.6Z',
   failing: 'M6 .8 11.6 11H.4Z',
   failed: 'M6 .8 11.6 11H.4Z',
+  note: 'M2 2.2h8v1.4H2ZM2 5.3h8v1.4H2ZM2 8.4h5v1.4H2Z',
   behind: 'M6 1.5a4.5 4.5 0 0 0 0 9Z',
 }
 </script>
