@@ -58,11 +58,15 @@ const PhaseDone = records.PhaseDone
 
 // SourceTable is a table or view of a source.
 type SourceTable struct {
-	Table   string         `json:"table" doc:"Its name, as a feed file has it"`
-	View    bool           `json:"view" doc:"Whether it is a view"`
-	Rows    int64          `json:"rows" doc:"The source's own estimate of its rows; -1 when it has none"`
-	Key     []string       `json:"key,omitempty" doc:"Its primary key, or another key that cannot be null"`
-	Columns []SourceColumn `json:"columns,omitempty" doc:"Its columns, where one table was asked for"`
+	Table       string         `json:"table" doc:"Its name, as a feed file has it"`
+	Schema      string         `json:"schema" doc:"The schema, or database, that it is in"`
+	View        bool           `json:"view" doc:"Whether it is a view"`
+	Partitioned bool           `json:"partitioned" doc:"Whether its rows are in partitions"`
+	Rows        int64          `json:"rows" doc:"The source's own estimate of its rows; -1 when it has none"`
+	Bytes       int64          `json:"bytes" doc:"What its rows take, by the source's statistics; -1 when it has none, or for one table"`
+	Comment     string         `json:"comment,omitempty" doc:"What the source's owners say of it"`
+	Key         []string       `json:"key,omitempty" doc:"Its primary key, or another key that cannot be null"`
+	Columns     []SourceColumn `json:"columns,omitempty" doc:"Its columns, where one table was asked for"`
 }
 
 // SourceColumn is one column of a source's table.

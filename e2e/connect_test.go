@@ -82,7 +82,7 @@ func TestThroughATunnel(t *testing.T) {
 	require.Equal(t, connection.StepTunnel, answer.Steps[len(answer.Steps)-1].Step)
 }
 
-// Wrong input has an answer that names the field, and says what to do.
+// Wrong input has an answer that names the field, and says what to do. Longer than a screen: it is a list.
 func TestWrongInputNamesTheField(t *testing.T) {
 	s := newService(t)
 	good, _ := testkit.Database(t)

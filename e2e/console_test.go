@@ -230,7 +230,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				"failing"}, "/feeds/live": {"public.holds", "Log"},
 			"/feeds/patrons/table?name=public.patrons": {"Œsling",
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
-			"/runs": {"person"}, "/runs/1": {"Books",
+			"/set-up": {"Connect", "Next: choose"}, "/runs": {"person"}, "/runs/1": {"Books",
 				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)

@@ -14,7 +14,7 @@ const places = [
   { to: '/sources', word: 'Sources' },
   { to: '/warehouses', word: 'Warehouses' },
 ]
-const here = computed(() => (route.path === '/' || route.path.startsWith('/feeds') ? '/' : '/' + route.path.split('/')[1]))
+const here = computed(() => (route.path === '/' || route.path.startsWith('/feeds') || route.path === '/set-up' ? '/' : '/' + route.path.split('/')[1]))
 
 async function leave() {
   closeLive()

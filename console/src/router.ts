@@ -13,6 +13,7 @@ export const router = createRouter({
       props: (route) => ({ feed: route.params.feed, table: String(route.query.name ?? '') }),
       meta: { title: 'Table' },
     },
+    { path: '/set-up', component: () => import('./pages/SetUp.vue'), meta: { title: 'Set up a feed' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', component: () => import('./pages/Run.vue'), props: (route) => ({ id: Number(route.params.id) }), meta: { title: 'Run' } },
     { path: '/sources', component: () => import('./pages/Connections.vue'), props: { side: 'sources' }, meta: { title: 'Sources' } },

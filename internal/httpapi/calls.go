@@ -178,7 +178,8 @@ func (s *Service) sourceTables(ctx context.Context, in *named) (*answer[[]client
 	found, err := src.Tables(ctx)
 	tables := []client.SourceTable{}
 	for _, t := range found {
-		tables = append(tables, client.SourceTable{Table: t.Name.Display(), View: t.View, Rows: t.Rows})
+		tables = append(tables, client.SourceTable{Table: t.Name.Display(), Schema: t.Name.Schema, View: t.View,
+			Partitioned: t.Partitioned, Rows: t.Rows, Bytes: t.Bytes, Key: t.Key, Comment: t.Comment})
 	}
 	return reply(tables, err)
 }
@@ -193,7 +194,8 @@ func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.
 		return nil, err
 	}
 	t, err := src.Table(ctx, name)
-	out := client.SourceTable{Table: t.Name.Display(), View: t.View, Rows: t.Rows, Key: t.Key}
+	out := client.SourceTable{Table: t.Name.Display(), Schema: t.Name.Schema, View: t.View, Partitioned: t.Partitioned,
+		Rows: t.Rows, Bytes: -1, Key: t.Key, Comment: t.Comment}
 	for _, c := range t.Columns {
 		out.Columns = append(out.Columns,
 			client.SourceColumn{Name: c.Name, Native: c.Native, Type: c.Type.String(), Nullable: c.Nullable,

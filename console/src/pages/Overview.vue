@@ -73,6 +73,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
       </div>
       <span class="grow"></span>
       <ElButton @click="writing = true">Apply a feed file…</ElButton>
+      <ElButton type="primary" @click="$router.push('/set-up')">Set up a feed…</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
     <ElSkeleton v-if="!feeds && !wrong" :rows="6" animated />
@@ -84,10 +85,11 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
     <section v-if="feeds?.length === 0" class="sheet pad">
       <p>A feed keeps tables of a source in a warehouse. To make the first one:</p>
       <ol>
-        <li>add a <RouterLink to="/sources">source</RouterLink>, the database to read;</li>
-        <li>add a <RouterLink to="/warehouses">warehouse</RouterLink>, the database to write;</li>
-        <li>have a feed file proposed that names both, and the tables; read it, and apply it.</li>
+        <li>connect a source, the database to read, and a warehouse, the database to write;</li>
+        <li>choose tables, and what becomes of them on their way;</li>
+        <li>check what was found, and start.</li>
       </ol>
+      <ElButton type="primary" @click="$router.push('/set-up')">Set up the first feed…</ElButton>
     </section>
     <section v-for="f in feeds" :key="f.name" class="sheet" :aria-label="`Feed ${f.name}`">
       <header>

@@ -190,6 +190,7 @@ type Table struct {
 	Key         []string   // the primary key, or else a unique key without nulls
 	OtherKeys   [][]string // that are unique and without nulls
 	Rows        int64      // the source's own estimate; -1 when it has none
+	Bytes       int64      // that its rows take, by the source's own statistics; -1 when it has none
 	Comment     string
 	Refers      []Reference // by which the source changes rows of the table without telling its log
 }

@@ -100,7 +100,7 @@ func celFault(issues *cel.Issues, text string) string {
 			}
 			where += ": "
 		}
-		list = append(list, where+e.Message)
+		list = append(list, where+strings.ReplaceAll(e.Message, " (in container '')", ""))
 	}
 	return strings.Join(list, "; ") + "."
 }

@@ -17,14 +17,30 @@ import (
 // Tables lists the tables and views of the database.
 func (s *Reader) Tables(ctx context.Context) (tables []schema.Table, err error) {
 	var t schema.Table
-	var estimate sql.NullInt64
-	err = s.Rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS FROM `+
+	var estimate, bytes sql.NullInt64
+	err = s.Rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', TABLE_ROWS, DATA_LENGTH, `+
+		`IF(TABLE_TYPE LIKE '%VIEW', '', TABLE_COMMENT) FROM `+
 		`information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'SEQUENCE' ORDER BY 1, 2`, nil,
-		[]any{&t.Name.Schema, &t.Name.Table, &t.View, &estimate}, func() error {
-			t.Rows = estimated(estimate)
+		[]any{&t.Name.Schema, &t.Name.Table, &t.View, &estimate, &bytes, &orEmpty{&t.Comment}}, func() error {
+			t.Rows, t.Bytes = estimated(estimate), estimated(bytes)
 			tables = append(tables, t)
 			return nil
 		})
+	if err != nil {
+		return nil, err
+	}
+	keys := map[schema.Name][]string{}
+	var name schema.Name
+	var column string
+	err = s.Rows(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME FROM information_schema.STATISTICS WHERE `+
+		`TABLE_SCHEMA = DATABASE() AND INDEX_NAME = 'PRIMARY' ORDER BY TABLE_NAME, SEQ_IN_INDEX`, nil,
+		[]any{&name.Schema, &name.Table, &column}, func() error {
+			keys[name] = append(keys[name], column)
+			return nil
+		})
+	for i := range tables {
+		tables[i].Key = keys[tables[i].Name]
+	}
 	return tables, err
 }
 

@@ -25,7 +25,9 @@ const relationKinds = `'r', 'p', 'f', 'v', 'm'`
 
 // Tables lists the tables and views of the database, the system's own left out.
 func (s *Source) Tables(ctx context.Context) ([]schema.Table, error) {
-	const sql = `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm', 'f'), greatest(c.reltuples, -1)::int8
+	// Sizes as of the last VACUUM or ANALYZE: to measure them takes a lock of each table.
+	const sql = `SELECT n.nspname, c.relname, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, CASE WHEN c.reltuples < 0 THEN -1 ELSE c.relpages::int8 * 8192 END,
+       coalesce(obj_description(c.oid, 'pg_class'), ''), coalesce((SELECT array_agg(a.attname::text ORDER BY k.n) FROM pg_index i CROSS JOIN unnest(i.indkey) WITH ORDINALITY AS k (attnum, n) JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum WHERE i.indrelid = c.oid AND i.indisprimary), '{}')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN (` + relationKinds + `) AND NOT c.relispartition
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\_toast%' AND n.nspname NOT LIKE 'pg\_temp%'
@@ -38,7 +40,7 @@ ORDER BY 1, 2`
 	}
 	tables, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (schema.Table, error) {
 		var t schema.Table
-		err := row.Scan(&t.Name.Schema, &t.Name.Table, &t.View, &t.Rows)
+		err := row.Scan(&t.Name.Schema, &t.Name.Table, &t.View, &t.Partitioned, &t.Rows, &t.Bytes, &t.Comment, &t.Key)
 		return t, err
 	})
 	done(int64(len(tables)), err)

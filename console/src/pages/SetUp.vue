@@ -1,0 +1,297 @@
+<script setup lang="ts">
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { useActs } from '../act'
+import { api, ask, type Applied, type Connection, type Proposed } from '../api'
+import { addPattern, scheduleOf, type Schedule, setOfFeed, setOfTable, tablesOf } from '../feedfile'
+import { useLive } from '../live'
+import ChooseTables from '../parts/ChooseTables.vue'
+import ConnectionForm from '../parts/ConnectionForm.vue'
+import FindingsList from '../parts/FindingsList.vue'
+import ShapeTable from '../parts/ShapeTable.vue'
+import TroubleBox from '../parts/TroubleBox.vue'
+import { at, count, plural } from '../words'
+
+// From a connection to a running feed, step by step. All that is chosen is in one feed file, as it can be
+// written by hand; leaving half-way keeps it.
+const steps = ['Connect', 'Choose', 'Shape', 'Check', 'Start'] as const
+const blank = () => ({ step: 0, source: '', warehouse: '', name: '', chosen: [] as string[], later: [] as string[], file: '', of: '', at: '', proposed: undefined as Proposed | undefined })
+const draft = ref(blank())
+const kept = ref('') // when the draft was made that was found
+const stored = 'set-up'
+
+onMounted(async () => {
+  try {
+    const found = JSON.parse(localStorage.getItem(stored) ?? 'null') as ReturnType<typeof blank> | null
+    if (found?.source) {
+      draft.value = { ...blank(), ...found }
+      kept.value = found.at
+      if (draft.value.step === 3) void check()
+    }
+  } catch {
+    localStorage.removeItem(stored)
+  }
+})
+watch(draft, (d) => d.source && keep({ ...d, at: new Date().toISOString() }), { deep: true })
+
+/** A browser keeps some megabytes: the reasons of thousands of proposals may be too many. */
+function keep(d: ReturnType<typeof blank>) {
+  try {
+    localStorage.setItem(stored, JSON.stringify(d))
+  } catch {
+    if (d.proposed) keep({ ...d, proposed: undefined })
+  }
+}
+
+function anew() {
+  localStorage.removeItem(stored)
+  kept.value = ''
+  draft.value = blank()
+  applied.value = undefined
+  void lists()
+}
+
+// Connect
+const sources = ref<Connection[]>()
+const warehouses = ref<Connection[]>()
+const kinds = ref<{ sources: string[]; warehouses: string[] }>({ sources: [], warehouses: [] })
+const adding = ref<'sources' | 'warehouses'>()
+const { busy, refused, act } = useActs()
+
+async function lists() {
+  const [from, to, about] = await Promise.all([ask(api.GET('/api/v1/sources')), ask(api.GET('/api/v1/warehouses')), ask(api.GET('/api/v1/about'))])
+  sources.value = from.data ?? undefined
+  warehouses.value = to.data ?? undefined
+  if (about.data) kinds.value = about.data
+  refused.value = from.trouble ?? to.trouble
+  draft.value.source ||= from.data?.length === 1 ? from.data[0]!.name : ''
+  draft.value.warehouse ||= to.data?.length === 1 ? to.data[0]!.name : ''
+}
+useLive(lists, (event) => event.kind === 'feed' && draft.value.step === 0)
+
+async function added(side: 'sources' | 'warehouses', name: string) {
+  await act('test', () => ask(api.POST(`/api/v1/${side}/{name}/test`, { params: { path: { name } } })))
+  const trouble = refused.value
+  await lists()
+  refused.value = trouble
+  if (side === 'sources') draft.value.source = name
+  else draft.value.warehouse = name
+}
+const entering = computed({ get: () => adding.value !== undefined, set: (on) => (adding.value = on ? adding.value : undefined) })
+
+// Choose, and have proposed
+const proposed = computed(() => draft.value.proposed)
+const choice = computed(() => JSON.stringify([draft.value.source, draft.value.warehouse, draft.value.name, draft.value.chosen, draft.value.later]))
+
+async function propose(): Promise<boolean> {
+  const d = draft.value
+  if (d.file && d.of === choice.value) return true
+  const { data } = await act('propose', () => ask(api.POST('/api/v1/proposals', { body: { feed: d.name || undefined, source: d.source, warehouse: d.warehouse, tables: d.chosen } })))
+  if (!data) return false
+  d.proposed = data
+  let file = data.file
+  for (const schema of d.later) {
+    const all = await ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: d.source } } }))
+    const out = (all.data ?? []).filter((t) => t.schema === schema && !t.view && !d.chosen.includes(t.table)).map((t) => t.table)
+    const log = data.tables.some((t) => t.find === 'log')
+    file = addPattern(file, `${schema}.*`, out, log ? 'log' : 'whole', log ? 'latest' : 'replace')
+  }
+  d.file = file
+  d.of = choice.value
+  return true
+}
+
+// Shape
+const tables = computed(() => tablesOf(draft.value.file))
+const about = computed(() => new Map((proposed.value?.tables ?? []).map((t) => [t.table, t])))
+const shaping = ref(false)
+const shaped = ref(0)
+const finds = ['log', 'watermark', 'compare', 'whole']
+const keeps = ['latest', 'soft-delete', 'history', 'ledger', 'replace']
+const set = (index: number, key: string, value: string) => (draft.value.file = setOfTable(draft.value.file, index, key, value))
+const columnsSaid = (columns: Record<string, unknown>) => Object.entries(columns).map(([name, of]) => `${name}: ${of === 'drop' ? 'left out' : Object.entries(of as object).map(([k, v]) => `${k} ${typeof v === 'object' ? '…' : String(v)}`).join(', ')}`)
+
+// Check
+const applied = ref<Applied>()
+async function check() {
+  applied.value = undefined
+  const { data } = await act('check', () => ask(api.POST('/api/v1/feed-files', { body: { file: draft.value.file, dry_run: true } })))
+  applied.value = data
+}
+const blocked = computed(() => applied.value?.findings.some((f) => f.level === 'blocker') ?? true)
+
+// Start
+const schedule = computed({
+  get: () => scheduleOf(draft.value.file),
+  set: (s: Schedule) => (draft.value.file = setOfFeed(draft.value.file, s)),
+})
+const setSchedule = (part: Partial<Schedule>) => (schedule.value = { ...schedule.value, ...part })
+const follows = computed(() => tables.value.some((t) => t.find === 'log'))
+const others = computed(() => tables.value.some((t) => t.find !== 'log'))
+const router = useRouter()
+
+async function start(now: boolean) {
+  const { data } = await act('apply', () => ask(api.POST('/api/v1/feed-files', { body: { file: draft.value.file } })))
+  if (!data?.applied) return
+  if (now) await act('start', () => ask(api.POST('/api/v1/feeds/{name}/start', { params: { path: { name: data.feed } } })))
+  if (refused.value) return
+  localStorage.removeItem(stored)
+  await router.push(`/feeds/${data.feed}`)
+}
+
+const ready = computed(() => {
+  const d = draft.value
+  return [d.source !== '' && d.warehouse !== '', d.chosen.length > 0 || d.later.length > 0, tables.value.length > 0, !blocked.value, true][d.step]
+})
+async function next() {
+  if (draft.value.step === 1 && !(await propose())) return
+  draft.value.step++
+  if (draft.value.step === 3) await check()
+}
+function back(to: number) {
+  refused.value = undefined
+  draft.value.step = to
+  if (to === 3) void check()
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div>
+        <h1>Set up a feed</h1>
+        <div class="quiet">{{ draft.source && draft.warehouse ? `${draft.source} → ${draft.warehouse}` : 'From a source into a warehouse, kept there from then on' }}</div>
+      </div>
+      <span class="grow"></span>
+      <span v-if="kept" class="quiet">Your draft of {{ at(kept) }}</span>
+      <ElButton v-if="draft.source" text @click="anew">Start anew</ElButton>
+    </div>
+    <ol class="steps" aria-label="Steps">
+      <li v-for="(s, i) in steps" :key="s" :aria-current="draft.step === i ? 'step' : undefined">
+        <button type="button" :disabled="i > draft.step" @click="back(i)"><span class="no">{{ i + 1 }}</span> {{ s }}</button>
+      </li>
+    </ol>
+    <section class="sheet pad body">
+      <template v-if="draft.step === 0">
+        <div class="ends">
+          <div>
+            <h2>From</h2>
+            <p class="quiet">The database that is read.</p>
+            <p v-if="sources?.length === 0">No source yet.</p>
+            <ElSelect v-else v-model="draft.source" placeholder="a source" aria-label="Source"><ElOption v-for="s in sources" :key="s.name" :label="`${s.name} (${s.kind})`" :value="s.name" /></ElSelect>
+            <ElButton @click="adding = 'sources'">Add a source…</ElButton>
+          </div>
+          <div>
+            <h2>To</h2>
+            <p class="quiet">The database that is written.</p>
+            <p v-if="warehouses?.length === 0">No warehouse yet.</p>
+            <ElSelect v-else v-model="draft.warehouse" placeholder="a warehouse" aria-label="Warehouse"><ElOption v-for="w in warehouses" :key="w.name" :label="`${w.name} (${w.kind})`" :value="w.name" /></ElSelect>
+            <ElButton @click="adding = 'warehouses'">Add a warehouse…</ElButton>
+          </div>
+          <div>
+            <h2>Name</h2>
+            <p class="quiet">How the feed is called.</p>
+            <ElInput v-model="draft.name" placeholder="after both, when empty" aria-label="Name of the feed" />
+          </div>
+        </div>
+      </template>
+      <ChooseTables v-else-if="draft.step === 1" :key="draft.source" v-model:chosen="draft.chosen" v-model:later="draft.later" :source="draft.source" />
+      <template v-else-if="draft.step === 2">
+        <p v-for="(f, i) in proposed?.findings" :key="i"><strong>{{ f.level }}</strong> {{ f.what }} <span class="quiet">{{ f.remedy }}</span></p>
+        <div class="scroll">
+          <table class="rows">
+            <thead><tr><th scope="col">Table</th><th class="n" scope="col">Rows</th><th scope="col">Find changes by</th><th scope="col">Keep</th><th scope="col">Columns and rows</th><th scope="col"><span class="visually-hidden">Shape</span></th></tr></thead>
+            <tbody>
+              <tr v-for="t in tables" :key="t.index">
+                <td><span class="mono">{{ t.table }}</span><div class="quiet why">{{ t.pattern ? 'Each table that comes.' : about.get(t.table)?.why }}</div></td>
+                <td class="n">{{ (about.get(t.table)?.rows ?? -1) < 0 ? '–' : count(about.get(t.table)!.rows) }}</td>
+                <td><ElSelect :model-value="t.find" size="small" class="pick" :aria-label="`Find changes of ${t.table} by`" @change="(v: string) => set(t.index, 'find', v)"><ElOption v-for="f in finds" :key="f" :label="f" :value="f" /></ElSelect></td>
+                <td><ElSelect :model-value="t.keep" size="small" class="pick" :aria-label="`Keep ${t.table} as`" @change="(v: string) => set(t.index, 'keep', v)"><ElOption v-for="k in keeps" :key="k" :label="k" :value="k" /></ElSelect></td>
+                <td class="sentence">
+                  <div v-for="c in columnsSaid(t.columns)" :key="c" class="mono small">{{ c }}</div>
+                  <div v-if="t.where" class="mono small">only {{ t.where }}</div>
+                  <div v-for="c in about.get(t.table)?.private ?? []" :key="c.column" class="quiet small">{{ c.column }} looks like {{ c.looks }}</div>
+                </td>
+                <td><ElButton v-if="!t.pattern" size="small" @click="((shaped = t.index), (shaping = true))">Shape…</ElButton></td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </template>
+      <template v-else-if="draft.step === 3">
+        <p v-if="busy === 'check'" class="quiet" role="status">Asking the source and the warehouse…</p>
+        <template v-if="applied">
+          <p><strong v-if="blocked">Something is in the way.</strong><strong v-else-if="applied.findings.length">Nothing is in the way.</strong><strong v-else>Nothing is in the way, and nothing to note.</strong></p>
+          <FindingsList :findings="applied.findings" :file="draft.file" @found="(now) => (applied!.findings = now)" />
+          <ElButton :loading="busy === 'check'" @click="check">Check again</ElButton>
+        </template>
+      </template>
+      <template v-else>
+        <div class="review">
+          <div>
+            <h2>When it runs</h2>
+            <label v-if="follows">What the log tells shows within
+              <ElSelect :model-value="schedule.freshness || 'by runs alone'" class="when" aria-label="Freshness" allow-create filterable @change="(v: string) => setSchedule({ freshness: v === 'by runs alone' ? '' : v })">
+                <ElOption v-for="v in ['continuous', '10s', '1m', '15m', '1h', 'by runs alone']" :key="v" :label="v" :value="v" />
+              </ElSelect>
+            </label>
+            <template v-if="others || !schedule.freshness">
+              <label>{{ follows && schedule.freshness ? 'The other tables are read' : 'It runs' }} every
+                <ElInput :model-value="schedule.every" class="when" placeholder="15m" aria-label="Every" @update:model-value="(v: string) => setSchedule({ every: v.trim(), ...(v.trim() ? { cron: '', zone: '' } : {}) })" />
+              </label>
+              <label>or by cron
+                <ElInput :model-value="schedule.cron" class="when mono" placeholder="0 6 * * *" aria-label="Cron" @update:model-value="(v: string) => setSchedule({ cron: v.trim(), ...(v.trim() ? { every: '' } : { zone: '' }) })" />
+              </label>
+              <label v-if="schedule.cron">in the zone
+                <ElInput :model-value="schedule.zone" class="when" placeholder="UTC" aria-label="Zone" @update:model-value="(v: string) => setSchedule({ zone: v.trim() })" />
+              </label>
+            </template>
+            <h2>What it brings</h2>
+            <p>{{ plural(tables.filter((t) => !t.pattern).length, 'table') }}<template v-if="proposed">, about {{ count(proposed.tables.reduce((sum, t) => sum + Math.max(t.rows, 0), 0)) }} rows at first</template>.</p>
+            <p v-if="tables.some((t) => Object.keys(t.columns).length)">Columns that change on their way:</p>
+            <ul class="small"><li v-for="t in tables.filter((x) => Object.keys(x.columns).length)" :key="t.index"><span class="mono">{{ t.table }}</span>: {{ columnsSaid(t.columns).join('; ') }}</li></ul>
+          </div>
+          <div>
+            <h2>The file, to keep</h2>
+            <ElInput v-model="draft.file" type="textarea" :rows="20" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
+          </div>
+        </div>
+      </template>
+      <TroubleBox :trouble="refused" />
+    </section>
+    <div class="acts">
+      <ElButton v-if="draft.step > 0" @click="back(draft.step - 1)">Back</ElButton>
+      <span class="grow"></span>
+      <template v-if="draft.step === 4">
+        <ElButton :loading="busy === 'apply'" @click="start(false)">Apply, start later</ElButton>
+        <ElButton type="primary" :loading="busy === 'apply' || busy === 'start'" @click="start(true)">Apply and start</ElButton>
+      </template>
+      <ElButton v-else type="primary" :disabled="!ready" :loading="busy === 'propose' || busy === 'check'" @click="next">Next: {{ steps[draft.step + 1]?.toLowerCase() }}</ElButton>
+    </div>
+    <ConnectionForm v-if="adding" v-model="entering" :side="adding" :kinds="kinds[adding]" @saved="(name) => added(adding!, name)" />
+    <ShapeTable v-model="shaping" v-model:file="draft.file" :source="draft.source" :index="shaped" />
+  </div>
+</template>
+
+<style scoped>
+.steps { display: flex; gap: 6px; list-style: none; padding: 0; margin: 0 0 12px; flex-wrap: wrap; }
+.steps button { background: none; border: 0; border-bottom: 3px solid var(--line); padding: 6px 18px 6px 4px; font: inherit; color: var(--ink-2); cursor: pointer; min-width: 120px; text-align: left; }
+.steps button:disabled { cursor: default; }
+.steps [aria-current] button { color: var(--ink); border-color: var(--act); font-weight: 600; }
+.no { display: inline-block; min-width: 1.4em; }
+.body { min-height: 320px; }
+.ends { display: grid; grid-template-columns: repeat(auto-fit, minmax(240px, 1fr)); gap: 28px; }
+.ends .el-button { margin-top: 10px; }
+.why { white-space: normal; max-width: 30em; font-size: 12px; }
+.sentence { white-space: normal; min-width: 15em; }
+.small { font-size: 12px; }
+.pick { width: 118px; }
+.when { width: 150px; display: inline-flex; margin-left: 6px; }
+.review { display: grid; grid-template-columns: minmax(260px, 1fr) minmax(0, 1.3fr); gap: 28px; }
+.review label { display: flex; align-items: center; justify-content: space-between; margin-bottom: 8px; max-width: 380px; }
+.review h2 { margin-top: 0; }
+.acts .grow { flex: 1; }
+.acts { display: flex; margin-top: 12px; gap: 8px; }
+@media (max-width: 720px) { .review { grid-template-columns: 1fr; } }
+</style>
