@@ -40,7 +40,7 @@ func (b *browser) press(xpath string) {
 
 // From an empty service to rows that are proved equal, in the console alone: connections are made on
 // the way, tables chosen, columns and rows shaped, findings looked at, and the feed started. The file is
-// the same as one that is applied by command.
+// the same as one that is applied by command. Longer than a screen: it is one visit.
 func TestSetUpInTheConsole(t *testing.T) {
 	s := newService(t)
 	settings, conn := testkit.Database(t)
