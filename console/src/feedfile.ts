@@ -45,13 +45,17 @@ function edited(file: string, edit: (doc: Document) => void): string {
   return doc.toString({ lineWidth: 0 })
 }
 
-/** Sets a key of a table; empty takes it out. */
-export const setOfTable = (file: string, index: number, key: string, value: string): string =>
+/** Sets a key of tables; empty takes it out. */
+export const setOfTables = (file: string, indexes: number[], key: string, value: string): string =>
   edited(file, (doc) => {
-    const t = entries(doc)[index]
-    if (value) t?.set(key, value)
-    else t?.delete(key)
+    const all = entries(doc)
+    for (const index of indexes) {
+      if (value) all[index]?.set(key, value)
+      else all[index]?.delete(key)
+    }
   })
+
+export const setOfTable = (file: string, index: number, key: string, value: string): string => setOfTables(file, [index], key, value)
 
 /** Sets a key of the feed; empty takes it out. */
 export const setOfFeed = (file: string, values: Partial<Schedule> & { feed?: string }): string =>

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/position"
@@ -21,18 +23,19 @@ import (
 
 // plan is what is known of one table before rows move.
 type plan struct {
-	cut     [][2]string   // columns whose names were too long for the warehouse, and what they are called there
-	missing error         // that the table lacks a column which the feed names
-	spec    feed.Table    // as the feed has it, with what was found out since
-	known   *columnsKnown // nil where the feed does not ask for it
-	find    feed.Find
-	query   source.Query // of the columns that are read
-	shape   *shape.Shape // what becomes of them
-	target  warehouse.Target
-	key     []string       // the target's key, as the source calls it
-	whole   bool           // all columns of the source are read
-	source  []string       // the columns that it has
-	zone    *time.Location // in which a watermark without a zone is written
+	cut      [][2]string   // columns whose names were too long for the warehouse, and what they are called there
+	missing  error         // that the table lacks a column which the feed names
+	spec     feed.Table    // as the feed has it, with what was found out since
+	known    *columnsKnown // nil where the feed does not ask for it
+	find     feed.Find
+	query    source.Query // of the columns that are read
+	shape    *shape.Shape // what becomes of them
+	target   warehouse.Target
+	key      []string       // the target's key, as the source calls it
+	whole    bool           // all columns of the source are read
+	source   []string       // the columns that it has
+	unlogged []string       // columns that the log leaves out, since they are generated
+	zone     *time.Location // in which a watermark without a zone is written
 }
 
 // makePlan looks the table up at the source and says what its target must be.
@@ -44,8 +47,14 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		return plan{}, err
 	}
 	t, known = known.withHashed(f, t, table)
+	var unlogged []string
 	if t.Find == feed.FindLog {
-		table = table.WithoutGenerated() // the log leaves them out
+		for _, c := range table.Columns {
+			if c.Generated {
+				unlogged = append(unlogged, c.Name)
+			}
+		}
+		table = table.WithoutGenerated()
 	}
 	for _, column := range t.AsText {
 		if i := slices.IndexFunc(table.Columns, func(c schema.Column) bool { return c.Name == column }); i >= 0 {
@@ -53,7 +62,7 @@ func makePlan(ctx context.Context, f *feed.Feed, t feed.Table, src source.Source
 		}
 	}
 	p := plan{spec: t, known: known, missing: shape.Missing(table, t), find: t.Find, zone: time.UTC, key: table.Key,
-		source: table.ColumnNames()}
+		source: table.ColumnNames(), unlogged: unlogged}
 	if len(t.Key) > 0 {
 		p.key = t.Key
 	}
@@ -350,85 +359,113 @@ func (p *plan) placeWatermark(t feed.Table, watermark []string) error {
 	return nil
 }
 
+// checksAtOnce is how many tables are checked at a time: as many as a source has connections for.
+const checksAtOnce = 4
+
 // Check looks at every table of a feed before it runs.
 func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Warehouse,
 	keys shape.Keys) []problem.Finding {
 	findings := []problem.Finding{}
-	block := func(side problem.Side, table string, err error) {
-		p := problem.Of(err)
-		findings = append(findings, problem.Finding{Level: problem.Blocker, Table: table, What: p.What,
-			Remedy: p.Remedy, Side: side})
-	}
-	blocker := func(table string, err error) { block(problem.AtSource, table, err) }
 	if _, err := wh.Test(ctx); err != nil {
-		block(problem.AtWarehouse, "", err)
+		findings = append(findings, blocker(problem.AtWarehouse, "", err))
 	}
 	if _, err := src.Test(ctx); err != nil {
-		blocker("", err)
+		return append(findings, blocker(problem.AtSource, "", err))
+	}
+	checks := make([]tableCheck, len(f.Tables))
+	each := func(do func(*tableCheck)) {
+		var group errgroup.Group
+		group.SetLimit(checksAtOnce)
+		for i := range checks {
+			group.Go(func() error {
+				if err := problem.Guarded(func() error { do(&checks[i]); return nil })(); err != nil {
+					checks[i].err = err
+				}
+				return nil
+			})
+		}
+		_ = group.Wait() // errors are gathered
+	}
+	for i, t := range f.Tables {
+		checks[i].table = t
+	}
+	each(func(c *tableCheck) { c.plan, c.err = planNamed(ctx, f, c.table, src, keys, nil, wh.Names()) })
+	findings = append(findings, at(problem.AtSource, checkLog(ctx, f, src, checks))...)
+	each(func(c *tableCheck) { c.findings = c.check(ctx, f, src, wh) })
+	for _, c := range checks {
+		findings = append(findings, c.findings...)
+	}
+	return findings
+}
+
+func blocker(side problem.Side, table string, err error) problem.Finding {
+	p := problem.Of(err)
+	return problem.Finding{Level: problem.Blocker, Table: table, What: p.What, Remedy: p.Remedy, Side: side}
+}
+
+// tableCheck is the check of one table.
+type tableCheck struct {
+	table    feed.Table
+	plan     plan
+	err      error // why there is no plan
+	findings []problem.Finding
+}
+
+func (c *tableCheck) check(ctx context.Context, f *feed.Feed, src source.Source,
+	wh warehouse.Warehouse) (findings []problem.Finding) {
+	t, p := c.table, c.plan
+	add := func(level problem.Level, side problem.Side, remedy, what string) {
+		findings = append(findings, problem.Finding{Level: level, Table: t.Table, Side: side, What: what, Remedy: remedy})
+	}
+	block := func(side problem.Side, err error) []problem.Finding {
+		findings = append(findings, blocker(side, t.Table, err))
 		return findings
 	}
-	findings = append(findings, at(problem.AtSource, checkLog(ctx, f, src, keys))...)
-	for _, t := range f.Tables {
-		p, err := planNamed(ctx, f, t, src, keys, nil, wh.Names())
-		if err != nil {
-			blocker(t.Table, err)
-			continue
+	if c.err != nil {
+		return block(problem.AtSource, c.err)
+	}
+	for _, cut := range p.cut {
+		add(problem.Note, "", fmt.Sprintf("If it shall have another name: columns: {%q: {name: …}}.", cut[0]),
+			fmt.Sprintf("The column %s is called %s in %s, which cuts names after %d bytes.", cut[0], cut[1], wh.Names().Kind,
+				wh.Names().Longest))
+	}
+	if err := p.called(f, t, wh.Names()); err != nil {
+		return block("", err)
+	}
+	if p.missing != nil && !t.OfPattern() {
+		return block(problem.AtSource, p.missing)
+	}
+	if err := wh.MayWrite(ctx, p.target); err != nil {
+		block(problem.AtWarehouse, err)
+	}
+	left, err := wh.LeftOver(ctx, p.target)
+	if err != nil {
+		block(problem.AtWarehouse, err)
+	}
+	for _, column := range left {
+		if t.Dropped(column.Column) {
+			add(problem.Warning, problem.AtWarehouse, column.Remedy, fmt.Sprintf("The target %s still holds the column %s, "+
+				"which the feed drops, with the values of before; a proof does not look at it.", p.target.Name, column.Column))
 		}
-		for _, c := range p.cut {
-			findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
-				What: fmt.Sprintf("The column %s is called %s in %s, which cuts names after %d bytes.", c[0], c[1],
-					wh.Names().Kind, wh.Names().Longest),
-				Remedy: fmt.Sprintf("If it shall have another name: columns: {%q: {name: …}}.", c[0])})
+	}
+	if p.query.Table.View && t.Find == feed.FindWatermark && t.Sweep == "" && t.Keep != feed.KeepLedger {
+		add(problem.Note, "", "Have keys compared: sweep: 1d; or write find: compare.",
+			"A row that leaves the view, or the query, does not show by its watermark: it stays in the target.")
+	}
+	found, err := src.Findings(ctx, p.query)
+	if err != nil {
+		return block(problem.AtSource, err)
+	}
+	findings = append(findings, at(problem.AtSource, found)...)
+	for _, column := range p.query.Table.Columns {
+		if column.Wire == "" && !slices.Contains(t.AsText, column.Name) && column.Type.Kind == schema.Text {
+			add(problem.Note, "", "", fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source "+
+				"prints.", column.Name, column.Native))
 		}
-		if err := p.called(f, t, wh.Names()); err != nil {
-			blocker(t.Table, err)
-			continue
-		}
-		if p.missing != nil && !t.OfPattern() {
-			blocker(t.Table, p.missing)
-			continue
-		}
-		if err := wh.MayWrite(ctx, p.target); err != nil {
-			block(problem.AtWarehouse, t.Table, err)
-		}
-		left, err := wh.LeftOver(ctx, p.target)
-		if err != nil {
-			block(problem.AtWarehouse, t.Table, err)
-		}
-		for _, c := range left {
-			if t.Dropped(c.Column) {
-				findings = append(findings,
-					problem.Finding{Level: problem.Warning, Table: t.Table,
-						What: fmt.Sprintf("The target %s still holds the column %s, which the feed drops, with "+
-							"the values of before; a proof does not look at it.", p.target.Name, c.Column),
-						Remedy: c.Remedy, Side: problem.AtWarehouse})
-			}
-		}
-		if p.query.Table.View && t.Find == feed.FindWatermark && t.Sweep == "" && t.Keep != feed.KeepLedger {
-			findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
-				What: "A row that leaves the view, or the query, does not show by its watermark: it stays in the " +
-					"target.",
-				Remedy: "Have keys compared: sweep: 1d; or write find: compare."})
-		}
-		found, err := src.Findings(ctx, p.query)
-		if err != nil {
-			blocker(t.Table, err)
-			continue
-		}
-		findings = append(findings, at(problem.AtSource, found)...)
-		for _, c := range p.query.Table.Columns {
-			if c.Wire == "" && !slices.Contains(t.AsText, c.Name) && c.Type.Kind == schema.Text {
-				findings = append(findings, problem.Finding{Level: problem.Note, Table: t.Table,
-					What: fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source "+
-						"prints.", c.Name, c.Native)})
-			}
-		}
-		if len(p.target.Key) > 0 && !p.target.Unique {
-			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table,
-				What: "The source does not promise that the key of this table is unique; of rows that share one, " +
-					"the last read is kept.",
-				Remedy: source.UniqueKeyRemedy(src, p.query.Table, p.key), Side: problem.AtSource})
-		}
+	}
+	if len(p.target.Key) > 0 && !p.target.Unique {
+		add(problem.Warning, problem.AtSource, source.UniqueKeyRemedy(src, p.query.Table, p.key),
+			"The source does not promise that the key of this table is unique; of rows that share one, the last read is kept.")
 	}
 	return findings
 }
@@ -443,7 +480,7 @@ func at(side problem.Side, findings []problem.Finding) []problem.Finding {
 
 // checkLog looks at what following the log needs. Tables that cannot be planned are told
 // of elsewhere.
-func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.Keys) []problem.Finding {
+func checkLog(ctx context.Context, f *feed.Feed, src source.Source, checks []tableCheck) []problem.Finding {
 	if !f.FollowsLog() {
 		return nil
 	}
@@ -454,32 +491,22 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source, keys shape.K
 	}
 	var all []*logTable
 	var tables []source.Followed
-	for _, t := range f.Followers().Tables {
-		if p, err := makePlan(ctx, f, t, src, keys, nil); err == nil {
-			x := &logTable{plan: p, Table: t}
+	for _, c := range checks {
+		if c.err == nil && c.table.Find == feed.FindLog {
+			x := &logTable{plan: c.plan, Table: c.table}
 			all, tables = append(all, x), append(tables, x.followed())
 		}
 	}
 	findings, err := log.LogFindings(ctx, tables)
 	linked(all)
 	for _, t := range all {
-		if p := problem.Of(t.trouble); t.trouble != nil {
-			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: t.Table.Table, What: p.What,
-				Remedy: p.Remedy})
+		if t.trouble != nil {
+			findings = append(findings, blocker(problem.AtSource, t.Table.Table, t.trouble))
 		}
-	}
-	for _, t := range f.Followers().Tables {
-		name, _ := schema.ParseName(t.Table) // the file was checked
-		if table, err := src.Table(ctx, name); err == nil {
-			for _, c := range table.Columns {
-				if c.Generated {
-					findings = append(findings,
-						problem.Finding{Level: problem.Warning, Table: t.Table,
-							What: fmt.Sprintf("The column %s is generated, and the log leaves such columns out: the "+
-								"target has no such column.", c.Name), Remedy: "Compute it in the warehouse, or use " +
-								"find: watermark."})
-				}
-			}
+		for _, column := range t.unlogged {
+			findings = append(findings, problem.Finding{Level: problem.Warning, Table: t.Table.Table,
+				What: fmt.Sprintf("The column %s is generated, and the log leaves such columns out: the target has no such "+
+					"column.", column), Remedy: "Compute it in the warehouse, or use find: watermark."})
 		}
 	}
 	if err != nil {

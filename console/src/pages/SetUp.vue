@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Connection, type Proposed } from '../api'
-import { addPattern, scheduleOf, type Schedule, setOfFeed, setOfTable, tablesOf } from '../feedfile'
+import { addPattern, scheduleOf, type Schedule, setOfFeed, setOfTable, setOfTables, tablesOf } from '../feedfile'
 import { useLive } from '../live'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
@@ -109,6 +109,10 @@ const shaping = ref(false)
 const shaped = ref(0)
 const finds = ['log', 'watermark', 'compare', 'whole']
 const keeps = ['latest', 'soft-delete', 'history', 'ledger', 'replace']
+const search = ref('')
+const found = computed(() => tables.value.filter((t) => t.table.toLowerCase().includes(search.value.trim().toLowerCase())))
+const mostShown = 100
+const setAll = (key: string, value: string) => (draft.value.file = setOfTables(draft.value.file, found.value.map((t) => t.index), key, value))
 const set = (index: number, key: string, value: string) => (draft.value.file = setOfTable(draft.value.file, index, key, value))
 const columnsSaid = (columns: Record<string, unknown>) => Object.entries(columns).map(([name, of]) => `${name}: ${of === 'drop' ? 'left out' : Object.entries(of as object).map(([k, v]) => `${k} ${typeof v === 'object' ? '…' : String(v)}`).join(', ')}`)
 
@@ -199,11 +203,19 @@ function back(to: number) {
       <ChooseTables v-else-if="draft.step === 1" :key="draft.source" v-model:chosen="draft.chosen" v-model:later="draft.later" :source="draft.source" />
       <template v-else-if="draft.step === 2">
         <p v-for="(f, i) in proposed?.findings" :key="i"><strong>{{ f.level }}</strong> {{ f.what }} <span class="quiet">{{ f.remedy }}</span></p>
+        <div v-if="tables.length > 5" class="many">
+          <ElInput v-model="search" clearable placeholder="Search tables" aria-label="Search tables" class="find" />
+          <span class="quiet">{{ search ? `${plural(found.length, 'table')} of ${count(tables.length)}` : plural(tables.length, 'table') }}{{ found.length > mostShown ? `, the first ${mostShown} are shown` : '' }}</span>
+          <span class="grow"></span>
+          <span>All of these:</span>
+          <ElSelect model-value="" size="small" class="pick" placeholder="find by" aria-label="Find changes of all by" @change="(v: string) => setAll('find', v)"><ElOption v-for="f in finds" :key="f" :label="f" :value="f" /></ElSelect>
+          <ElSelect model-value="" size="small" class="pick" placeholder="keep" aria-label="Keep all as" @change="(v: string) => setAll('keep', v)"><ElOption v-for="k in keeps" :key="k" :label="k" :value="k" /></ElSelect>
+        </div>
         <div class="scroll">
           <table class="rows">
             <thead><tr><th scope="col">Table</th><th class="n" scope="col">Rows</th><th scope="col">Find changes by</th><th scope="col">Keep</th><th scope="col">Columns and rows</th><th scope="col"><span class="visually-hidden">Shape</span></th></tr></thead>
             <tbody>
-              <tr v-for="t in tables" :key="t.index">
+              <tr v-for="t in found.slice(0, mostShown)" :key="t.index">
                 <td><span class="mono">{{ t.table }}</span><div class="quiet why">{{ t.pattern ? 'Each table that comes.' : about.get(t.table)?.why }}</div></td>
                 <td class="n">{{ (about.get(t.table)?.rows ?? -1) < 0 ? '–' : count(about.get(t.table)!.rows) }}</td>
                 <td><ElSelect :model-value="t.find" size="small" class="pick" :aria-label="`Find changes of ${t.table} by`" @change="(v: string) => set(t.index, 'find', v)"><ElOption v-for="f in finds" :key="f" :label="f" :value="f" /></ElSelect></td>
@@ -286,6 +298,9 @@ function back(to: number) {
 .why { white-space: normal; max-width: 30em; font-size: 12px; }
 .sentence { white-space: normal; min-width: 15em; }
 .small { font-size: 12px; }
+.many { display: flex; gap: 10px; align-items: center; margin-bottom: 6px; flex-wrap: wrap; }
+.many .grow { flex: 1; }
+.many .find { width: 240px; }
 .pick { width: 118px; }
 .when { width: 150px; display: inline-flex; margin-left: 6px; }
 .review { display: grid; grid-template-columns: minmax(260px, 1fr) minmax(0, 1.3fr); gap: 28px; }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElCheckbox, ElInput, ElTreeV2 } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput, ElTreeV2 } from 'element-plus'
 import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, type Schemas, type Trouble } from '../api'
 import { bytes, count, plural } from '../words'
@@ -43,6 +43,14 @@ function check() {
   chosen.value = (tree.value?.getCheckedKeys(true) ?? []).map(String).filter((id) => !id.startsWith('schema '))
 }
 
+/** All that are found, or none. */
+function all(on: boolean) {
+  const text = search.value.toLowerCase()
+  const found = (tables.value ?? []).filter((t) => matches(text, { id: t.table, table: t })).map((t) => t.table)
+  tree.value?.setCheckedKeys(on ? [...new Set([...chosen.value, ...found])] : [])
+  check()
+}
+
 const byName = computed(() => new Map((tables.value ?? []).map((t) => [t.table, t])))
 const picked = computed(() => chosen.value.map((name) => byName.value.get(name)).filter((t): t is SourceTable => t !== undefined))
 const rows = computed(() => picked.value.reduce((sum, t) => sum + Math.max(t.rows, 0), 0))
@@ -62,14 +70,18 @@ function setLater(schema: string, on: boolean) {
   <p v-else-if="tables?.length === 0" class="quiet">The source's user sees no table. Grant it SELECT on those that are to be read, and come back.</p>
   <div v-else-if="tables" class="choose">
     <div class="left">
-      <ElInput v-model="search" clearable placeholder="Search by name or comment" aria-label="Search tables" />
+      <div class="all">
+        <ElInput v-model="search" clearable placeholder="Search by name or comment" aria-label="Search tables" />
+        <ElButton @click="all(true)">Choose all</ElButton>
+        <ElButton :disabled="!chosen.length" @click="all(false)">None</ElButton>
+      </div>
       <ElTreeV2 ref="tree" :data="nodes" :props="{ value: 'id', label: 'label', children: 'children' }" :height="430" :item-size="28" show-checkbox :default-expanded-keys="opened" :filter-method="matches" @check="check">
         <template #default="{ node, data }">
           <span class="node">
             <span class="mono name">{{ node.label }}</span>
             <span v-if="data.table" class="quiet kind" :title="data.table.comment">{{ kind(data.table) }}{{ data.table.comment ? ' · ' + data.table.comment : '' }}</span>
             <span v-else class="quiet kind">{{ plural(data.tables, 'table') }}</span>
-            <span v-if="data.table" class="n">{{ data.table.rows < 0 ? '–' : count(data.table.rows) }} rows</span>
+            <span v-if="data.table" class="n">{{ data.table.rows < 0 ? '–' : count(data.table.rows) + ' rows' }}</span>
             <span v-if="data.table" class="n">{{ data.table.bytes < 0 ? '–' : bytes(data.table.bytes) }}</span>
           </span>
         </template>
@@ -93,6 +105,8 @@ function setLater(schema: string, on: boolean) {
 .left :deep(.el-tree) { background: none; }
 .left :deep(.el-tree-node__content) { padding-right: 8px; }
 .right :deep(.el-checkbox__label) { font-size: 13px; }
+.all { display: flex; gap: 8px; margin-bottom: 6px; }
+.all .el-button { margin: 0; }
 .node { display: flex; gap: 12px; align-items: baseline; width: 100%; min-width: 0; font-size: 13px; }
 .name { white-space: nowrap; }
 .kind { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 12px; }

@@ -27,6 +27,8 @@ const groups = computed(() =>
     .filter((g) => g.count),
 )
 
+const more = ref<Record<string, number>>({}) // how many tables of a level are shown
+
 const asked = ref<Finding[]>([])
 const asking = ref(false)
 const as = ref({ source: { user: '', password: '' }, warehouse: { user: '', password: '' } })
@@ -58,7 +60,7 @@ async function run() {
     <div v-if="file && mendable.length > 1" class="all"><ElButton size="small" @click="show(mendable)">Run the remedies of {{ plural(mendable.length, 'finding') }}…</ElButton></div>
     <details v-for="g in groups" :key="g.level" :open="g.level !== 'note' || findings.length < 8">
       <summary><State :state="g.state" :word="plural(g.count, g.level)" /> <span class="quiet">{{ g.means }}</span></summary>
-      <section v-for="t in g.tables" :key="t.table">
+      <section v-for="t in g.tables.slice(0, more[g.level] ?? 100)" :key="t.table">
         <h3 v-if="t.table" class="mono">{{ t.table }}</h3>
         <ul>
           <li v-for="(f, i) in t.list" :key="i">
@@ -70,6 +72,7 @@ async function run() {
           </li>
         </ul>
       </section>
+      <ElButton v-if="g.tables.length > (more[g.level] ?? 100)" size="small" @click="more[g.level] = (more[g.level] ?? 100) + 200">Show more of {{ plural(g.tables.length, 'table') }}</ElButton>
     </details>
     <ElDialog v-model="asking" :title="asked.length === 1 ? 'Run the remedy' : 'Run the remedies'" width="640px" align-center append-to-body>
       <section v-for="s in sides" :key="s">

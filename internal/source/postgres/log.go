@@ -446,6 +446,10 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		add(problem.Note, "", "Set max_slot_wal_keep_size to what the disk can spare, if losing the slot is better "+
 			"than a full disk.", "The server keeps the log for a feed that has stopped without limit.")
 	}
+	identities, err := s.identities(ctx, tables)
+	if err != nil {
+		return nil, err
+	}
 	for _, t := range tables {
 		name := t.Table.Name.Display()
 		if t.Table.View {
@@ -453,11 +457,8 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 				"It is a view, which has no changes of its own in the log.")
 			continue
 		}
-		identity, full, err := s.identity(ctx, t.Table.Name)
-		if err != nil {
-			return nil, err
-		}
 		table := t.Table.Name.Quoted()
+		identity, full := identities[t.Table.Name].columns, identities[t.Table.Name].full
 		switch {
 		case full:
 		case len(identity) == 0:
@@ -515,18 +516,25 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 			user),
 			"User %q may not make a publication, which the change log is told by.", s.settings.User)
 	}
+	schemas, names := split(tables)
+	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, pg_get_userbyid(c.relowner)::text
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[])) AND NOT pg_has_role(c.relowner, 'USAGE')`,
+		schemas, names)
+	if err != nil {
+		return s.explain(err)
+	}
+	owners := map[schema.Name]string{}
+	var name schema.Name
+	var owner string
+	if _, err = pgx.ForEachRow(found, []any{&name.Schema, &name.Table, &owner}, func() error {
+		owners[name] = owner
+		return nil
+	}); err != nil {
+		return s.explain(err)
+	}
 	for _, t := range tables {
-		var owner string
-		var member bool
-		err := s.row(ctx, "SELECT pg_get_userbyid(relowner)::text, pg_has_role(relowner, 'USAGE') FROM pg_class "+
-			"WHERE oid = to_regclass($1)", []any{t.Table.Name.Quoted()}, &owner, &member)
-		if errors.Is(err, pgx.ErrNoRows) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if !member {
+		if owner, is := owners[t.Table.Name]; is {
 			add(problem.Warning, t.Table.Name.Display(),
 				fmt.Sprintf("Start the feed once, and have %s run the statement that it then shows. Or, giving the "+
 					"user all that the owner may: GRANT %[1]s TO %s;", schema.Quote(owner), user),
@@ -536,12 +544,37 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 	return nil
 }
 
-// identity gives the columns by which the log names a table's old rows.
-func (s *Source) identity(ctx context.Context, name schema.Name) (columns []string, full bool, err error) {
-	err = s.row(ctx, `SELECT c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+// split gives schemas and names of tables apart.
+func split(tables []source.Followed) (schemas, names []string) {
+	for _, t := range tables {
+		schemas, names = append(schemas, t.Table.Name.Schema), append(names, t.Table.Name.Table)
+	}
+	return schemas, names
+}
+
+// identity is by which columns the log names a table's old rows; full is all of them.
+type identity struct {
+	columns []string
+	full    bool
+}
+
+func (s *Source) identities(ctx context.Context, tables []source.Followed) (map[schema.Name]identity, error) {
+	schemas, names := split(tables)
+	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
   WHERE i.indrelid = c.oid AND (c.relreplident = 'd' AND i.indisprimary OR c.relreplident = 'i' AND i.indisreplident)), '{}')
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, []any{name.Schema, name.Table}, &full, &columns)
-	return columns, full, err
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))`, schemas, names)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	all := map[schema.Name]identity{}
+	var name schema.Name
+	var x identity
+	_, err = pgx.ForEachRow(found, []any{&name.Schema, &name.Table, &x.full, &x.columns}, func() error {
+		all[name] = x
+		x.columns = nil
+		return nil
+	})
+	return all, s.explain(err)
 }
 
 // WholeRows is the statement by which the log tells the rows of a table whole.

@@ -80,6 +80,10 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 	}
 	x := &stream{s: s, follow: f, relations: map[uint32]*described{}, Gathering: source.NewGathering(f.Clock), at: from}
 	binaryForm := true
+	identities, err := s.identities(ctx, f.Tables)
+	if err != nil {
+		return nil, err
+	}
 	for _, t := range f.Tables {
 		g := &followed{Changes: x.Table(t)}
 		for _, c := range t.Table.Columns {
@@ -92,9 +96,7 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
 			return nil, err
 		}
-		if g.names, _, err = s.identity(ctx, t.Table.Name); err != nil {
-			return nil, err
-		}
+		g.names = identities[t.Table.Name].columns
 		x.tables = append(x.tables, g)
 	}
 	sql := fmt.Sprintf(`START_REPLICATION SLOT %s LOGICAL %X/%X (proto_version '1', publication_names %s, binary '%t')`,
