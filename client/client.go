@@ -214,7 +214,25 @@ func (c *Client) SourceTable(ctx context.Context, source, table string) (SourceT
 
 // Feeds lists feeds with their tables.
 func (c *Client) Feeds(ctx context.Context) ([]FeedStatus, error) {
-	return get[[]FeedStatus](ctx, c, "/feeds", nil)
+	return c.FeedsOf(ctx, FeedFilter{})
+}
+
+// FeedFilter says which feeds are listed; what is empty leaves none out.
+type FeedFilter struct {
+	Owner, Team, Source, Warehouse, State string
+	Label                                 string // its name, or name=value
+}
+
+// FeedsOf lists the feeds that a filter leaves.
+func (c *Client) FeedsOf(ctx context.Context, f FeedFilter) ([]FeedStatus, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"owner": f.Owner, "team": f.Team, "label": f.Label, "source": f.Source,
+		"warehouse": f.Warehouse, "state": f.State} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	return get[[]FeedStatus](ctx, c, "/feeds", query)
 }
 
 // Feed shows a feed with its tables.
@@ -242,6 +260,11 @@ func (c *Client) FeedFile(ctx context.Context, file string, mode FileMode) (Appl
 // Mend has remedies of a feed file's findings run.
 func (c *Client) Mend(ctx context.Context, m Mending) (Mended, error) {
 	return post[Mended](ctx, c, "/mendings", nil, m)
+}
+
+// Privileges gives the statements that make users with just what a feed file needs.
+func (c *Client) Privileges(ctx context.Context, asked PrivilegesAsked) (Privileges, error) {
+	return post[Privileges](ctx, c, "/privileges", nil, asked)
 }
 
 // Revisions lists what a feed's file has said, the newest first.

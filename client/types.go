@@ -51,6 +51,9 @@ type (
 	Mending       = records.Mending
 	Mended        = records.Mended
 	SignIn        = records.SignIn
+	Privileges    = records.Privileges
+
+	PrivilegesAsked = records.PrivilegesAsked
 )
 
 // PhaseDone is the phase of a table whose part of a run has ended.

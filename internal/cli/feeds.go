@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -17,14 +18,15 @@ import (
 
 // Longer than a screen: it is a list of commands.
 func (a *app) feedsCommand() *cobra.Command {
+	var only client.FeedFilter
 	list := &cobra.Command{Use: "list", Short: "List feeds", Args: exactly(0),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
-			x, err := c.Feeds(ctx)
+			x, err := c.FeedsOf(ctx, only)
 			if err != nil {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, "feed", "state", "source", "warehouse", "runs", " tables", " failing", "last run")
+				g := grid(w, "feed", "state", "source", "warehouse", "owner", "labels", "runs", " tables", " failing", "last run")
 				for _, f := range x {
 					failing := 0
 					for _, t := range f.Tables {
@@ -36,12 +38,17 @@ func (a *app) feedsCommand() *cobra.Command {
 					if f.LastRun != nil {
 						last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
 					}
-					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, f.Schedule, len(f.Tables), failing,
+					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, ownerOf(f), labelsOf(f), f.Schedule, len(f.Tables), failing,
 						last})
 				}
 				g.Render()
 			})
 		})}
+	for name, into := range map[string]*string{"owner": &only.Owner, "team": &only.Team, "label": &only.Label,
+		"source": &only.Source, "warehouse": &only.Warehouse, "state": &only.State} {
+		list.Flags().StringVar(into, name, "", "only those of this "+name)
+	}
+	list.Flags().Lookup("label").Usage = "only those with this label: its name, or name=value"
 	show := &cobra.Command{Use: "show FEED", Short: "Show a feed's tables", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			f, err := c.Feed(ctx, args[0])
@@ -102,7 +109,8 @@ func (a *app) feedsCommand() *cobra.Command {
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
+		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(), a.privilegesCommand(), a.duplicateCommand(),
+		fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,
@@ -250,6 +258,19 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 			}
 			return nil
 		})}
+}
+
+// ownerOf is who a feed is of.
+func ownerOf(f client.FeedStatus) string {
+	return orDash(strings.Join(slices.DeleteFunc([]string{f.Owner, f.Team}, func(x string) bool { return x == "" }), ", "))
+}
+
+func labelsOf(f client.FeedStatus) string {
+	var list []string
+	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
+		list = append(list, name+"="+f.Labels[name])
+	}
+	return orDash(strings.Join(list, ", "))
 }
 
 func showFindings(w io.Writer, findings []client.Finding) {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -70,6 +71,8 @@ func (s *Service) register(api huma.API) {
 		"Show rows of a table before and after a feed file has shaped them; nothing is written", "feeds", 0}, s.preview)
 	handle(api, operation{"mend-feed-file", post, "/mendings",
 		"Run statements that a feed file's findings give as remedies, and check the file again", "feeds", 0}, s.mend)
+	handle(api, operation{"list-privileges", post, "/privileges",
+		"Give the statements that make users with just what a feed file needs; nothing is run", "feeds", 0}, s.privileges)
 	handle(api, operation{"propose-feed", post, "/proposals",
 		"Propose how tables of a source are brought, with the reasons; nothing is written", "feeds", 0}, s.propose)
 	handle(api, operation{"show-feed", get, "/feeds/{name}", "Show a feed with its tables", "feeds", 0}, s.feed)
@@ -204,8 +207,24 @@ func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.
 	return reply(out, err)
 }
 
-func (s *Service) feeds(ctx context.Context, _ *none) (*answer[[]client.FeedStatus], error) {
-	return reply(s.store.Feeds(ctx, ""))
+type feedFilter struct {
+	Owner     string `query:"owner" doc:"Of this owner only"`
+	Team      string `query:"team" doc:"Of this team only"`
+	Label     string `query:"label" doc:"With this label only: its name, or name=value"`
+	Source    string `query:"source" doc:"From this source only"`
+	Warehouse string `query:"warehouse" doc:"Into this warehouse only"`
+	State     string `query:"state" doc:"In this state only"`
+}
+
+func (in *feedFilter) leavesOut(f client.FeedStatus) bool {
+	other := func(asked, got string) bool { return asked != "" && asked != got }
+	return other(in.Owner, f.Owner) || other(in.Team, f.Team) || other(in.Source, f.Source) ||
+		other(in.Warehouse, f.Warehouse) || other(in.State, f.State) || in.Label != "" && !f.Labels.Has(in.Label)
+}
+
+func (s *Service) feeds(ctx context.Context, in *feedFilter) (*answer[[]client.FeedStatus], error) {
+	all, err := s.store.Feeds(ctx, "")
+	return reply(slices.DeleteFunc(all, in.leavesOut), err)
 }
 
 func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
@@ -274,6 +293,12 @@ type mendingRequest struct {
 
 func (s *Service) mend(ctx context.Context, in *mendingRequest) (*answer[client.Mended], error) {
 	return reply(s.rules.Mend(ctx, in.Body, in.by))
+}
+
+type privilegesRequest struct{ Body client.PrivilegesAsked }
+
+func (s *Service) privileges(ctx context.Context, in *privilegesRequest) (*answer[client.Privileges], error) {
+	return reply(s.rules.Privileges(ctx, in.Body))
 }
 
 type proposalRequest struct {

@@ -46,6 +46,9 @@ type FeedStatus struct {
 	Name      string        `json:"name"`
 	Source    string        `json:"source"`
 	Warehouse string        `json:"warehouse"`
+	Owner     string        `json:"owner,omitempty" doc:"Who answers for it"`
+	Team      string        `json:"team,omitempty" doc:"The team that it is of"`
+	Labels    feed.Labels   `json:"labels,omitempty" doc:"Words to find it by"`
 	Schedule  string        `json:"schedule" doc:"When it runs, in words"`
 	State     string        `json:"state" enum:"active,paused,held" doc:"active: it runs on its schedule; paused: only when a person starts a run; held: the service ended again and again during its runs, so a person must start it"`
 	Held      *Problem      `json:"held,omitempty" doc:"Why the feed is held"`
@@ -239,6 +242,20 @@ type Mending struct {
 	Statements []string `json:"statements" minItems:"1" maxItems:"1000" doc:"Statements as the findings have them; only what is a remedy now is run"`
 	Source     *SignIn  `json:"source,omitempty" doc:"Whom to sign in to the source as, where the feed's own user may not"`
 	Warehouse  *SignIn  `json:"warehouse,omitempty" doc:"Whom to sign in to the warehouse as, where the feed's own user may not"`
+}
+
+// PrivilegesAsked asks for the statements that make users for a feed file.
+type PrivilegesAsked struct {
+	File     string `json:"file" doc:"The feed file, in YAML"`
+	Reader   string `json:"reader" minLength:"1" maxLength:"60" doc:"What the source's user is called"`
+	Writer   string `json:"writer" minLength:"1" maxLength:"60" doc:"What the warehouse's user is called"`
+	Analysts string `json:"analysts,omitempty" maxLength:"60" doc:"A role at the warehouse that is to read the targets"`
+}
+
+// Privileges are the statements that make users with just what a feed needs.
+type Privileges struct {
+	Source    []string `json:"source" doc:"At the source, in this order; a password is to be chosen for …"`
+	Warehouse []string `json:"warehouse" doc:"At the warehouse; none where nobody signs in to it"`
 }
 
 // Mended is what came of it.

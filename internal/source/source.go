@@ -49,11 +49,21 @@ type Source interface {
 	Quote(name string) string
 	// Indexed lists the columns that an index of a table begins with.
 	Indexed(ctx context.Context, name schema.Name) ([]string, error)
+	// Grants are the statements that make a user who can read what a feed reads, and no more; the
+	// password is left to whoever runs them ('…').
+	Grants(ctx context.Context, user string, needs Needs) ([]string, error)
 	// Mend runs a statement that mends a finding: a person has asked for it.
 	Mend(ctx context.Context, sql string) error
 	// Findings tells what is worth knowing about a table before it is read.
 	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
 	Close()
+}
+
+// Needs is what a feed asks of a source.
+type Needs struct {
+	Tables    []schema.Name
+	Watermark bool // some are found by watermark
+	Log       bool // some follow the log
 }
 
 // Query says which rows of a table are read. The records that Read passes on hold

@@ -39,6 +39,9 @@ type Warehouse interface {
 	Lacks(ctx context.Context, t Target) ([]string, error)
 	// LeftOver lists the columns of an existing table that the target does not have.
 	LeftOver(ctx context.Context, t Target) ([]LeftOver, error)
+	// Grants are the statements that make a user who can write the targets, and who let a role of
+	// others read them; empty for none. A warehouse that nobody signs in to has none.
+	Grants(user, readers string, targets []schema.Name) []string
 	// Mend runs a statement that mends a finding: a person has asked for it.
 	Mend(ctx context.Context, sql string) error
 	// Empty tells whether a target has no rows at all.

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElSkeleton } from 'element-plus'
+import { ElButton, ElInput, ElSkeleton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { api, ask, type FeedStatus, type TableStatus, type Trouble } from '../api'
 import { useLive } from '../live'
@@ -9,14 +9,18 @@ import TablesList from '../parts/TablesList.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import { ago, count, plural, useNow } from '../words'
 
-const feeds = ref<FeedStatus[]>()
+const all = ref<FeedStatus[]>()
+const only = ref('')
+const saysOf = (f: FeedStatus) => [f.name, f.source, f.warehouse, f.owner, f.team, f.state, ...Object.entries(f.labels ?? {}).map(([k, v]) => `${k}=${v}`)].filter(Boolean).join('\n').toLowerCase()
+/** Those that each word of the filter is found in. */
+const feeds = computed(() => all.value?.filter((f) => only.value.toLowerCase().split(/\s+/).every((word) => saysOf(f).includes(word))))
 const wrong = ref<Trouble>()
 const now = useNow()
 const writing = ref(false)
 
 const refresh = useLive(async () => {
   const { data, trouble } = await ask(api.GET('/api/v1/feeds'))
-  if (data) feeds.value = data
+  if (data) all.value = data
   wrong.value = trouble
 })
 
@@ -52,7 +56,8 @@ const needs = computed(() => {
 
 const verdict = computed(() => {
   if (!feeds.value) return ''
-  if (feeds.value.length === 0) return 'No feed yet'
+  if (all.value?.length === 0) return 'No feed yet'
+  if (feeds.value.length === 0) return 'No feed is like that'
   const bad = new Set(needs.value.filter((n) => !n.warn).map((n) => n.key)).size
   if (bad > 0) return `${plural(bad, 'thing')} ${bad === 1 ? 'needs' : 'need'} you`
   const waiting = tables.value.filter((t) => t.state === 'waiting').length
@@ -72,6 +77,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
         <div v-if="feeds?.length" class="quiet">{{ plural(tables.length, 'table') }} of {{ plural(feeds.length, 'feed') }}, {{ count(rows) }} rows in warehouses</div>
       </div>
       <span class="grow"></span>
+      <ElInput v-if="(all?.length ?? 0) > 3" v-model="only" clearable class="only" placeholder="Name, owner, label, source…" aria-label="Show only feeds with" />
       <ElButton @click="writing = true">Apply a feed file…</ElButton>
       <ElButton type="primary" @click="$router.push('/set-up')">Set up a feed…</ElButton>
     </div>
@@ -82,7 +88,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
         <RouterLink :to="n.table ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } } : `/feeds/${n.feed}`"><strong>{{ n.feed }}{{ n.table ? ' / ' + n.table : '' }}</strong></RouterLink>{{ n.more ? ` and ${plural(n.more, 'more table')} ` : ' ' }}
       </TroubleBox>
     </div>
-    <section v-if="feeds?.length === 0" class="sheet pad">
+    <section v-if="all?.length === 0" class="sheet pad">
       <p>A feed keeps tables of a source in a warehouse. To make the first one:</p>
       <ol>
         <li>connect a source, the database to read, and a warehouse, the database to write;</li>
@@ -95,6 +101,8 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
       <header>
         <h2><RouterLink :to="`/feeds/${f.name}`">{{ f.name }}</RouterLink></h2>
         <span class="quiet">{{ f.source }} → {{ f.warehouse }}</span>
+        <span v-if="f.owner || f.team" class="quiet">{{ [f.owner, f.team].filter(Boolean).join(', ') }}</span>
+        <span v-for="(value, name) in f.labels" :key="name" class="label">{{ name }}={{ value }}</span>
         <span class="grow"></span>
         <span class="quiet">{{ f.schedule }}<template v-if="f.state === 'active' && f.next_run_at && !f.running">, next {{ ago(f.next_run_at, now) }}</template></span>
         <State :state="f.running ? (f.log ? 'following' : 'running') : f.state" />
@@ -104,3 +112,8 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
     <FeedFile v-model="writing" @applied="refresh" />
   </div>
 </template>
+
+<style scoped>
+.only { width: 230px; }
+.label { font-size: 12px; color: var(--ink-2); border: 1px solid var(--line); border-radius: 3px; padding: 0 6px; }
+</style>

@@ -18,6 +18,7 @@ package feed
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"reflect"
 	"regexp"
@@ -25,6 +26,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/robfig/cron/v3"
 
@@ -76,6 +78,9 @@ type Feed struct {
 	Name      string  `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
 	Source    string  `json:"source" yaml:"source" doc:"The name of the source"`
 	Warehouse string  `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
+	Owner     string  `json:"owner,omitempty" yaml:"owner,omitempty" maxLength:"100" doc:"Who answers for the feed"`
+	Team      string  `json:"team,omitempty" yaml:"team,omitempty" maxLength:"100" doc:"The team that it is of"`
+	Labels    Labels  `json:"labels,omitempty" yaml:"labels,omitempty,flow" doc:"Words to find it by, as {region: north}"`
 	Freshness string  `json:"freshness,omitempty" yaml:"freshness,omitempty" doc:"For feeds that follow the log: continuous, or how old what the warehouse shows may become before changes are written, as 1s, 15m or 1d; instead of every and cron, which say when tables are read that do not follow it"`
 	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
 	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
@@ -87,6 +92,44 @@ type Feed struct {
 	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
 
 	followsLog bool // of one whose patterns were resolved
+}
+
+// Labels are words to find something by, each with a name.
+type Labels map[string]string
+
+// How many labels there may be, and how long what people write of themselves may be, in bytes.
+const (
+	mostLabels = 20
+	mostWords  = 100
+)
+
+var labelPattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+
+// Has tells whether there is a label as it is asked for: by its name, or as name=value.
+func (l Labels) Has(asked string) bool {
+	name, value, valued := strings.Cut(asked, "=")
+	got, ok := l[name]
+	return ok && (!valued || got == value)
+}
+
+// checkBelongs looks at who the feed is of, and how it is found.
+func (f *Feed) checkBelongs(fault func(path, format string, args ...any)) {
+	words := func(path, text string) {
+		if len(text) > mostWords || strings.ContainsFunc(text, unicode.IsControl) {
+			fault(path, "Write it in one line of %d bytes at most.", mostWords)
+		}
+	}
+	words("owner", f.Owner)
+	words("team", f.Team)
+	if len(f.Labels) > mostLabels {
+		fault("labels", "These are %d labels, and %d may be.", len(f.Labels), mostLabels)
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
+		if !labelPattern.MatchString(name) {
+			fault("labels", "%q cannot be the name of a label: use lower-case letters, digits and hyphens, as region.", name)
+		}
+		words("labels."+name, f.Labels[name])
+	}
 }
 
 // Retain says how much log a source may have to keep for a feed, as 500MB or 20GB.
@@ -234,6 +277,7 @@ func (f *Feed) Check() []Fault {
 			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
 		}
 	}
+	f.checkBelongs(fault)
 	f.checkLog(fault)
 	if s, err := f.schedule(); f.Cron != "" && err != nil {
 		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)

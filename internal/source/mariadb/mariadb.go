@@ -178,6 +178,22 @@ func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 	return c, nil
 }
 
+// Grants are the statements that make a reader, who signs in from any host.
+func (s *Reader) Grants(_ context.Context, user string, needs source.Needs) ([]string, error) {
+	account := user + "@%"
+	list := []string{fmt.Sprintf("CREATE USER %s@'%%' IDENTIFIED %s", schema.Literal(user), s.server.Password)}
+	for _, t := range needs.Tables {
+		list = append(list, strings.TrimSuffix(grantTo(account, "SELECT", s.named(t)), ";"))
+	}
+	if needs.Watermark { // which transactions are open
+		list = append(list, strings.TrimSuffix(grantTo(account, "PROCESS", "*.*"), ";"))
+	}
+	if needs.Log {
+		list = append(list, strings.TrimSuffix(grantTo(account, "REPLICATION SLAVE, "+s.server.Log.Monitor, "*.*"), ";"))
+	}
+	return list, nil
+}
+
 // Mend runs a statement that a person has asked for.
 func (s *Reader) Mend(ctx context.Context, sql string) error {
 	done := statement.Begin(ctx, statement.Source, sql)

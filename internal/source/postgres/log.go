@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strconv"
 	"strings"
@@ -323,7 +324,14 @@ func (s *Source) DropLog(ctx context.Context, name string) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	return s.write(ctx, "DROP PUBLICATION IF EXISTS "+schema.Quote(name), nil)
+	drop := "DROP PUBLICATION IF EXISTS " + schema.Quote(name)
+	err := s.write(ctx, drop, nil)
+	if problem.Is(err, problem.NoPrivilege) { // without its slot it makes the server keep nothing
+		slog.Warn("A publication stays at the source: its owner made it, and has to drop it.", "source", s.what, "statement",
+			drop+";")
+		return nil
+	}
+	return err
 }
 
 // LogState measures what the slot retains.

@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -129,6 +130,30 @@ func (s *Source) Test(ctx context.Context) (string, error) {
 			"The server of %s is %s, which is too old.", s.what, version)
 	}
 	return version, nil
+}
+
+// Grants are the statements that make a reader.
+func (s *Source) Grants(_ context.Context, user string, needs source.Needs) ([]string, error) {
+	role := schema.Quote(user)
+	list := []string{fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '…'", role),
+		fmt.Sprintf("GRANT CONNECT ON DATABASE %s TO %s", schema.Quote(s.settings.Database), role)}
+	var schemas []string
+	for _, t := range needs.Tables {
+		if !slices.Contains(schemas, t.Schema) {
+			schemas = append(schemas, t.Schema)
+			list = append(list, fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s", schema.Quote(t.Schema), role))
+		}
+	}
+	for _, t := range needs.Tables {
+		list = append(list, fmt.Sprintf("GRANT SELECT ON %s TO %s", t.Quoted(), role))
+	}
+	if needs.Watermark { // when other transactions began
+		list = append(list, "GRANT pg_read_all_stats TO "+role)
+	}
+	if needs.Log {
+		list = append(list, fmt.Sprintf("ALTER ROLE %s REPLICATION", role))
+	}
+	return list, nil
 }
 
 // Mend runs a statement that a person has asked for.

@@ -192,6 +192,9 @@ func (w *Warehouse) Lacks(_ context.Context, t warehouse.Target) (list []string,
 	return list, nil
 }
 
+// Grants are none.
+func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
+
 // Mend runs nothing: no statement means anything here.
 func (w *Warehouse) Mend(context.Context, string) error {
 	return errors.New("this warehouse has no statements")

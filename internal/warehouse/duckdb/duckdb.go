@@ -152,6 +152,9 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 	return sqlmerge.Transact(ctx, c, work)
 }
 
+// Grants are none: a file belongs to whoever may write it.
+func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
+
 // Test gives DuckDB's version, and tells whether the file can be opened or, where there is
 // none yet, made. It leaves nothing behind.
 func (w *Warehouse) Test(ctx context.Context) (version string, err error) {

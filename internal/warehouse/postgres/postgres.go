@@ -8,6 +8,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -156,6 +157,32 @@ func (w *Warehouse) Test(ctx context.Context) (string, error) {
 			"User %q of %s may not make schemas and temporary tables.", w.settings.User, w.what)
 	}
 	return version, nil
+}
+
+// Grants are the statements that make a writer, and who let readers read.
+func (w *Warehouse) Grants(user, readers string, targets []schema.Name) []string {
+	role := schema.Quote(user)
+	list := []string{fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '…'", role),
+		fmt.Sprintf("GRANT CONNECT, TEMPORARY ON DATABASE %s TO %s", schema.Quote(w.settings.Database), role)}
+	schemas := []string{"noemata"} // positions, and what is set aside
+	for _, t := range targets {
+		if !slices.Contains(schemas, t.Schema) {
+			schemas = append(schemas, t.Schema)
+		}
+	}
+	for _, name := range schemas {
+		quoted := schema.Quote(name)
+		list = append(list, "CREATE SCHEMA IF NOT EXISTS "+quoted, fmt.Sprintf("GRANT USAGE, CREATE ON SCHEMA %s TO %s", quoted,
+			role))
+		if readers == "" || name == "noemata" {
+			continue
+		}
+		list = append(list, fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s", quoted, schema.Quote(readers)),
+			fmt.Sprintf("GRANT SELECT ON ALL TABLES IN SCHEMA %s TO %s", quoted, schema.Quote(readers)),
+			fmt.Sprintf("ALTER DEFAULT PRIVILEGES FOR ROLE %s IN SCHEMA %s GRANT SELECT ON TABLES TO %s", role, quoted,
+				schema.Quote(readers)))
+	}
+	return list
 }
 
 // MayWrite looks for the privileges that making and writing a target needs.

@@ -127,8 +127,14 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	if len(existing) == 0 {
 		b.keyed.Delete(strings.Join(b.SQL.Keys(t), ";"))
 		b.keyed.Delete(commentForm(t))
-		if err := b.create(ctx, append([]string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema),
-			b.SQL.CreateTable(t)}, b.SQL.asOf(t)...)); err != nil {
+		var steps []string
+		if err := b.with(ctx, func(c Conn) (err error) {
+			steps, err = createSchema(ctx, c, t.Name.Schema)
+			return err
+		}); err != nil {
+			return false, err
+		}
+		if err := b.create(ctx, append(append(steps, b.SQL.CreateTable(t)), b.SQL.asOf(t)...)); err != nil {
 			return true, err
 		}
 		return true, b.comment(ctx, t)
@@ -156,6 +162,16 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		return false, err
 	}
 	return false, b.findKeys(ctx, t)
+}
+
+// createSchema makes a schema where there is none. A server asks for the privilege to make one, also where
+// it is there already.
+func createSchema(ctx context.Context, c Conn, name string) ([]string, error) {
+	found, err := c.Ask(ctx, "SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = "+schema.Literal(name))
+	if err != nil || len(found) > 0 {
+		return nil, err
+	}
+	return []string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(name)}, nil
 }
 
 // comment gives a target and its columns the comments that the source has, where it has any: once for

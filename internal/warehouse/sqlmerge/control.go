@@ -3,6 +3,7 @@ package sqlmerge
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
@@ -113,9 +114,12 @@ func (b *Base) migrate(ctx context.Context) error {
 			}
 			steps := migrations[version]
 			if version == 0 {
-				steps = append([]string{"CREATE SCHEMA IF NOT EXISTS noemata",
-					"CREATE TABLE IF NOT EXISTS noemata.control (version BIGINT NOT NULL)",
-					"INSERT INTO noemata.control (version) VALUES (0)"}, steps...)
+				first, err := createSchema(ctx, c, "noemata")
+				if err != nil {
+					return err
+				}
+				steps = slices.Concat(first, []string{"CREATE TABLE IF NOT EXISTS noemata.control (version BIGINT NOT NULL)",
+					"INSERT INTO noemata.control (version) VALUES (0)"}, steps)
 			}
 			version++
 			return execAll(ctx, c, append(steps, fmt.Sprintf("UPDATE noemata.control SET version = %d", version)))
