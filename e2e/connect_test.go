@@ -3,6 +3,8 @@ package e2e
 import (
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +16,7 @@ import (
 	"noemata/client"
 	"noemata/internal/connection"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/hostile"
 )
 
 // A source is reached through two servers by SSH. A host key that nobody has accepted is told, and
@@ -80,6 +83,31 @@ func TestThroughATunnel(t *testing.T) {
 	require.Equal(t, near.HostKey, answer.Value)
 	require.Contains(t, answer.Detail, "somebody else answers in its place")
 	require.Equal(t, connection.StepTunnel, answer.Steps[len(answer.Steps)-1].Step)
+}
+
+// Settings of a source that is there are tried with its password, as long as they lead to the same server;
+// it goes nowhere else.
+func TestWhatIsTriedHasThePasswordThatIsKept(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	same := d.settings
+	same.Password = ""
+	try := func(settings client.Settings) error {
+		_, err := s.client.TryConnection(t.Context(), client.Sources,
+			client.NewConnection{Name: "circulation", Kind: "postgresql", Settings: &settings})
+		return err
+	}
+	require.NoError(t, try(same))
+	port := hostile.Listen(t, func(c net.Conn) {
+		content, _ := io.ReadAll(c)
+		require.NotContains(t, string(content), d.settings.Password)
+	})
+	other := same
+	other.Port, other.InClear = port, true
+	require.Error(t, try(other))
+	other = same
+	other.User = "somebody"
+	require.Error(t, try(other))
 }
 
 // Wrong input has an answer that names the field, and says what to do. Longer than a screen: it is a list.

@@ -71,11 +71,16 @@ func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name stri
 	return r.Store.Connection(ctx, side, name)
 }
 
-// TryConnection tests one that is not added.
+// TryConnection tests settings that are not kept. Those of one that is there have its secrets, as long as
+// they go where they went.
 func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.NewConnection) (records.Tested, error) {
 	settings, err := r.settings(side, n)
 	if err != nil {
 		return records.Tested{}, err
+	}
+	if kind, old, _, err := r.Store.Settings(ctx, side, n.Name); err == nil &&
+		connection.SameWay(old, kind, settings, n.Kind) {
+		settings = settings.WithSecret(old.Secret())
 	}
 	return r.try(ctx, side, n.Kind, settings, side.What(n.Name))
 }

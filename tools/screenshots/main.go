@@ -67,6 +67,9 @@ func run(demo, out, only, key string) error {
 	click := func(text string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(., %q)]`, text)))
 	}
+	draft := `localStorage.setItem('set-up', JSON.stringify({step: 1, source: 'circulation', warehouse: 'lake',
+		name: 'reading-room', chosen: ['public.loans', 'public.patrons', 'public.fines', 'public.visits'],
+		later: ['public'], file: '', of: '', at: new Date().toISOString()}))`
 	return chromedp.Do(ctx,
 		chromedp.EmulateViewport(1280, 800),
 		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
@@ -89,6 +92,14 @@ func run(demo, out, only, key string) error {
 		open("/", "table.rows"), click("Apply a feed file"),
 		chromedp.Click(chromedp.Search(`//form//button[contains(., "Propose")]`)), chromedp.WaitVisible(chromedp.CSS(".said")),
 		shoot("proposal"),
+		open("/sources", ".facts"), click("Change"), chromedp.WaitVisible(chromedp.CSS(".el-dialog form")),
+		chromedp.Click(chromedp.Search(`//footer//button[contains(., "Test")]`)), chromedp.Sleep(2*time.Second),
+		shoot("connection"),
+		open("/set-up", ".steps"), chromedp.Evaluate[chromedp.Void](draft), open("/set-up", ".el-tree-node__content"),
+		shoot("set-up"), click("Next: shape"), chromedp.WaitVisible(chromedp.CSS("table.rows")),
+		chromedp.Click(chromedp.Search(`//tr[contains(., "public.patrons")]//button`)),
+		chromedp.WaitVisible(chromedp.CSS("td.value")), shoot("shape"),
+		chromedp.Evaluate[chromedp.Void](`localStorage.removeItem('set-up')`),
 		open("/feeds/circulation-reports", "table.rows"), click("File"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Preview"), chromedp.WaitVisible(chromedp.CSS("td.value")), shoot("preview"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),

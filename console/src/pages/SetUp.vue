@@ -287,7 +287,7 @@ function back(to: number) {
 </template>
 
 <style scoped>
-.steps { display: flex; gap: 6px; list-style: none; padding: 0; margin: 0 0 12px; flex-wrap: wrap; }
+.steps { display: flex; gap: 6px; list-style: none; padding: 0; margin: 16px 0 -4px; flex-wrap: wrap; }
 .steps button { background: none; border: 0; border-bottom: 3px solid var(--line); padding: 6px 18px 6px 4px; font: inherit; color: var(--ink-2); cursor: pointer; min-width: 120px; text-align: left; }
 .steps button:disabled { cursor: default; }
 .steps [aria-current] button { color: var(--ink); border-color: var(--act); font-weight: 600; }

@@ -32,5 +32,5 @@ defineProps<{ preview: Preview }>()
 
 <style scoped>
 h3 { font-size: 13px; margin: 10px 0 4px; }
-.value { white-space: nowrap; max-width: 22em; overflow: hidden; text-overflow: ellipsis; }
+.value { white-space: nowrap; max-width: 15em; overflow: hidden; text-overflow: ellipsis; }
 </style>
