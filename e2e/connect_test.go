@@ -85,6 +85,37 @@ func TestThroughATunnel(t *testing.T) {
 	require.Equal(t, connection.StepTunnel, answer.Steps[len(answer.Steps)-1].Step)
 }
 
+// The same with a MariaDB source, whose binary log is followed through the tunnel.
+func TestMariaDBThroughATunnel(t *testing.T) {
+	s := newService(t)
+	settings, db := testkit.MariaDatabase(t)
+	server := testkit.NewSSH(t)
+	settings.Tunnel = append(settings.Tunnel, server.Hop())
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "circulation", Kind: "mariadb", Settings: &settings})
+	require.NoError(t, err)
+	exec := func(sql string) {
+		_, err := db.Exec(sql)
+		require.NoError(t, err, sql)
+	}
+	exec("CREATE TABLE copies (id int PRIMARY KEY, state varchar(40))")
+	exec("INSERT INTO copies SELECT seq, 'on the shelf' FROM seq_1_to_1000")
+	s.addWarehouse("target", "duckdb")
+	s.apply(patternFeed, "tunnelled", "freshness: continuous", settings.Database+".copies", "log")
+	_, err = s.client.StartFeed(t.Context(), "tunnelled")
+	require.NoError(t, err)
+	for i := range 4 {
+		exec(fmt.Sprintf("UPDATE copies SET state = 'lent %d' WHERE id %% 7 = %[1]d", i))
+		exec(fmt.Sprintf("INSERT INTO copies VALUES (%d, 'new')", 2000+i))
+		server.Cut()
+		time.Sleep(300 * time.Millisecond)
+	}
+	require.Eventually(t, func() bool {
+		p, err := s.client.Prove(t.Context(), "tunnelled", settings.Database+".copies")
+		return err == nil && p.Same && p.Equal == 1004
+	}, 2*time.Minute, time.Second)
+}
+
 // Settings of a source that is there are tried with its password, as long as they lead to the same server;
 // it goes nowhere else.
 func TestWhatIsTriedHasThePasswordThatIsKept(t *testing.T) {

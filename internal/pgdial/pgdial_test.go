@@ -2,8 +2,10 @@ package pgdial_test
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
@@ -124,4 +126,44 @@ func TestWhatServersSay(t *testing.T) {
 		require.Equal(t, want, p.Code, "%q: %v", sqlstate, err)
 		require.NotEmpty(t, p.What, sqlstate)
 	}
+}
+
+// A server that asks its clients for a certificate gets one, and says so where none is given.
+func TestAClientsCertificate(t *testing.T) {
+	dir := testkit.Dir(t)
+	ca := testkit.Authority(t, dir, "postgres")
+	settings := testkit.Settings()
+	settings["ssl"], settings["ssl_cert_file"], settings["ssl_key_file"], settings["ssl_ca_file"] = "on",
+		filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key"), filepath.Join(dir, "ca.crt")
+	server, err := pgserver.Start(t.Context(),
+		pgserver.Options{Dir: filepath.Join(dir, "postgres"), Settings: settings})
+	require.NoError(t, err)
+	defer func() { _ = server.Stop() }()
+	conn := testkit.Connect(t, server.URL("postgres"))
+	testkit.Exec(t, conn, `CREATE ROLE "a library" LOGIN`)
+	var hba string
+	require.NoError(t, conn.QueryRow(t.Context(), "SHOW hba_file").Scan(&hba))
+	rules, err := os.ReadFile(hba)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(hba, append([]byte("hostssl all \"a library\" 127.0.0.1/32 cert\n"), rules...), 0o600))
+	testkit.Exec(t, conn, "SELECT pg_reload_conf()")
+
+	s := server.Settings("postgres")
+	s.User, s.Password, s.TLS, s.CA = "a library", "", connection.TLSVerifyFull, ca
+	connect := func(s connection.Settings) error {
+		pool, err := pgdial.Open(s, 1, "test", []string{"SET timezone = 'UTC'"})
+		require.NoError(t, err)
+		defer pool.Close()
+		return pgdial.Explain(pool.Ping(context.Background()), `source "circulation"`, s)
+	}
+	require.Eventually(t, func() bool { // the rules are read again in a moment
+		p := problem.Of(connect(s))
+		return p != nil && (p.Field == "user" || p.Field == "certificate")
+	}, 10*time.Second, 100*time.Millisecond)
+	certificate, err := os.ReadFile(filepath.Join(dir, "server.crt"))
+	require.NoError(t, err)
+	key, err := os.ReadFile(filepath.Join(dir, "server.key"))
+	require.NoError(t, err)
+	s.Certificate, s.Key = string(certificate), string(key)
+	require.NoError(t, connect(s))
 }
