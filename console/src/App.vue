@@ -48,6 +48,10 @@ nav a:hover { color: var(--ink); text-decoration: none; }
 nav a[aria-current] { color: var(--ink); border-bottom-color: var(--act); font-weight: 600; }
 .live { font-size: 12px; color: var(--ink-2); }
 .plain { background: none; border: 0; color: var(--act); font: inherit; cursor: pointer; padding: 4px; }
+@media (max-width: 760px) {
+  .top { flex-wrap: wrap; height: auto; padding: 8px 16px 0; gap: 4px 14px; }
+  nav { order: 1; flex-basis: 100%; margin-left: -10px; overflow-x: auto; }
+}
 .skip { position: absolute; left: -999px; }
 .skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 6px 10px; z-index: 10; }
 </style>

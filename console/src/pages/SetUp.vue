@@ -308,5 +308,5 @@ function back(to: number) {
 .review h2 { margin-top: 0; }
 .acts .grow { flex: 1; }
 .acts { display: flex; margin-top: 12px; gap: 8px; }
-@media (max-width: 720px) { .review { grid-template-columns: 1fr; } }
+@media (max-width: 720px) { .steps button { min-width: 0; padding-right: 8px; } .review { grid-template-columns: 1fr; } }
 </style>

@@ -97,7 +97,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
 
 <template>
   <ElDialog v-model="shown" :title="changing ? `Change the ${noun} ${form.name}` : `Add a ${noun}`" width="640px" align-center append-to-body class="connection">
-    <ElForm ref="fields" class="fields" label-width="130px" @submit.prevent="save">
+    <ElForm ref="fields" class="fields" :class="{ less: tested || refused?.steps?.length }" label-width="130px" @submit.prevent="save">
       <ElFormItem label="Name" :error="wrong('name')"><ElInput v-model="form.name" :disabled="changing" placeholder="lower-case letters, digits, hyphens" /></ElFormItem>
       <ElFormItem v-if="by === 'fields'" label="Kind" :error="wrong('kind')"><ElSelect v-model="form.kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect></ElFormItem>
       <ElFormItem v-if="!inFile" label="Given by">
@@ -156,6 +156,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
 
 <style scoped>
 .fields { max-height: max(200px, 58vh); overflow: auto; padding-right: 8px; }
+.less { max-height: max(200px, 42vh); }
 .fields :deep(.el-form-item) { margin-bottom: 11px; }
 .fields :deep(.el-form-item__error) { position: static; line-height: 1.35; padding-top: 4px; }
 .fields :deep(.el-checkbox__label) { font-size: 13px; }
