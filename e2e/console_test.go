@@ -242,6 +242,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			b.sees(words...)
 			check(page, theme)
 		}
+		b.checkSetUp(func(step string) { check("set-up, "+step, theme) })
 		b.open("/")
 		if theme == "light" {
 			b.click("Dark")

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton, ElCheckbox, ElInput, ElTreeV2 } from 'element-plus'
-import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, type Schemas, type Trouble } from '../api'
 import { bytes, count, plural } from '../words'
 import TroubleBox from './TroubleBox.vue'
@@ -21,8 +21,6 @@ onMounted(async () => {
   const { data, trouble } = await ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: props.source } } }))
   tables.value = data
   wrong.value = trouble
-  await nextTick()
-  tree.value?.setCheckedKeys(chosen.value)
 })
 
 const nodes = computed<Node[]>(() => {
@@ -39,16 +37,22 @@ const opened = computed(() => (nodes.value.length <= 3 ? nodes.value.map((n) => 
 watch(search, (text) => tree.value?.filter(text.toLowerCase()))
 const matches = (text: string, node: { id?: unknown; table?: unknown }) => !text || (node.table !== undefined && String(node.id).toLowerCase().includes(text)) || String((node.table as SourceTable | undefined)?.comment ?? '').toLowerCase().includes(text)
 
-function check() {
-  chosen.value = (tree.value?.getCheckedKeys(true) ?? []).map(String).filter((id) => !id.startsWith('schema '))
+const set = computed(() => new Set(chosen.value))
+const namesOf = (node: Node) => node.children?.map((c) => c.id) ?? [node.id]
+/** How many of a node's tables are chosen. */
+const taken = (node: Node) => namesOf(node).filter((name) => set.value.has(name)).length
+
+function choose(node: Node, on: boolean) {
+  const names = new Set(namesOf(node))
+  const others = chosen.value.filter((name) => !names.has(name))
+  chosen.value = on ? [...others, ...names] : others
 }
 
 /** All that are found, or none. */
 function all(on: boolean) {
   const text = search.value.toLowerCase()
   const found = (tables.value ?? []).filter((t) => matches(text, { id: t.table, table: t })).map((t) => t.table)
-  tree.value?.setCheckedKeys(on ? [...new Set([...chosen.value, ...found])] : [])
-  check()
+  chosen.value = on ? [...new Set([...chosen.value, ...found])] : []
 }
 
 const byName = computed(() => new Map((tables.value ?? []).map((t) => [t.table, t])))
@@ -75,9 +79,10 @@ function setLater(schema: string, on: boolean) {
         <ElButton @click="all(true)">Choose all</ElButton>
         <ElButton :disabled="!chosen.length" @click="all(false)">None</ElButton>
       </div>
-      <ElTreeV2 ref="tree" :data="nodes" :props="{ value: 'id', label: 'label', children: 'children' }" :height="430" :item-size="28" show-checkbox :default-expanded-keys="opened" :filter-method="matches" @check="check">
+      <ElTreeV2 ref="tree" :data="nodes" :props="{ value: 'id', label: 'label', children: 'children' }" :height="430" :item-size="28" :default-expanded-keys="opened" :filter-method="matches">
         <template #default="{ node, data }">
           <span class="node">
+            <input type="checkbox" class="tick" :checked="taken(data) > 0" :indeterminate="taken(data) > 0 && taken(data) < namesOf(data).length" :aria-label="`Choose ${data.id}`" @click.stop @change="(e) => choose(data, (e.target as HTMLInputElement).checked)" />
             <span class="mono name">{{ node.label }}</span>
             <span v-if="data.table" class="quiet kind" :title="data.table.comment">{{ kind(data.table) }}{{ data.table.comment ? ' · ' + data.table.comment : '' }}</span>
             <span v-else class="quiet kind">{{ plural(data.tables, 'table') }}</span>
@@ -108,6 +113,7 @@ function setLater(schema: string, on: boolean) {
 .all { display: flex; gap: 8px; margin-bottom: 6px; }
 .all .el-button { margin: 0; }
 .node { display: flex; gap: 12px; align-items: baseline; width: 100%; min-width: 0; font-size: 13px; }
+.tick { accent-color: var(--act); margin: 0; align-self: center; width: 14px; height: 14px; }
 .name { white-space: nowrap; }
 .kind { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 12px; }
 .n { text-align: right; min-width: 86px; white-space: nowrap; }

@@ -93,7 +93,7 @@ const offered = computed(() => [...(described.value?.columns?.map((c) => c.name)
         </div>
         <TroubleBox :trouble="wrong" />
       </section>
-      <section aria-label="Preview" class="preview" aria-live="polite">
+      <section aria-label="Preview" class="preview" aria-live="polite" role="region" tabindex="0">
         <p v-if="!preview && !wrong" class="quiet">Looking at rows of the table…</p>
         <p v-if="stay" class="quiet">{{ stay }}</p>
         <PreviewRows v-if="preview" :class="{ old: wrong }" :preview="preview" />
