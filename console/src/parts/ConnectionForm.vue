@@ -34,7 +34,7 @@ watch(shown, (now) => {
   url.value = ''
   form.value = blank()
   const c = props.connection
-  if (c) Object.assign(form.value, structuredClone(JSON.parse(JSON.stringify(c.settings))), { name: c.name, kind: c.kind })
+  if (c) Object.assign(form.value, JSON.parse(JSON.stringify(c.settings)), { name: c.name, kind: c.kind })
 })
 
 // The field that is to be corrected is in sight.
