@@ -47,7 +47,7 @@ unit:
 
 # The race detector where goroutines share work.
 race:
-	go test -race -short -timeout 30m ./internal/engine/ ./internal/core/...
+	go test -race -short -timeout 30m ./internal/engine/ ./internal/core/... ./internal/connection/...
 
 screenshots: build
 	go run ./tools/screenshots

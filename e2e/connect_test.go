@@ -205,8 +205,9 @@ func TestWrongInputNamesTheField(t *testing.T) {
 			"certificate"},
 		"no certificate": {"postgresql", change(good, func(s *set) { s.TLS, s.Certificate = connection.TLSRequire, "x" }),
 			"certificate"},
-		"another's key": {"postgresql", change(good, func(s *set) { s.TLS, s.Certificate, s.Key = connection.TLSRequire, ca, server.Key }),
-			"certificate"},
+		"another's key": {"postgresql", change(good, func(s *set) {
+			s.TLS, s.Certificate, s.Key = connection.TLSRequire, ca, server.Key
+		}), "certificate"},
 		"port too large": {"postgresql", change(good, func(s *set) { s.Port = 70000 }), "port"},
 		"hop without host": {"postgresql", hop(func(s *set) { s.Tunnel[0].Host = "" }),
 			"tunnel.0.host"},

@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,7 +63,7 @@ func TestWhatIsFoundIsMended(t *testing.T) {
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)
 	_, err = s.client.Mend(t.Context(), client.Mending{File: string(content), Statements: []string{"DROP TABLE loans"}})
-	require.ErrorContains(t, err, "is no remedy of what is found now, and was not run")
+	require.ErrorContains(t, err, "is no remedy of what is found now, and nothing was run")
 	d.exec(`SELECT 1 FROM loans`)
 
 	// A watermark without an index gets one; a note's remedy is run where notes are asked for.
@@ -193,6 +196,56 @@ func TestUsersWithJustWhatAFeedNeeds(t *testing.T) {
 	require.Contains(t, said, "GRANT pg_read_all_stats TO \"replica_reader\";")
 	require.NotContains(t, said, "REPLICATION")
 	require.NotContains(t, said, "secrets")
+}
+
+// The same at MariaDB and MySQL servers.
+func TestUsersOfCataloguesWithJustWhatAFeedNeeds(t *testing.T) {
+	for kind, database := range map[string]func(testing.TB) (client.Settings, *sql.DB){
+		"mariadb": testkit.MariaDatabase, "mysql": testkit.MySQLDatabase} {
+		t.Run(kind, func(t *testing.T) {
+			s := newService(t)
+			settings, db := database(t)
+			exec := func(sql string) {
+				_, err := db.Exec(sql)
+				require.NoError(t, err, sql)
+			}
+			exec("CREATE TABLE `its copies` (id int PRIMARY KEY, at datetime(6) NOT NULL)")
+			exec("CREATE TABLE secrets (id int PRIMARY KEY)")
+			exec("INSERT INTO `its copies` VALUES (1, '2026-01-01')")
+			_, err := s.client.AddConnection(t.Context(), client.Sources,
+				client.NewConnection{Name: "catalogue", Kind: kind, Settings: &settings})
+			require.NoError(t, err)
+			s.addWarehouse("target", "duckdb")
+			table := settings.Database + ".its copies"
+			file := func(name, find string) string {
+				return fmt.Sprintf("feed: %s\nsource: catalogue\nwarehouse: target\nevery: 1h\ntarget: %[1]s.{table}\ntables:\n"+
+					"  - {table: %s, find: %s, keep: latest}\n", name, table, find)
+			}
+			files := map[string]string{"marked": file("marked", "watermark, watermark: {column: at}"), "logged": file("logged", "log")}
+			for _, name := range slices.Sorted(maps.Keys(files)) {
+				user := settings.Database + name
+				users, err := s.client.Privileges(t.Context(), client.PrivilegesAsked{File: files[name], Reader: user, Writer: "w"})
+				require.NoError(t, err)
+				require.Empty(t, users.Warehouse, "a file has no users")
+				for _, sql := range users.Source {
+					exec(strings.ReplaceAll(sql, "…", "a reader"))
+				}
+				t.Cleanup(func() { _, _ = db.Exec("DROP USER '" + user + "'@'%'") })
+				as := settings
+				as.User, as.Password = user, "a reader"
+				_, err = s.client.ChangeConnection(t.Context(), client.Sources,
+					client.NewConnection{Name: "catalogue", Kind: kind, Settings: &as})
+				require.NoError(t, err)
+				s.apply("%s", files[name])
+				run := s.finish(name)
+				require.Equal(t, "done", run.State, "%+v", run.Problem)
+				s.proved(name, table, 1)
+				tables, err := s.client.SourceTables(t.Context(), "catalogue")
+				require.NoError(t, err)
+				require.Len(t, tables, 1, "what the feed does not need is not seen")
+			}
+		})
+	}
 }
 
 // A feed is duplicated into another warehouse, and found by whom it is of.

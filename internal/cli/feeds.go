@@ -38,8 +38,8 @@ func (a *app) feedsCommand() *cobra.Command {
 					if f.LastRun != nil {
 						last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
 					}
-					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, ownerOf(f), labelsOf(f), f.Schedule, len(f.Tables), failing,
-						last})
+					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, ownerOf(f), labelsOf(f), f.Schedule,
+						len(f.Tables), failing, last})
 				}
 				g.Render()
 			})
@@ -109,8 +109,8 @@ func (a *app) feedsCommand() *cobra.Command {
 	return group("feeds", "Feeds: tables of a source that are kept in a warehouse",
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
-		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(), a.privilegesCommand(), a.duplicateCommand(),
-		fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
+		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(),
+		a.privilegesCommand(), a.duplicateCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -58,12 +59,14 @@ func (a *app) mend(ctx context.Context, c *client.Client, cmd *cobra.Command, m 
 		if x.Level == problem.Note && !m.notes {
 			continue
 		}
-		for i, sql := range x.Statements {
-			if i == 0 {
-				_, _ = fmt.Fprintf(w, "%s %s\n", x.Level, about(x)+x.What)
-			}
+		if len(x.Statements) > 0 {
+			_, _ = fmt.Fprintf(w, "%s %s\n", x.Level, about(x)+x.What)
+		}
+		for _, sql := range x.Statements {
 			_, _ = fmt.Fprintf(w, "  at the %s: %s;\n", x.Side, sql)
-			m.statements = append(m.statements, sql)
+			if !slices.Contains(m.statements, sql) { // several tables may have the same remedy
+				m.statements = append(m.statements, sql)
+			}
 		}
 	}
 	if len(m.statements) > 0 {

@@ -151,6 +151,9 @@ func (t *through) take(cmd *cobra.Command, before []tunnel.Hop) ([]tunnel.Hop, e
 		return nil, usageError{fmt.Errorf("there are %d keys of servers and %d servers of the tunnel; give a --tunnel for each "+
 			"--tunnel-host-key", len(t.hostKeys), len(list))}
 	}
+	if len(list) == 0 && (t.keyFile != "" || t.agent) {
+		return nil, usageError{errors.New("there is no tunnel to sign in to; give --tunnel user@host, too")}
+	}
 	var key, passphrase, password string
 	if t.keyFile != "" {
 		content, err := os.ReadFile(t.keyFile)

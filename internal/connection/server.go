@@ -212,6 +212,9 @@ func explainTunnel(e *tunnel.Error, at string) error {
 		return problem.Wrap(e, problem.Denied, hop+" lets nobody go on through it.",
 			"There, set AllowTcpForwarding yes (and PermitOpen, if it is set) in sshd_config for the user, and reload it.").
 			In(in("host"))
+	case e.Part == tunnel.Passing && errors.Is(e.Err, context.DeadlineExceeded):
+		return problem.Wrap(e, problem.Unreachable, fmt.Sprintf("%s did not answer %s in time.", at, e.Hop.Address()),
+			"Check host and port as that server knows them, and the firewall between.").In("host")
 	case e.Part == tunnel.Passing && errors.As(e.Err, &refused):
 		return problem.Wrap(e, problem.Unreachable, fmt.Sprintf("%s cannot be reached from %s: %s.", at, e.Hop.Address(),
 			refused.Message), "Check host and port as that server knows them.").In("host")

@@ -378,8 +378,12 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 		group.SetLimit(checksAtOnce)
 		for i := range checks {
 			group.Go(func() error {
-				if err := problem.Guarded(func() error { do(&checks[i]); return nil })(); err != nil {
-					checks[i].err = err
+				c := &checks[i]
+				if err := problem.Guarded(func() error { do(c); return nil })(); err != nil {
+					c.err = err
+				}
+				if c.err != nil {
+					c.findings = []problem.Finding{blocker(problem.AtSource, c.table.Table, c.err)}
 				}
 				return nil
 			})
@@ -391,7 +395,11 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	}
 	each(func(c *tableCheck) { c.plan, c.err = planNamed(ctx, f, c.table, src, keys, nil, wh.Names()) })
 	findings = append(findings, at(problem.AtSource, checkLog(ctx, f, src, checks))...)
-	each(func(c *tableCheck) { c.findings = c.check(ctx, f, src, wh) })
+	each(func(c *tableCheck) {
+		if c.err == nil {
+			c.findings = c.check(ctx, f, src, wh)
+		}
+	})
 	for _, c := range checks {
 		findings = append(findings, c.findings...)
 	}
@@ -420,9 +428,6 @@ func (c *tableCheck) check(ctx context.Context, f *feed.Feed, src source.Source,
 	block := func(side problem.Side, err error) []problem.Finding {
 		findings = append(findings, blocker(side, t.Table, err))
 		return findings
-	}
-	if c.err != nil {
-		return block(problem.AtSource, c.err)
 	}
 	for _, cut := range p.cut {
 		add(problem.Note, "", fmt.Sprintf("If it shall have another name: columns: {%q: {name: …}}.", cut[0]),

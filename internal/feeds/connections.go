@@ -126,7 +126,11 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 		}
 		if err == nil {
 			entered(settings, t.Version, taken)
-			taken(connection.Taken{Step: connection.StepPrivileges, Said: "tables can be made and written"})
+			said := "what a feed needs there is checked with its file"
+			if settings.Path != "" {
+				said = "the file can be made and written"
+			}
+			taken(connection.Taken{Step: connection.StepPrivileges, Said: said})
 		}
 		return ended(t, began, err)
 	}

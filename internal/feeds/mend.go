@@ -41,18 +41,19 @@ func (r *Rules) Mend(ctx context.Context, m records.Mending, by string) (out rec
 		at := slices.IndexFunc(checked.Findings, func(x problem.Finding) bool { return slices.Contains(x.Statements, sql) })
 		if at < 0 {
 			return out, problem.Newf(problem.Conflict, "Check the file again, and run what it says now.",
-				"The statement is no remedy of what is found now, and was not run: %s.", sql)
+				"The statement is no remedy of what is found now, and nothing was run: %s.", sql)
 		}
+		if slices.ContainsFunc(out.Done, func(x records.MendedStatement) bool { return x.Statement == sql }) {
+			continue // several tables may have the same remedy
+		}
+		_, then := problem.Statements(checked.Findings[at].Remedy)
+		out.Done = append(out.Done, records.MendedStatement{Side: checked.Findings[at].Side, Statement: sql, Then: then})
 	}
-	for _, sql := range m.Statements {
-		at := slices.IndexFunc(checked.Findings, func(x problem.Finding) bool { return slices.Contains(x.Statements, sql) })
-		x := checked.Findings[at]
-		_, then := problem.Statements(x.Remedy)
-		done := records.MendedStatement{Side: x.Side, Statement: sql, Then: then}
-		err := r.mend(ctx, f, x.Side, m, sql)
-		done.Problem = records.NewProblem(err)
-		slog.Info("A person had a remedy run.", "by", by, "feed", f.Name, "side", x.Side, "statement", sql, "error", err)
-		out.Done = append(out.Done, done)
+	for i, x := range out.Done {
+		err := r.mend(ctx, f, x.Side, m, x.Statement)
+		out.Done[i].Problem = records.NewProblem(err)
+		slog.Info("A person had a remedy run.", "by", by, "feed", f.Name, "side", x.Side, "statement", x.Statement, "error",
+			err)
 	}
 	again, err := r.Apply(ctx, m.File, DryRun, by)
 	out.Findings = again.Findings

@@ -37,11 +37,7 @@ func (r *Rules) Privileges(ctx context.Context, p records.PrivilegesAsked) (reco
 			targets = append(targets, target)
 		}
 	}
-	list, err := src.Grants(ctx, p.Reader, needs)
-	if err != nil {
-		return out, err
-	}
-	out.Source = append(out.Source, list...)
+	out.Source = append(out.Source, src.Grants(p.Reader, needs)...)
 	out.Warehouse = append(out.Warehouse, wh.Grants(p.Writer, p.Analysts, targets)...)
 	return out, nil
 }

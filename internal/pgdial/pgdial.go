@@ -76,8 +76,8 @@ func Replicate(ctx context.Context, s connection.Settings, application string, s
 	return conn, nil
 }
 
-// Run runs one statement, on a connection of its own and outside of a transaction.
-func Run(ctx context.Context, s connection.Settings, application, sql string) error {
+// Run runs statements one after another, on a connection of its own and outside of a transaction.
+func Run(ctx context.Context, s connection.Settings, application string, statements ...string) error {
 	config, err := configOf(s, application)
 	if err != nil {
 		return err
@@ -87,8 +87,12 @@ func Run(ctx context.Context, s connection.Settings, application, sql string) er
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	_, err = conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol)
-	return err
+	for _, sql := range statements {
+		if _, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // readBuffer is how much is read of a server at once, in bytes: rows come in one message each.

@@ -51,7 +51,7 @@ type Source interface {
 	Indexed(ctx context.Context, name schema.Name) ([]string, error)
 	// Grants are the statements that make a user who can read what a feed reads, and no more; the
 	// password is left to whoever runs them ('…').
-	Grants(ctx context.Context, user string, needs Needs) ([]string, error)
+	Grants(user string, needs Needs) []string
 	// Mend runs a statement that mends a finding: a person has asked for it.
 	Mend(ctx context.Context, sql string) error
 	// Findings tells what is worth knowing about a table before it is read.

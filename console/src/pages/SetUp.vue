@@ -59,6 +59,11 @@ const kinds = ref<{ sources: string[]; warehouses: string[] }>({ sources: [], wa
 const adding = ref<'sources' | 'warehouses'>()
 const { busy, refused, act } = useActs()
 
+const ends = computed(() => [
+  { end: 'source' as const, side: 'sources' as const, title: 'From', label: 'Source', means: 'The database that is read.', list: sources.value },
+  { end: 'warehouse' as const, side: 'warehouses' as const, title: 'To', label: 'Warehouse', means: 'The database that is written.', list: warehouses.value },
+])
+
 async function lists() {
   const [from, to, about] = await Promise.all([ask(api.GET('/api/v1/sources')), ask(api.GET('/api/v1/warehouses')), ask(api.GET('/api/v1/about'))])
   sources.value = from.data ?? undefined
@@ -179,19 +184,12 @@ function back(to: number) {
     <section class="sheet pad body">
       <template v-if="draft.step === 0">
         <div class="ends">
-          <div>
-            <h2>From</h2>
-            <p class="quiet">The database that is read.</p>
-            <p v-if="sources?.length === 0">No source yet.</p>
-            <ElSelect v-else v-model="draft.source" placeholder="a source" aria-label="Source"><ElOption v-for="s in sources" :key="s.name" :label="`${s.name} (${s.kind})`" :value="s.name" /></ElSelect>
-            <ElButton @click="adding = 'sources'">Add a source…</ElButton>
-          </div>
-          <div>
-            <h2>To</h2>
-            <p class="quiet">The database that is written.</p>
-            <p v-if="warehouses?.length === 0">No warehouse yet.</p>
-            <ElSelect v-else v-model="draft.warehouse" placeholder="a warehouse" aria-label="Warehouse"><ElOption v-for="w in warehouses" :key="w.name" :label="`${w.name} (${w.kind})`" :value="w.name" /></ElSelect>
-            <ElButton @click="adding = 'warehouses'">Add a warehouse…</ElButton>
+          <div v-for="e in ends" :key="e.end">
+            <h2>{{ e.title }}</h2>
+            <p class="quiet">{{ e.means }}</p>
+            <p v-if="e.list?.length === 0">No {{ e.end }} yet.</p>
+            <ElSelect v-else v-model="draft[e.end]" :placeholder="`a ${e.end}`" :aria-label="e.label"><ElOption v-for="c in e.list" :key="c.name" :label="`${c.name} (${c.kind})`" :value="c.name" /></ElSelect>
+            <ElButton @click="adding = e.side">Add a {{ e.end }}…</ElButton>
           </div>
           <div>
             <h2>Name</h2>

@@ -32,6 +32,7 @@ const more = ref<Record<string, number>>({}) // how many tables of a level are s
 const asked = ref<Finding[]>([])
 const asking = ref(false)
 const as = ref({ source: { user: '', password: '' }, warehouse: { user: '', password: '' } })
+const statementsAt = (side?: string) => [...new Set(asked.value.filter((f) => !side || f.side === side).flatMap((f) => f.statements ?? []))]
 const sides = computed(() => (['source', 'warehouse'] as const).filter((s) => asked.value.some((f) => f.side === s)))
 const done = ref<Schemas['MendedStatement'][]>([])
 const { busy, refused, act } = useActs()
@@ -46,7 +47,7 @@ function show(list: Finding[]) {
 
 async function run() {
   const signIn = (s: 'source' | 'warehouse') => (as.value[s].user ? as.value[s] : undefined)
-  const statements = asked.value.flatMap((f) => f.statements ?? [])
+  const statements = statementsAt()
   const { data } = await act('mend', () => ask(api.POST('/api/v1/mendings', { body: { file: props.file ?? '', statements, source: signIn('source'), warehouse: signIn('warehouse') } })))
   if (!data) return
   done.value = data.done
@@ -77,7 +78,7 @@ async function run() {
     <ElDialog v-model="asking" :title="asked.length === 1 ? 'Run the remedy' : 'Run the remedies'" width="640px" align-center append-to-body>
       <section v-for="s in sides" :key="s">
         <p>At the {{ s }}:</p>
-        <pre class="statements" tabindex="0">{{ asked.filter((f) => f.side === s).flatMap((f) => f.statements ?? []).map((x) => x + ';').join('\n') }}</pre>
+        <pre class="statements" tabindex="0">{{ statementsAt(s).map((x) => x + ';').join('\n') }}</pre>
         <ElForm label-width="130px" @submit.prevent>
           <ElFormItem label="As another user"><ElInput v-model="as[s].user" autocomplete="off" :placeholder="`the feed's own, when empty`" :aria-label="`User at the ${s}`" /></ElFormItem>
           <ElFormItem v-if="as[s].user" label="Password"><ElInput v-model="as[s].password" type="password" autocomplete="new-password" :aria-label="`Password at the ${s}`" placeholder="kept nowhere" /></ElFormItem>
@@ -89,7 +90,7 @@ async function run() {
       </ul>
       <template #footer>
         <ElButton @click="asking = false">Close</ElButton>
-        <ElButton type="primary" :loading="busy === 'mend'" @click="run">Run {{ plural(asked.flatMap((f) => f.statements ?? []).length, 'statement') }}</ElButton>
+        <ElButton type="primary" :loading="busy === 'mend'" @click="run">Run {{ plural(statementsAt().length, 'statement') }}</ElButton>
       </template>
     </ElDialog>
   </div>

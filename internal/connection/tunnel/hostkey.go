@@ -1,10 +1,8 @@
 package tunnel
 
 import (
-	"os"
 	"regexp"
 	"strings"
-	"syscall"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -28,14 +26,4 @@ func algorithms(kind string) []string {
 		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
 	}
 	return []string{kind}
-}
-
-func socketpair() (files [2]*os.File, err error) {
-	syscall.ForkLock.RLock()
-	fds, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC|syscall.SOCK_NONBLOCK, 0)
-	syscall.ForkLock.RUnlock()
-	if err != nil {
-		return files, os.NewSyscallError("socketpair", err)
-	}
-	return [2]*os.File{os.NewFile(uintptr(fds[0]), "near"), os.NewFile(uintptr(fds[1]), "far")}, nil
 }

@@ -10,11 +10,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"os"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -151,25 +150,32 @@ func Through(hops []Hop) *Tunnel {
 
 // Dial opens a connection to an address as the last hop knows it.
 func (t *Tunnel) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	for again := range 2 {
-		last, err := t.enter(ctx)
-		if err != nil {
-			return nil, err
-		}
-		limited, cancel := context.WithTimeout(ctx, enterWithin)
-		conn, err := last.DialContext(limited, network, address)
-		late := limited.Err() != nil // others may go through all the same
-		cancel()
-		if err == nil {
-			return t.carry(conn, address)
-		}
-		// Whoever refuses is there. Else the tunnel was cut, and nobody has noticed yet.
-		if refused := (*ssh.OpenChannelError)(nil); again == 1 || late || errors.As(err, &refused) {
-			return nil, &Error{t.hops[len(t.hops)-1], len(t.hops) - 1, Passing, err}
-		}
+	conn, cut, err := t.pass(ctx, network, address)
+	if cut { // and nobody had noticed
+		conn, _, err = t.pass(ctx, network, address)
+	}
+	return conn, err
+}
+
+// pass opens a connection in the tunnel as it is; cut tells that it was open, and is no more.
+func (t *Tunnel) pass(ctx context.Context, network, address string) (conn net.Conn, cut bool, err error) {
+	last, err := t.enter(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	limited, cancel := context.WithTimeout(ctx, enterWithin)
+	defer cancel()
+	channel, err := last.DialContext(limited, network, address)
+	if err == nil {
+		conn, err = t.carry(channel, address)
+		return conn, false, err
+	}
+	// Whoever refuses is there; and who is late keeps nobody else from going through.
+	refused := (*ssh.OpenChannelError)(nil)
+	if cut = limited.Err() == nil && !errors.As(err, &refused); cut {
 		t.drop(last)
 	}
-	panic("unreachable")
+	return nil, cut, &Error{t.hops[len(t.hops)-1], len(t.hops) - 1, Passing, err}
 }
 
 // Enter opens what is not open.
@@ -222,7 +228,8 @@ func (t *Tunnel) enterHop(ctx context.Context, at int, h Hop) (*ssh.Client, erro
 	if err != nil {
 		return nil, &Error{h, at, Reaching, err}
 	}
-	part := Reaching
+	var part atomic.Value // it is moved on beside
+	part.Store(Reaching)
 	config, release, err := h.config(&part)
 	if err != nil {
 		_ = conn.Close()
@@ -240,24 +247,24 @@ func (t *Tunnel) enterHop(ctx context.Context, at int, h Hop) (*ssh.Client, erro
 			err = ctx.Err()
 		}
 		_ = conn.Close()
-		return nil, &Error{h, at, part, err}
+		return nil, &Error{h, at, part.Load().(Part), err}
 	}
 	return ssh.NewClient(c, channels, requests), nil
 }
 
 // config says how a hop is entered. part is moved on as it comes to it.
-func (h Hop) config(part *Part) (config *ssh.ClientConfig, release func(), err error) {
+func (h Hop) config(part *atomic.Value) (config *ssh.ClientConfig, release func(), err error) {
 	release = func() {}
 	config = &ssh.ClientConfig{User: h.User, ClientVersion: "SSH-2.0-Noemata"}
 	if kind := h.keyKind(); kind != "" {
 		config.HostKeyAlgorithms = algorithms(kind)
 	}
 	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		*part = HostKey
+		part.Store(HostKey)
 		if now := describe(key); now != h.HostKey {
 			return &UnknownHostError{Key: now, Before: h.HostKey}
 		}
-		*part = SigningIn
+		part.Store(SigningIn)
 		return nil
 	}
 	if h.Key != "" {
@@ -350,70 +357,3 @@ func (t *Tunnel) shut() {
 	}
 	t.open = nil
 }
-
-// carry makes a connection of a channel that knows deadlines, which channels do not: two sockets of
-// this process, and what comes to one is passed on.
-func (t *Tunnel) carry(channel net.Conn, address string) (net.Conn, error) {
-	near, far, err := pair()
-	if err != nil {
-		_ = channel.Close()
-		return nil, err
-	}
-	t.mu.Lock()
-	t.conns++
-	t.mu.Unlock()
-	var once sync.Once
-	end := func() {
-		once.Do(func() {
-			_ = channel.Close()
-			_ = far.Close()
-			t.mu.Lock()
-			t.conns--
-			t.used = time.Now()
-			t.mu.Unlock()
-		})
-	}
-	pass := func(to io.Writer, from io.Reader) {
-		defer end()
-		_, _ = io.Copy(to, from)
-	}
-	go pass(channel, far)
-	go pass(far, channel)
-	return &carried{near, place(address)}, nil
-}
-
-// pair makes two sockets that are connected (socketpair(2)).
-func pair() (near, far net.Conn, err error) {
-	files, err := socketpair()
-	if err != nil {
-		return nil, nil, err
-	}
-	defer closeAll(files[:])
-	if near, err = net.FileConn(files[0]); err != nil {
-		return nil, nil, err
-	}
-	if far, err = net.FileConn(files[1]); err != nil {
-		_ = near.Close()
-		return nil, nil, err
-	}
-	return near, far, nil
-}
-
-func closeAll(files []*os.File) {
-	for _, f := range files {
-		_ = f.Close()
-	}
-}
-
-// carried is a connection that leads to another place than its socket does.
-type carried struct {
-	net.Conn
-	to place
-}
-
-func (c *carried) RemoteAddr() net.Addr { return c.to }
-
-type place string
-
-func (place) Network() string  { return "tcp" }
-func (p place) String() string { return string(p) }

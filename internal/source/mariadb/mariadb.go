@@ -179,25 +179,32 @@ func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 }
 
 // Grants are the statements that make a reader, who signs in from any host.
-func (s *Reader) Grants(_ context.Context, user string, needs source.Needs) ([]string, error) {
+func (s *Reader) Grants(user string, needs source.Needs) []string {
 	account := user + "@%"
-	list := []string{fmt.Sprintf("CREATE USER %s@'%%' IDENTIFIED %s", schema.Literal(user), s.server.Password)}
-	for _, t := range needs.Tables {
-		list = append(list, strings.TrimSuffix(grantTo(account, "SELECT", s.named(t)), ";"))
+	list := []string{fmt.Sprintf("CREATE USER %s@'%%' IDENTIFIED BY '…'", schema.Literal(user))}
+	grant := func(privilege, on string) {
+		list = append(list, strings.TrimSuffix(grantTo(account, privilege, on), ";"))
 	}
-	if needs.Watermark { // which transactions are open
-		list = append(list, strings.TrimSuffix(grantTo(account, "PROCESS", "*.*"), ";"))
+	for _, t := range needs.Tables {
+		grant("SELECT", s.named(t))
+	}
+	if needs.Watermark || needs.Log && s.server.Log.Waits { // which transactions are open
+		grant("PROCESS", "*.*")
+		if s.server.Lists != "" {
+			grant("SELECT", s.server.Lists)
+		}
 	}
 	if needs.Log {
-		list = append(list, strings.TrimSuffix(grantTo(account, "REPLICATION SLAVE, "+s.server.Log.Monitor, "*.*"), ";"))
+		grant("REPLICATION SLAVE, "+s.server.Log.Monitor, "*.*")
 	}
-	return list, nil
+	return list
 }
 
-// Mend runs a statement that a person has asked for.
+// Mend runs a statement that a person has asked for. It does not wait long for a lock, behind which others
+// would queue.
 func (s *Reader) Mend(ctx context.Context, sql string) error {
 	done := statement.Begin(ctx, statement.Source, sql)
-	c, err := s.connect(ctx, sql)
+	c, err := s.connect(ctx, "SET lock_wait_timeout = 10", sql)
 	done(0, err)
 	if err == nil {
 		err = c.Close()

@@ -41,6 +41,7 @@ type Log struct {
 	Snapshots func(ctx context.Context, s *Source, table schema.Table, conns []*wire.Conn) (n int, at string, err error)
 	// Findings tells what is in the way of following, given the server's variables.
 	Findings func(ctx context.Context, s *Source, variables map[string]string, add AddFinding) error
+	Waits    bool   // a copy waits for open transactions, and must be told of them
 	Monitor  string // the privilege by which the log's files are listed
 	Keep     string // has the server keep its log for a week
 	// Constant tells from a default and what else the catalogue says of the column that it is the same

@@ -23,6 +23,7 @@ var log = &mariadb.Log{
 	End:       executed,
 	Begun:     begun,
 	Snapshots: snapshots,
+	Waits:     true,
 	Findings:  findings,
 	Monitor:   "REPLICATION CLIENT",
 	Keep:      "SET GLOBAL binlog_expire_logs_seconds = 604800 (before version 8.0: expire_logs_days = 7)",

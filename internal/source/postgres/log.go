@@ -525,21 +525,17 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 			"User %q may not make a publication, which the change log is told by.", s.settings.User)
 	}
 	schemas, names := split(tables)
-	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, pg_get_userbyid(c.relowner)::text
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[])) AND NOT pg_has_role(c.relowner, 'USAGE')`,
-		schemas, names)
-	if err != nil {
-		return s.explain(err)
-	}
 	owners := map[schema.Name]string{}
 	var name schema.Name
 	var owner string
-	if _, err = pgx.ForEachRow(found, []any{&name.Schema, &name.Table, &owner}, func() error {
-		owners[name] = owner
-		return nil
-	}); err != nil {
-		return s.explain(err)
+	if err := s.each(ctx, `SELECT n.nspname, c.relname, pg_get_userbyid(c.relowner)::text
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[])) AND NOT pg_has_role(c.relowner, 'USAGE')`,
+		[]any{schemas, names}, []any{&name.Schema, &name.Table, &owner}, func() error {
+			owners[name] = owner
+			return nil
+		}); err != nil {
+		return err
 	}
 	for _, t := range tables {
 		if owner, is := owners[t.Table.Name]; is {
@@ -568,21 +564,18 @@ type identity struct {
 
 func (s *Source) identities(ctx context.Context, tables []source.Followed) (map[schema.Name]identity, error) {
 	schemas, names := split(tables)
-	found, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
-  WHERE i.indrelid = c.oid AND (c.relreplident = 'd' AND i.indisprimary OR c.relreplident = 'i' AND i.indisreplident)), '{}')
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))`, schemas, names)
-	if err != nil {
-		return nil, s.explain(err)
-	}
 	all := map[schema.Name]identity{}
 	var name schema.Name
 	var x identity
-	_, err = pgx.ForEachRow(found, []any{&name.Schema, &name.Table, &x.full, &x.columns}, func() error {
-		all[name] = x
-		x.columns = nil
-		return nil
-	})
-	return all, s.explain(err)
+	err := s.each(ctx, `SELECT n.nspname, c.relname, c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+  WHERE i.indrelid = c.oid AND (c.relreplident = 'd' AND i.indisprimary OR c.relreplident = 'i' AND i.indisreplident)), '{}')
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))`, []any{schemas, names},
+		[]any{&name.Schema, &name.Table, &x.full, &x.columns}, func() error {
+			all[name] = x
+			x.columns = nil
+			return nil
+		})
+	return all, err
 }
 
 // WholeRows is the statement by which the log tells the rows of a table whole.

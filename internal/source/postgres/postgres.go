@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"noemata/internal/connection"
@@ -109,6 +110,18 @@ func (s *Source) row(ctx context.Context, sql string, args []any, into ...any) e
 	return s.explain(err)
 }
 
+// each runs a query and takes its rows one by one; into is scanned anew for each.
+func (s *Source) each(ctx context.Context, sql string, args []any, into []any, take func() error) error {
+	done := statement.Begin(ctx, statement.Source, shown(sql, args))
+	var tag pgconn.CommandTag
+	found, err := s.pool.Query(ctx, sql, args...)
+	if err == nil {
+		tag, err = pgx.ForEachRow(found, into, take)
+	}
+	done(tag.RowsAffected(), err)
+	return s.explain(err)
+}
+
 // shown is a statement with its parameters, for the run's log.
 func shown(sql string, args []any) string {
 	if len(args) == 0 {
@@ -133,7 +146,7 @@ func (s *Source) Test(ctx context.Context) (string, error) {
 }
 
 // Grants are the statements that make a reader.
-func (s *Source) Grants(_ context.Context, user string, needs source.Needs) ([]string, error) {
+func (s *Source) Grants(user string, needs source.Needs) []string {
 	role := schema.Quote(user)
 	list := []string{fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '…'", role),
 		fmt.Sprintf("GRANT CONNECT ON DATABASE %s TO %s", schema.Quote(s.settings.Database), role)}
@@ -153,13 +166,18 @@ func (s *Source) Grants(_ context.Context, user string, needs source.Needs) ([]s
 	if needs.Log {
 		list = append(list, fmt.Sprintf("ALTER ROLE %s REPLICATION", role))
 	}
-	return list, nil
+	return list
 }
 
-// Mend runs a statement that a person has asked for.
+// Mend runs a statement that a person has asked for. It does not wait long for a lock, behind which others
+// would queue; an index that is made beside the table's work waits, since it would be left half made.
 func (s *Source) Mend(ctx context.Context, sql string) error {
 	done := statement.Begin(ctx, statement.Source, sql)
-	err := pgdial.Run(ctx, s.settings, application, sql)
+	wait := "10s"
+	if strings.HasPrefix(sql, "CREATE INDEX CONCURRENTLY ") {
+		wait = "0"
+	}
+	err := pgdial.Run(ctx, s.settings, application, "SET lock_timeout = '"+wait+"'", sql)
 	done(0, err)
 	return s.explain(err)
 }
