@@ -125,6 +125,9 @@ export const setColumn = (file: string, index: number, column: string, to: { tre
     }
   })
 
+/** The pattern for all tables of a schema. */
+export const patternOf = (schema: string): string => (/[.*?"]/.test(schema) ? `"${schema.replaceAll('"', '""')}"` : schema) + '.*'
+
 /** Adds a pattern for the tables of a schema that come later; those that were left out stay out. */
 export const addPattern = (file: string, pattern: string, except: string[], find: string, keep: string): string =>
   edited(file, (doc) => {

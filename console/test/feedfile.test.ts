@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { addPattern, scheduleOf, setColumn, setOfFeed, setOfTable, tablesOf, treatmentOf } from '../src/feedfile'
+import { addPattern, patternOf, scheduleOf, setColumn, setOfFeed, setOfTable, tablesOf, treatmentOf } from '../src/feedfile'
 
 const file = `feed: loans
 source: circulation
@@ -48,6 +48,11 @@ test('columns are treated, renamed and left as they are', () => {
   expect(tablesOf(setColumn(round, 0, 'note', { treatment: 'as the file has it', name: 'remark', type: '' }))[0]!.columns.note).toEqual({ mask: 'round', count: 10, name: 'remark' })
   const bare = setColumn('tables:\n  - table: a.b\n', 0, 'x', { treatment: 'leave out', name: '', type: '' })
   expect(tablesOf(setColumn(bare, 0, 'x', { treatment: 'as it is', name: '', type: '' }))[0]!.columns).toEqual({})
+})
+
+test('the pattern of a schema', () => {
+  expect(patternOf('public')).toBe('public.*')
+  expect(patternOf('of.old')).toBe('"of.old".*')
 })
 
 test('the schedule, and a pattern for what comes later', () => {

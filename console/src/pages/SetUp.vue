@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Connection, type Proposed } from '../api'
-import { addPattern, scheduleOf, type Schedule, setOfFeed, setOfTable, setOfTables, tablesOf } from '../feedfile'
+import { addPattern, patternOf, scheduleOf, type Schedule, setOfFeed, setOfTable, setOfTables, tablesOf } from '../feedfile'
 import { useLive } from '../live'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
@@ -96,11 +96,13 @@ async function propose(): Promise<boolean> {
   if (!data) return false
   d.proposed = data
   let file = data.file
+  const all = d.later.length ? await act('propose', () => ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: d.source } } }))) : {}
+  if (refused.value) return false
+  const chosen = new Set(d.chosen)
+  const log = data.tables.some((t) => t.find === 'log')
   for (const schema of d.later) {
-    const all = await ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: d.source } } }))
-    const out = (all.data ?? []).filter((t) => t.schema === schema && !t.view && !d.chosen.includes(t.table)).map((t) => t.table)
-    const log = data.tables.some((t) => t.find === 'log')
-    file = addPattern(file, `${schema}.*`, out, log ? 'log' : 'whole', log ? 'latest' : 'replace')
+    const out = (all.data ?? []).filter((t) => t.schema === schema && !t.view && !chosen.has(t.table)).map((t) => t.table)
+    file = addPattern(file, patternOf(schema), out, log ? 'log' : 'whole', log ? 'latest' : 'replace')
   }
   d.file = file
   d.of = choice.value

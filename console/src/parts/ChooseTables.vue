@@ -2,6 +2,7 @@
 import { ElButton, ElCheckbox, ElInput, ElTreeV2 } from 'element-plus'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, type Schemas, type Trouble } from '../api'
+import { patternOf } from '../feedfile'
 import { bytes, count, plural } from '../words'
 import TroubleBox from './TroubleBox.vue'
 
@@ -28,7 +29,7 @@ const nodes = computed<Node[]>(() => {
   for (const t of tables.value ?? []) {
     let s = schemas.get(t.schema)
     if (!s) schemas.set(t.schema, (s = { id: `schema ${t.schema}`, label: t.schema, children: [] }))
-    s.children!.push({ id: t.table, label: t.table.slice(t.table.indexOf('.') + 1), table: t })
+    s.children!.push({ id: t.table, label: t.table.startsWith(`${t.schema}.`) ? t.table.slice(t.schema.length + 1) : t.table, table: t })
   }
   return [...schemas.values()].map((s) => ({ ...s, tables: s.children!.length }))
 })
@@ -98,7 +99,7 @@ function setLater(schema: string, on: boolean) {
       <template v-if="schemasChosen.length">
         <p class="quiet">Tables that come later:</p>
         <div v-for="s in schemasChosen" :key="s"><ElCheckbox :model-value="later.includes(s)" @change="(on) => setLater(s, !!on)">bring those of <span class="mono">{{ s }}</span>, too</ElCheckbox></div>
-        <p v-if="later.length" class="quiet">The pattern {{ later.map((s) => s + '.*').join(', ') }} stands for each new table there, without views; those that you leave out now stay out.</p>
+        <p v-if="later.length" class="quiet">The pattern {{ later.map(patternOf).join(', ') }} stands for each new table there, without views; those that you leave out now stay out.</p>
       </template>
     </aside>
   </div>
