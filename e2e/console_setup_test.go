@@ -72,8 +72,10 @@ func (b *browser) checkSetUp(look func(step string)) {
 func TestSetUpInTheConsole(t *testing.T) {
 	s := newService(t)
 	settings, conn := testkit.Database(t)
-	testkit.Exec(t, conn, `CREATE TABLE patrons (id int PRIMARY KEY, card text, email text, branch text, active boolean NOT NULL);
-		INSERT INTO patrons SELECT i, 'V' || i, 'r' || i || '@post.example', (ARRAY['Grünau', 'Dornheim'])[1 + i % 2], i % 4 > 0
+	testkit.Exec(t, conn, `CREATE TABLE patrons (id int PRIMARY KEY, card text, email text, branch text, pin text,
+			active boolean NOT NULL);
+		INSERT INTO patrons SELECT i, 'V' || i, 'r' || i || '@post.example', (ARRAY['Grünau', 'Dornheim'])[1 + i % 2],
+			'00' || i, i % 4 > 0
 		FROM generate_series(1, 400) i;
 		CREATE TABLE loans (id int PRIMARY KEY, patron int); INSERT INTO loans SELECT i, i FROM generate_series(1, 100) i;
 		CREATE TABLE scratch (id int); ANALYZE`)
@@ -119,6 +121,7 @@ func TestSetUpInTheConsole(t *testing.T) {
 	b.choose("Keep public.patrons as", "history")
 	b.press(`//tr[contains(., "public.patrons")]//button[contains(., "Shape")]`)
 	b.sees("400 rows looked at; 400 arrive", "(hidden)")
+	require.Contains(t, b.text(), "pin: left out", "what is proposed to be dropped shows")
 	b.choose("What becomes of email", "leave out")
 	rename := chromedp.CSS(`input[aria-label="New name of card"]`)
 	b.do(chromedp.SendKeys(rename, "card_number"), chromedp.Evaluate[chromedp.Void](`document.activeElement.blur()`))
@@ -144,6 +147,7 @@ func TestSetUpInTheConsole(t *testing.T) {
 	require.Contains(t, exported, "keep: history")
 	require.Contains(t, exported, "where: active")
 	require.NotContains(t, exported, "scratch")
+	require.Regexp(t, `drop: \[pin\]|- pin|pin: drop`, exported)
 
 	// By file, on another service.
 	other := newService(t)

@@ -9,7 +9,10 @@ export interface TableEntry {
   find: string
   keep: string
   where: string
+  /** What is said of columns; those of the list drop are among them. */
   columns: Record<string, unknown>
+  /** The only columns that are brought; all, where it is empty. */
+  only: string[]
 }
 
 export interface Schedule {
@@ -29,13 +32,31 @@ function entries(doc: Document): YAMLMap[] {
   return isSeq(tables) ? tables.items.filter(isMap) : []
 }
 
+/** A list of names of a table's entry. */
+function listOf(t: YAMLMap, key: string): string[] {
+  const list = t.get(key)
+  return isSeq(list) ? (list.toJSON() as unknown[]).map(String) : []
+}
+
+/** Takes a name out of a list, and the list away with its last one. */
+function takeOut(t: YAMLMap, key: string, name: string) {
+  const at = listOf(t, key).indexOf(name)
+  if (at < 0) return
+  t.deleteIn([key, at])
+  if (!listOf(t, key).length) t.delete(key)
+}
+
+/** What a table's entry says of a column. */
+export const saidOf = (t: TableEntry | undefined, column: string): unknown => (t?.only.length && !t.only.includes(column) ? 'drop' : t?.columns[column])
+
 /** The tables of a file, as far as it can be read. */
 export function tablesOf(file: string): TableEntry[] {
   return entries(parse(file)).map((t, index) => {
     const text = (key: string) => String(t.get(key) ?? '')
     const columns = t.get('columns')
+    const dropped = Object.fromEntries(listOf(t, 'drop').map((name) => [name, 'drop']))
     const table = text('table') || `queries.${text('name')}`
-    return { index, table, pattern: table.includes('*'), find: text('find'), keep: text('keep'), where: text('where'), columns: isMap(columns) ? (columns.toJSON() as Record<string, unknown>) : {} }
+    return { index, table, pattern: table.includes('*'), find: text('find'), keep: text('keep'), where: text('where'), columns: { ...dropped, ...(isMap(columns) ? (columns.toJSON() as Record<string, unknown>) : {}) }, only: listOf(t, 'only') }
   })
 }
 
@@ -118,6 +139,9 @@ export const setColumn = (file: string, index: number, column: string, to: { tre
       const shaped = { ...rest, ...(to.name && to.name !== column ? { name: to.name } : {}), ...(to.type && to.treatment === 'as it is' ? { type: to.type } : {}) }
       value = Object.keys(shaped).length ? shaped : undefined
     }
+    takeOut(t, 'drop', column)
+    const only = t.get('only')
+    if (to.treatment !== 'leave out' && isSeq(only) && !listOf(t, 'only').includes(column)) only.add(column)
     if (value !== undefined) t.setIn(['columns', column], doc.createNode(value))
     else if (columns?.has(column)) {
       columns.delete(column)

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { addPattern, patternOf, scheduleOf, setColumn, setOfFeed, setOfTable, tablesOf, treatmentOf } from '../src/feedfile'
+import { addPattern, patternOf, saidOf, scheduleOf, setColumn, setOfFeed, setOfTable, tablesOf, treatmentOf } from '../src/feedfile'
 
 const file = `feed: loans
 source: circulation
@@ -48,6 +48,27 @@ test('columns are treated, renamed and left as they are', () => {
   expect(tablesOf(setColumn(round, 0, 'note', { treatment: 'as the file has it', name: 'remark', type: '' }))[0]!.columns.note).toEqual({ mask: 'round', count: 10, name: 'remark' })
   const bare = setColumn('tables:\n  - table: a.b\n', 0, 'x', { treatment: 'leave out', name: '', type: '' })
   expect(tablesOf(setColumn(bare, 0, 'x', { treatment: 'as it is', name: '', type: '' }))[0]!.columns).toEqual({})
+})
+
+test('lists of columns say the same as the columns one by one', () => {
+  const listed = `tables:
+  - table: a.b
+    drop:
+      - card # looks like a card number
+      - pin
+  - {table: a.c, only: [id, branch]}
+`
+  const [b, c] = tablesOf(listed)
+  expect(treatmentOf(saidOf(b, 'card'))).toBe('leave out')
+  expect(treatmentOf(saidOf(c, 'card'))).toBe('leave out')
+  expect(treatmentOf(saidOf(c, 'id'))).toBe('as it is')
+  const asIs = { treatment: 'as it is' as const, name: '', type: '' }
+  const kept = setColumn(listed, 0, 'card', asIs)
+  expect(treatmentOf(saidOf(tablesOf(kept)[0], 'card'))).toBe('as it is')
+  expect(treatmentOf(saidOf(tablesOf(kept)[0], 'pin'))).toBe('leave out')
+  expect(setColumn(kept, 0, 'pin', asIs)).not.toContain('drop')
+  expect(tablesOf(setColumn(listed, 0, 'card', { ...asIs, treatment: 'hash' }))[0]!.columns).toEqual({ pin: 'drop', card: { hash: 'people' } })
+  expect(tablesOf(setColumn(listed, 1, 'card', asIs))[1]!.only).toEqual(['id', 'branch', 'card'])
 })
 
 test('the pattern of a schema', () => {

@@ -222,6 +222,7 @@ function back(to: number) {
                 <td><ElSelect :model-value="t.keep" size="small" class="pick" :aria-label="`Keep ${t.table} as`" @change="(v: string) => set(t.index, 'keep', v)"><ElOption v-for="k in keeps" :key="k" :label="k" :value="k" /></ElSelect></td>
                 <td class="sentence">
                   <div v-for="c in columnsSaid(t.columns)" :key="c" class="mono small">{{ c }}</div>
+                  <div v-if="t.only.length" class="mono small">only the columns {{ t.only.join(', ') }}</div>
                   <div v-if="t.where" class="mono small">only {{ t.where }}</div>
                   <div v-for="c in about.get(t.table)?.private ?? []" :key="c.column" class="quiet small">{{ c.column }} looks like {{ c.looks }}</div>
                 </td>

@@ -2,7 +2,7 @@
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { api, ask, type Preview, type Schemas, type Trouble } from '../api'
-import { nameOf, setColumn, setOfTable, tablesOf, type Treatment, treatmentOf, typeOf } from '../feedfile'
+import { nameOf, saidOf, setColumn, setOfTable, tablesOf, type Treatment, treatmentOf, typeOf } from '../feedfile'
 import { count } from '../words'
 import PreviewRows from './PreviewRows.vue'
 import TroubleBox from './TroubleBox.vue'
@@ -25,7 +25,7 @@ watch(shown, async (now) => {
   described.value = preview.value = wrong.value = undefined
   where.value = entry.value.where
   const { data, trouble } = await ask(api.GET('/api/v1/sources/{name}/table', { params: { path: { name: props.source }, query: { table: entry.value.table } } }))
-  for (const c of data?.columns ?? []) names.value[c.name] = nameOf(entry.value?.columns[c.name])
+  for (const c of data?.columns ?? []) names.value[c.name] = nameOf(saidOf(entry.value, c.name))
   described.value = data
   wrong.value = trouble
   if (data) void look()
@@ -50,7 +50,7 @@ watch(where, (text) => {
 })
 
 function change(column: string, to: { treatment?: Treatment; name?: string; type?: string }) {
-  const of = entry.value?.columns[column]
+  const of = saidOf(entry.value, column)
   file.value = setColumn(file.value, props.index, column, { treatment: treatmentOf(of), name: nameOf(of), type: typeOf(of), ...to })
 }
 
@@ -76,11 +76,11 @@ const offered = computed(() => [...(described.value?.columns?.map((c) => c.name)
                 <td class="mono">{{ c.name }}<span v-if="described.key?.includes(c.name)" class="quiet"> key</span></td>
                 <td class="mono quiet">{{ c.native }}</td>
                 <td>
-                  <ElSelect :model-value="treatmentOf(entry?.columns[c.name])" size="small" class="pick" :aria-label="`What becomes of ${c.name}`" @change="(t: Treatment) => change(c.name, { treatment: t })">
+                  <ElSelect :model-value="treatmentOf(saidOf(entry, c.name))" size="small" class="pick" :aria-label="`What becomes of ${c.name}`" @change="(t: Treatment) => change(c.name, { treatment: t })">
                     <ElOption v-for="t in treatments" :key="t" :label="t" :value="t" />
                   </ElSelect>
                 </td>
-                <td><ElInput v-model="names[c.name]" size="small" :placeholder="c.name" :disabled="treatmentOf(entry?.columns[c.name]) === 'leave out'" :aria-label="`New name of ${c.name}`" @change="(name: string) => change(c.name, { name: name.trim() })" /></td>
+                <td><ElInput v-model="names[c.name]" size="small" :placeholder="c.name" :disabled="treatmentOf(saidOf(entry, c.name)) === 'leave out'" :aria-label="`New name of ${c.name}`" @change="(name: string) => change(c.name, { name: name.trim() })" /></td>
               </tr>
             </tbody>
           </table>
