@@ -167,7 +167,19 @@ const (
 
 // Connections lists sources or warehouses.
 func (c *Client) Connections(ctx context.Context, side Side) ([]Connection, error) {
-	return get[[]Connection](ctx, c, at(string(side)), nil)
+	return c.ConnectionsOf(ctx, side, ConnectionFilter{})
+}
+
+// ConnectionFilter says which sources or warehouses are listed; what is empty leaves none out.
+type ConnectionFilter struct {
+	Owner, Team, Kind string
+	Label             string // its name, or name=value
+}
+
+// ConnectionsOf lists the sources or the warehouses that a filter leaves.
+func (c *Client) ConnectionsOf(ctx context.Context, side Side, f ConnectionFilter) ([]Connection, error) {
+	return get[[]Connection](ctx, c, at(string(side)),
+		asked(map[string]string{"owner": f.Owner, "team": f.Team, "label": f.Label, "kind": f.Kind}))
 }
 
 // Connection shows a source or a warehouse.
@@ -225,14 +237,19 @@ type FeedFilter struct {
 
 // FeedsOf lists the feeds that a filter leaves.
 func (c *Client) FeedsOf(ctx context.Context, f FeedFilter) ([]FeedStatus, error) {
+	return get[[]FeedStatus](ctx, c, "/feeds", asked(map[string]string{"owner": f.Owner, "team": f.Team,
+		"label": f.Label, "source": f.Source, "warehouse": f.Warehouse, "state": f.State}))
+}
+
+// asked is a query of what is not empty.
+func asked(values map[string]string) url.Values {
 	query := url.Values{}
-	for name, value := range map[string]string{"owner": f.Owner, "team": f.Team, "label": f.Label, "source": f.Source,
-		"warehouse": f.Warehouse, "state": f.State} {
+	for name, value := range values {
 		if value != "" {
 			query.Set(name, value)
 		}
 	}
-	return get[[]FeedStatus](ctx, c, "/feeds", query)
+	return query
 }
 
 // Feed shows a feed with its tables.

@@ -47,6 +47,7 @@ type (
 	Event         = records.Event
 	Token         = records.Token
 	Tested        = records.Tested
+	Belongs       = feed.Belongs
 	Offer         = records.Offer
 	Mending       = records.Mending
 	Mended        = records.Mended

@@ -272,3 +272,23 @@ func TestAFeedIsDuplicatedAndFound(t *testing.T) {
 	require.Equal(t, 2, code)
 	require.Contains(t, said, "cannot be the name of a label")
 }
+
+// Sources and warehouses are found by whom they are of, too; changing that leaves the rest as it is.
+func TestSourcesAreFoundByWhomTheyAreOf(t *testing.T) {
+	s := newService(t)
+	s.addSource("circulation")
+	s.addWarehouse("lake", "duckdb")
+	s.must("sources", "change", "circulation", "--owner", "Tamsin Orrel", "--label", "region=north", "--label", "kind=live")
+	s.must("warehouses", "change", "lake", "--team", "analysts")
+	require.Regexp(t, `circulation .* Tamsin Orrel .* kind=live, region=north`,
+		s.must("sources", "list", "--label", "region=north"))
+	s.must("sources", "change", "circulation", "--team", "lending")
+	require.Contains(t, s.must("sources", "show", "circulation"), "Tamsin Orrel, lending")
+	require.NotContains(t, s.must("sources", "list", "--label", "region=south"), "circulation")
+	require.NotContains(t, s.must("warehouses", "list", "--owner", "Tamsin Orrel"), "lake")
+	require.Contains(t, s.must("warehouses", "list", "--team", "analysts", "--kind", "duckdb"), "lake")
+	said, code := s.cli("", "sources", "change", "circulation", "--label", "Region!=north")
+	require.Equal(t, 2, code)
+	require.Contains(t, said, "cannot be the name of a label")
+	require.Contains(t, s.must("sources", "show", "circulation"), "region=north")
+}

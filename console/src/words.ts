@@ -48,3 +48,12 @@ export function at(time: string | undefined): string {
 export const between = (from: string | undefined, to: string | undefined, now: number) => (from ? Math.max(0, ((to ? Date.parse(to) : now) - Date.parse(from)) / 1000) : 0)
 
 export const plural = (n: number, noun: string) => (n === 1 ? `1 ${noun}` : `${count(n)} ${noun}s`)
+
+/** Labels as they are written: name=value each, in order. */
+export const labelsOf = (labels: Record<string, string> | undefined) => Object.entries(labels ?? {}).map(([name, value]) => `${name}=${value}`).sort()
+
+/** The labels that a text has: name=value each, with commas between. */
+export function labelsFrom(text: string): Record<string, string> | undefined {
+  const list = text.split(',').map((l) => l.trim()).filter(Boolean)
+  return list.length ? Object.fromEntries(list.map((l) => [l.split('=')[0]!.trim(), l.split('=').slice(1).join('=').trim()])) : undefined
+}

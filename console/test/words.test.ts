@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { ago, at, between, bytes, count, plural, span } from '../src/words'
+import { ago, at, between, bytes, count, labelsFrom, labelsOf, plural, span } from '../src/words'
 
 describe('words', () => {
   it('group a count in threes, and show that there is none', () => {
@@ -49,5 +49,14 @@ describe('words', () => {
   it('count nouns', () => {
     expect(plural(1, 'row')).toBe('1 row')
     expect(plural(2000, 'row')).toBe('2\u202f000 rows')
+  })
+})
+
+describe('labels', () => {
+  it('are read as they are shown', () => {
+    const labels = labelsFrom(' region = north, kind=archive=old ,')
+    expect(labels).toEqual({ region: 'north', kind: 'archive=old' })
+    expect(labelsFrom(labelsOf(labels).join(', '))).toEqual(labels)
+    expect(labelsFrom(' ')).toBeUndefined()
   })
 })

@@ -18,20 +18,22 @@ import (
 // connectionsCommand is `sources` or `warehouses`.
 func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 	noun := strings.TrimSuffix(string(side), "s")
+	var only client.ConnectionFilter
 	list := &cobra.Command{Use: "list", Short: "List " + string(side), Args: exactly(0),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
-			x, err := c.Connections(ctx, side)
+			x, err := c.ConnectionsOf(ctx, side, only)
 			if err != nil {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, "name", "kind", "at", "last test", "feeds")
+				g := grid(w, "name", "kind", "at", "owner", "labels", "last test", "feeds")
 				for _, k := range x {
-					g.AppendRow(table.Row{k.Name, k.Kind, address(k), tested(k), orDash(strings.Join(k.Feeds, ", "))})
+					g.AppendRow(table.Row{k.Name, k.Kind, address(k), ownerOf(k.Belongs), labelsOf(k.Labels), tested(k), orDash(strings.Join(k.Feeds, ", "))})
 				}
 				g.Render()
 			})
 		})}
+	onlyThose(list, map[string]*string{"owner": &only.Owner, "team": &only.Team, "label": &only.Label, "kind": &only.Kind})
 	show := &cobra.Command{Use: "show NAME", Short: "Show a " + noun, Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			k, err := c.Connection(ctx, side, args[0])
@@ -41,7 +43,7 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 			return a.show(cmd, k, func(w io.Writer) {
 				g := grid(w, noun, k.Name)
 				g.AppendRows([]table.Row{{"kind", k.Kind}, {"at", address(k)}, {"user", orDash(k.Settings.User)},
-					{"TLS", orDash(string(tlsMode(k)))},
+					{"TLS", orDash(string(tlsMode(k)))}, {"owner", ownerOf(k.Belongs)}, {"labels", labelsOf(k.Labels)},
 					{"added", when(&k.CreatedAt)}, {"last test", tested(k)}, {"feeds",
 						orDash(strings.Join(k.Feeds, ", "))}})
 				g.Render()
@@ -102,6 +104,8 @@ func tested(k client.Connection) string {
 type given struct {
 	url, kind, tls, caFile string
 	settings               client.Settings
+	belongs                client.Belongs
+	labels                 map[string]string
 	passwordStdin          bool
 	through                through
 	certificate            certificate
@@ -206,6 +210,9 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
+	f.StringVar(&g.belongs.Owner, "owner", "", "who answers for it")
+	f.StringVar(&g.belongs.Team, "team", "", "the team that it is of")
+	f.StringToStringVar(&g.labels, "label", nil, "name=value, to find it by; for more of them, again")
 	g.through.flags(c)
 	g.certificate.flags(c)
 	c.MarkFlagsMutuallyExclusive("url", "host")
@@ -219,8 +226,20 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 	if before != nil && !set("kind") {
 		n.Kind = before.Kind
 	}
+	n.Belongs = g.belongs
+	n.Labels = g.labels
 	s := g.settings
 	var err error
+	if before != nil {
+		for flag, keep := range map[string]func(){
+			"owner": func() { n.Owner = before.Owner }, "team": func() { n.Team = before.Team },
+			"label": func() { n.Labels = before.Labels },
+		} {
+			if !set(flag) {
+				keep()
+			}
+		}
+	}
 	if scheme, _, ok := strings.Cut(n.URL, "://"); ok || n.URL != "" {
 		if !set("kind") {
 			n.Kind = scheme

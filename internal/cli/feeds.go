@@ -38,17 +38,14 @@ func (a *app) feedsCommand() *cobra.Command {
 					if f.LastRun != nil {
 						last = f.LastRun.State + ", " + when(f.LastRun.EndedAt)
 					}
-					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, ownerOf(f), labelsOf(f), f.Schedule,
+					g.AppendRow(table.Row{f.Name, f.State, f.Source, f.Warehouse, ownerOf(f.Belongs), labelsOf(f.Labels), f.Schedule,
 						len(f.Tables), failing, last})
 				}
 				g.Render()
 			})
 		})}
-	for name, into := range map[string]*string{"owner": &only.Owner, "team": &only.Team, "label": &only.Label,
-		"source": &only.Source, "warehouse": &only.Warehouse, "state": &only.State} {
-		list.Flags().StringVar(into, name, "", "only those of this "+name)
-	}
-	list.Flags().Lookup("label").Usage = "only those with this label: its name, or name=value"
+	onlyThose(list, map[string]*string{"owner": &only.Owner, "team": &only.Team, "label": &only.Label,
+		"source": &only.Source, "warehouse": &only.Warehouse, "state": &only.State})
 	show := &cobra.Command{Use: "show FEED", Short: "Show a feed's tables", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			f, err := c.Feed(ctx, args[0])
@@ -260,17 +257,25 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 		})}
 }
 
-// ownerOf is who a feed is of.
-func ownerOf(f client.FeedStatus) string {
-	return orDash(strings.Join(slices.DeleteFunc([]string{f.Owner, f.Team}, func(x string) bool { return x == "" }), ", "))
+// ownerOf is whose something is.
+func ownerOf(b client.Belongs) string {
+	return orDash(strings.Join(slices.DeleteFunc([]string{b.Owner, b.Team}, func(x string) bool { return x == "" }), ", "))
 }
 
-func labelsOf(f client.FeedStatus) string {
+func labelsOf(labels map[string]string) string {
 	var list []string
-	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
-		list = append(list, name+"="+f.Labels[name])
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		list = append(list, name+"="+labels[name])
 	}
 	return orDash(strings.Join(list, ", "))
+}
+
+// onlyThose are the flags that filter a list.
+func onlyThose(list *cobra.Command, into map[string]*string) {
+	for name, value := range into {
+		list.Flags().StringVar(value, name, "", "only those of this "+name)
+	}
+	list.Flags().Lookup("label").Usage = "only those with this label: its name, or name=value"
 }
 
 func showFindings(w io.Writer, findings []client.Finding) {

@@ -25,6 +25,15 @@ func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.S
 	}
 	var s connection.Settings
 	var err error
+	n.Faults(func(path, format string, args ...any) {
+		if err == nil {
+			err = problem.Newf(problem.Invalid, fmt.Sprintf(format, args...), "The %s that is given cannot be kept.",
+				path).In(path)
+		}
+	})
+	if err != nil {
+		return s, err
+	}
 	if n.Settings != nil {
 		s = *n.Settings
 	} else if s, err = connection.FromURL(n.URL); err != nil {
@@ -48,7 +57,7 @@ func (r *Rules) AddConnection(ctx context.Context, side store.Side, n records.Ne
 	if err != nil {
 		return records.Connection{}, err
 	}
-	if err := r.Store.SaveConnection(ctx, side, n.Name, n.Kind, settings, false); err != nil {
+	if err := r.Store.SaveConnection(ctx, side, n.Name, n.Kind, n.Belongs, settings, false); err != nil {
 		return records.Connection{}, err
 	}
 	return r.Store.Connection(ctx, side, n.Name)
@@ -65,7 +74,7 @@ func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name stri
 		return records.Connection{}, problem.New(problem.Invalid, "The name in the body is not the one in the path.",
 			"A name cannot be changed; add another and remove this one.")
 	}
-	if err := r.Store.SaveConnection(ctx, side, name, n.Kind, settings, true); err != nil {
+	if err := r.Store.SaveConnection(ctx, side, name, n.Kind, n.Belongs, settings, true); err != nil {
 		return records.Connection{}, err
 	}
 	return r.Store.Connection(ctx, side, name)

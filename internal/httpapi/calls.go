@@ -152,8 +152,30 @@ func tested(t client.Tested, err error) (*answer[client.Tested], error) {
 	return reply(t, nil)
 }
 
-func (c connections) list(ctx context.Context, _ *none) (*answer[[]client.Connection], error) {
-	return reply(c.store.Connections(ctx, c.side))
+// Belonging asks for what is of somebody, or has a label. It is exported for huma to fill it.
+type Belonging struct {
+	Owner string `query:"owner" doc:"Of this owner only"`
+	Team  string `query:"team" doc:"Of this team only"`
+	Label string `query:"label" doc:"With this label only: its name, or name=value"`
+}
+
+func (in *Belonging) leavesOut(b client.Belongs) bool {
+	return other(in.Owner, b.Owner) || other(in.Team, b.Team) || in.Label != "" && !b.Labels.Has(in.Label)
+}
+
+// other tells whether something else was asked for.
+func other(asked, got string) bool { return asked != "" && asked != got }
+
+type connectionFilter struct {
+	Belonging
+	Kind string `query:"kind" doc:"Of this kind only"`
+}
+
+func (c connections) list(ctx context.Context, in *connectionFilter) (*answer[[]client.Connection], error) {
+	all, err := c.store.Connections(ctx, c.side)
+	return reply(slices.DeleteFunc(all, func(x client.Connection) bool {
+		return other(in.Kind, x.Kind) || in.leavesOut(x.Belongs)
+	}), err)
 }
 
 func (c connections) show(ctx context.Context, in *named) (*answer[client.Connection], error) {
@@ -208,18 +230,15 @@ func (s *Service) sourceTable(ctx context.Context, in *ofTable) (*answer[client.
 }
 
 type feedFilter struct {
-	Owner     string `query:"owner" doc:"Of this owner only"`
-	Team      string `query:"team" doc:"Of this team only"`
-	Label     string `query:"label" doc:"With this label only: its name, or name=value"`
+	Belonging
 	Source    string `query:"source" doc:"From this source only"`
 	Warehouse string `query:"warehouse" doc:"Into this warehouse only"`
 	State     string `query:"state" doc:"In this state only"`
 }
 
 func (in *feedFilter) leavesOut(f client.FeedStatus) bool {
-	other := func(asked, got string) bool { return asked != "" && asked != got }
-	return other(in.Owner, f.Owner) || other(in.Team, f.Team) || other(in.Source, f.Source) ||
-		other(in.Warehouse, f.Warehouse) || other(in.State, f.State) || in.Label != "" && !f.Labels.Has(in.Label)
+	return in.Belonging.leavesOut(f.Belongs) || other(in.Source, f.Source) || other(in.Warehouse, f.Warehouse) ||
+		other(in.State, f.State)
 }
 
 func (s *Service) feeds(ctx context.Context, in *feedFilter) (*answer[[]client.FeedStatus], error) {

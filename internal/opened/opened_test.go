@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/connection"
+	"noemata/internal/core/feed"
 	"noemata/internal/opened"
 	"noemata/internal/secret"
 	"noemata/internal/source"
@@ -35,7 +36,7 @@ func TestAChangedSourceStaysOpenForItsUsers(t *testing.T) {
 	postgres, _ := testkit.Database(t)
 	for kind, settings := range map[string]connection.Settings{mariadb.Kind: maria, pgsource.Kind: postgres} {
 		l := opened.New(s, connection.Folders{})
-		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, settings, false))
+		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, feed.Belongs{}, settings, false))
 		running, end := context.WithCancel(t.Context())
 		first, err := l.Source(running, kind)
 		require.NoError(t, err)
@@ -47,7 +48,7 @@ func TestAChangedSourceStaysOpenForItsUsers(t *testing.T) {
 		again, err = l.Source(other, kind)
 		require.NoError(t, err)
 		require.Same(t, first, again)
-		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, settings, true))
+		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, feed.Belongs{}, settings, true))
 		second, err := l.Source(t.Context(), kind)
 		require.NoError(t, err)
 		require.NotSame(t, first, second)

@@ -414,7 +414,7 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, e
 		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held)
 		specs[x.Name], _ = f.Resolve(found)
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
-		x.Owner, x.Team, x.Labels = f.Owner, f.Team, f.Labels
+		x.Belongs = f.Belongs
 		return x, err
 	})
 	if err != nil {

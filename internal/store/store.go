@@ -186,8 +186,8 @@ func about(side Side, name, kind string, settings connection.Settings) string {
 
 // SaveConnection adds a source or a warehouse, or replaces it where replace is set. An
 // empty password keeps the one that is stored, if it would go where it went before.
-func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string, settings connection.Settings,
-	replace bool) error {
+func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string, belongs feed.Belongs,
+	settings connection.Settings, replace bool) error {
 	if replace {
 		oldKind, old, _, err := s.Settings(ctx, side, name)
 		if problem.Is(err, problem.NotFound) {
@@ -208,12 +208,12 @@ func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string
 		}
 	}
 	sealed := s.box.Seal(settings.Secret(), about(side, name, kind, settings))
-	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret) VALUES ($1, $2, $3, $4)", side)
+	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret, belongs) VALUES ($1, $2, $3, $4, $5)", side)
 	if replace {
-		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, updated_at = now(), tested_at = `+
+		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, belongs = $5, updated_at = now(), tested_at = `+
 			`NULL, version = '', problem = NULL WHERE name = $1`, side)
 	}
-	tag, err := s.Pool.Exec(ctx, sql, name, kind, settings.WithoutSecret(), sealed)
+	tag, err := s.Pool.Exec(ctx, sql, name, kind, settings.WithoutSecret(), sealed, belongs)
 	if isUnique(err) {
 		return problem.Newf(problem.Conflict, "Choose another name, or change the one there is.",
 			"There is a %s already.", side.What(name))
@@ -233,12 +233,12 @@ func isUnique(err error) bool {
 	return errors.As(err, &e) && e.Code == "23505"
 }
 
-const connectionColumns = `c.name, c.kind, c.settings, c.created_at, c.tested_at, c.version, c.problem,
+const connectionColumns = `c.name, c.kind, c.settings, c.created_at, c.tested_at, c.version, c.problem, c.belongs,
        array(SELECT f.name FROM feeds f WHERE f.%s = c.name ORDER BY 1)`
 
 func scanConnection(row pgx.CollectableRow) (records.Connection, error) {
 	var c records.Connection
-	err := row.Scan(&c.Name, &c.Kind, &c.Settings, &c.CreatedAt, &c.TestedAt, &c.Version, &c.Problem, &c.Feeds)
+	err := row.Scan(&c.Name, &c.Kind, &c.Settings, &c.CreatedAt, &c.TestedAt, &c.Version, &c.Problem, &c.Belongs, &c.Feeds)
 	return c, err
 }
 

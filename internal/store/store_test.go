@@ -38,9 +38,9 @@ func open(t *testing.T) *store.Store {
 // withFeed adds a source, a warehouse and a feed of two tables between them.
 func withFeed(t *testing.T, s *store.Store) {
 	ctx := context.Background()
-	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql",
+	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", feed.Belongs{},
 		connection.Settings{Host: "127.0.0.1", Password: "spring tide"}, false))
-	require.NoError(t, s.SaveConnection(ctx, store.Warehouses, "lake", "duckdb",
+	require.NoError(t, s.SaveConnection(ctx, store.Warehouses, "lake", "duckdb", feed.Belongs{},
 		connection.Settings{Path: "/lake.duckdb"}, false))
 	require.NoError(t, s.SaveFeed(ctx, &feed.Feed{Name: "live", Source: "circulation", Warehouse: "lake",
 		Target: "copy.{table}", Tables: []feed.Table{
@@ -67,7 +67,7 @@ func TestPasswordsAreSealed(t *testing.T) {
 	require.NotContains(t, kept, fmt.Sprintf("%x", "spring tide"))
 
 	// A change without a password keeps the one there is; its stamp tells of the change.
-	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql",
+	require.NoError(t, s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", feed.Belongs{},
 		connection.Settings{Host: "127.0.0.1", Database: "other"}, true))
 	_, settings, next, err := s.Settings(ctx, store.Sources, "circulation")
 	require.NoError(t, err)
@@ -80,10 +80,10 @@ func TestPasswordsAreSealed(t *testing.T) {
 		"TLS mode": {Host: "127.0.0.1", TLS: connection.TLSRequire}, "CA": {Host: "127.0.0.1",
 			CA: "another"}, "in clear": {Host: "127.0.0.1", InClear: true},
 	} {
-		err := s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", elsewhere, true)
+		err := s.SaveConnection(ctx, store.Sources, "circulation", "postgresql", feed.Belongs{}, elsewhere, true)
 		require.ErrorContains(t, err, "Give the password again.", what)
 	}
-	require.ErrorContains(t, s.SaveConnection(ctx, store.Sources, "circulation", "mariadb",
+	require.ErrorContains(t, s.SaveConnection(ctx, store.Sources, "circulation", "mariadb", feed.Belongs{},
 		connection.Settings{Host: "127.0.0.1"}, true), "Give the password again.")
 	_, err = s.Pool.Exec(ctx, `UPDATE sources SET settings = jsonb_set(settings, '{host}', '"192.0.2.1"')`)
 	require.NoError(t, err)
@@ -100,9 +100,9 @@ func TestPasswordsAreSealed(t *testing.T) {
 func TestNamesAreTakenOnce(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	withFeed(t, s)
-	require.Equal(t, problem.Conflict, code(s.SaveConnection(ctx, store.Sources, "circulation", "mariadb",
+	require.Equal(t, problem.Conflict, code(s.SaveConnection(ctx, store.Sources, "circulation", "mariadb", feed.Belongs{},
 		connection.Settings{}, false)))
-	require.Equal(t, problem.NotFound, code(s.SaveConnection(ctx, store.Sources, "nowhere", "mariadb",
+	require.Equal(t, problem.NotFound, code(s.SaveConnection(ctx, store.Sources, "nowhere", "mariadb", feed.Belongs{},
 		connection.Settings{}, true)))
 	require.Equal(t, problem.Conflict, code(s.RemoveConnection(ctx, store.Sources, "circulation")), "a feed uses it")
 	require.Equal(t, problem.NotFound, code(s.SaveFeed(ctx,

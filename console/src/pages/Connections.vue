@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { ElButton, ElSkeleton } from 'element-plus'
-import { ref } from 'vue'
+import { ElButton, ElInput, ElSkeleton } from 'element-plus'
+import { computed, ref } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Connection, type Trouble } from '../api'
 import { useLive } from '../live'
@@ -9,7 +9,7 @@ import SourceTables from '../parts/SourceTables.vue'
 import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import When from '../parts/When.vue'
-import { useNow } from '../words'
+import { labelsOf, useNow } from '../words'
 
 // Sources and warehouses are the same page: both are databases to sign in to.
 const props = defineProps<{ side: 'sources' | 'warehouses' }>()
@@ -18,6 +18,7 @@ const list = ref<Connection[]>()
 const kinds = ref<string[]>([])
 const wrong = ref<Trouble>()
 const browsing = ref('')
+const only = ref('')
 const now = useNow()
 
 const refresh = useLive(
@@ -34,6 +35,9 @@ function address(c: Connection) {
   const s = c.settings
   return s.path ?? `${s.host}:${s.port}/${s.database}`
 }
+
+const saysOf = (c: Connection) => [c.name, c.kind, c.owner, c.team, address(c), ...labelsOf(c.labels)].filter(Boolean).join('\n').toLowerCase()
+const shown = computed(() => list.value?.filter((c) => saysOf(c).includes(only.value.trim().toLowerCase())))
 
 const { busy, refused, act } = useActs(refresh)
 const acted = ref('') // what the last act was on
@@ -70,15 +74,19 @@ function open(c?: Connection) {
         <div class="quiet">{{ side === 'sources' ? 'Databases that are read' : 'Databases that are written' }}</div>
       </div>
       <span class="grow"></span>
+      <ElInput v-if="(list?.length ?? 0) > 3" v-model="only" clearable class="only" placeholder="Name, owner, label, kind…" aria-label="Show only those with" />
       <ElButton type="primary" @click="open()">Add a {{ noun }}…</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
     <ElSkeleton v-if="!list && !wrong" :rows="4" animated />
     <section v-if="list?.length === 0" class="sheet pad quiet">No {{ noun }} yet. Add one to begin.</section>
-    <section v-for="c in list" :key="c.name" class="sheet" :aria-label="c.name">
+    <section v-if="list?.length && shown?.length === 0" class="sheet pad quiet">No {{ noun }} is like that.</section>
+    <section v-for="c in shown" :key="c.name" class="sheet" :aria-label="c.name">
       <header>
         <h2>{{ c.name }}</h2>
         <span class="quiet">{{ c.kind }}</span>
+        <span v-if="c.owner || c.team" class="quiet">{{ [c.owner, c.team].filter(Boolean).join(', ') }}</span>
+        <span v-for="l in labelsOf(c.labels)" :key="l" class="label">{{ l }}</span>
         <span class="grow"></span>
         <ElButton size="small" :loading="busy === `test ${c.name}`" @click="test(c.name)">Test</ElButton>
         <ElButton v-if="side === 'sources'" size="small" :aria-expanded="browsing === c.name" @click="browsing = browsing === c.name ? '' : c.name">{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton>

@@ -7,11 +7,11 @@ import FeedFile from '../parts/FeedFile.vue'
 import State from '../parts/State.vue'
 import TablesList from '../parts/TablesList.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
-import { ago, count, plural, useNow } from '../words'
+import { ago, count, labelsOf, plural, useNow } from '../words'
 
 const all = ref<FeedStatus[]>()
 const only = ref('')
-const saysOf = (f: FeedStatus) => [f.name, f.source, f.warehouse, f.owner, f.team, f.state, ...Object.entries(f.labels ?? {}).map(([k, v]) => `${k}=${v}`)].filter(Boolean).join('\n').toLowerCase()
+const saysOf = (f: FeedStatus) => [f.name, f.source, f.warehouse, f.owner, f.team, f.state, ...labelsOf(f.labels)].filter(Boolean).join('\n').toLowerCase()
 /** Those that each word of the filter is found in. */
 const feeds = computed(() => all.value?.filter((f) => only.value.toLowerCase().split(/\s+/).every((word) => saysOf(f).includes(word))))
 const wrong = ref<Trouble>()
@@ -102,7 +102,7 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
         <h2><RouterLink :to="`/feeds/${f.name}`">{{ f.name }}</RouterLink></h2>
         <span class="quiet">{{ f.source }} → {{ f.warehouse }}</span>
         <span v-if="f.owner || f.team" class="quiet">{{ [f.owner, f.team].filter(Boolean).join(', ') }}</span>
-        <span v-for="(value, name) in f.labels" :key="name" class="label">{{ name }}={{ value }}</span>
+        <span v-for="l in labelsOf(f.labels)" :key="l" class="label">{{ l }}</span>
         <span class="grow"></span>
         <span class="quiet">{{ f.schedule }}<template v-if="f.state === 'active' && f.next_run_at && !f.running">, next {{ ago(f.next_run_at, now) }}</template></span>
         <State :state="f.running ? (f.log ? 'following' : 'running') : f.state" />
@@ -113,7 +113,3 @@ const rows = computed(() => tables.value.reduce((sum, t) => sum + (t.rows ?? 0),
   </div>
 </template>
 
-<style scoped>
-.only { width: 230px; }
-.label { font-size: 12px; color: var(--ink-2); border: 1px solid var(--line); border-radius: 3px; padding: 0 6px; }
-</style>

@@ -3,6 +3,7 @@ import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNum
 import { computed, nextTick, ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Connection, type Schemas, type Trouble } from '../api'
+import { labelsFrom, labelsOf } from '../words'
 import TestedSteps from './TestedSteps.vue'
 import TroubleBox from './TroubleBox.vue'
 
@@ -17,7 +18,7 @@ const noun = computed(() => (props.side === 'sources' ? 'source' : 'warehouse'))
 const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
 const blank = () => ({
   name: '', kind: usual[props.side] ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', password_in_clear: false,
-  tls: '', ca: '', certificate: '', key: '', path: '', tunnel: [] as Hop[],
+  tls: '', ca: '', certificate: '', key: '', path: '', tunnel: [] as Hop[], owner: '', team: '', labels: '',
 })
 const form = ref(blank())
 const by = ref<'fields' | 'url'>('fields')
@@ -34,7 +35,7 @@ watch(shown, (now) => {
   url.value = ''
   form.value = blank()
   const c = props.connection
-  if (c) Object.assign(form.value, JSON.parse(JSON.stringify(c.settings)), { name: c.name, kind: c.kind })
+  if (c) Object.assign(form.value, JSON.parse(JSON.stringify(c.settings)), { name: c.name, kind: c.kind, owner: c.owner ?? '', team: c.team ?? '', labels: labelsOf(c.labels).join(', ') })
 })
 
 // The field that is to be corrected is in sight.
@@ -49,8 +50,9 @@ watch([form, url], () => (tested.value = undefined), { deep: true })
 
 const body = computed<Schemas['NewConnection']>(() => {
   const f = form.value
-  if (by.value === 'url') return { name: f.name, kind: url.value.split('://')[0] || f.kind, url: url.value }
   const given = (text: string) => text || undefined
+  const belongs = { owner: given(f.owner.trim()), team: given(f.team.trim()), labels: labelsFrom(f.labels) }
+  if (by.value === 'url') return { name: f.name, kind: url.value.split('://')[0] || f.kind, url: url.value, ...belongs }
   const settings = inFile.value
     ? { path: f.path }
     : {
@@ -58,15 +60,16 @@ const body = computed<Schemas['NewConnection']>(() => {
         ca: given(f.ca), certificate: given(f.certificate), key: given(f.key), password_in_clear: f.password_in_clear || undefined,
         tunnel: f.tunnel.length ? f.tunnel : undefined,
       }
-  return { name: f.name, kind: f.kind, settings }
+  return { name: f.name, kind: f.kind, settings, ...belongs }
 })
 
 /** What is wrong with a field, if it is that one which is to be corrected. */
 const wrong = (...fields: string[]) => (refused.value?.field && fields.includes(refused.value.field) ? `${refused.value.what} ${refused.value.remedy ?? ''}` : '')
-const known = ['host', 'port', 'database', 'user', 'password', 'password_in_clear', 'tls', 'ca', 'certificate', 'key', 'path', 'name', 'kind', 'url']
+const wrongLabels = computed(() => (refused.value?.field?.startsWith('labels') ? `${refused.value.what} ${refused.value.remedy ?? ''}` : ''))
+const known = ['host', 'port', 'database', 'user', 'password', 'password_in_clear', 'tls', 'ca', 'certificate', 'key', 'path', 'name', 'kind', 'url', 'owner', 'team']
 const beside = computed(() => {
   const field = refused.value?.field
-  return by.value === 'fields' && field !== undefined && (known.includes(field) || /^tunnel\.\d+\.(host|port|user|key|password|passphrase|agent|host_key)$/.test(field))
+  return by.value === 'fields' && field !== undefined && (known.includes(field) || field.startsWith('labels') || /^tunnel\.\d+\.(host|port|user|key|password|passphrase|agent|host_key)$/.test(field))
 })
 
 async function attempt() {
@@ -138,6 +141,8 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         </fieldset>
         <ElFormItem label=" "><ElButton size="small" :disabled="form.tunnel.length >= 5" @click="addHop">{{ form.tunnel.length ? 'Through one more server…' : 'Through a server, by SSH…' }}</ElButton></ElFormItem>
       </template>
+      <ElFormItem label="Owner and team" :error="wrong('owner', 'team')"><div class="pair"><ElInput v-model="form.owner" placeholder="who answers for it" aria-label="Owner" /><ElInput v-model="form.team" placeholder="team" aria-label="Team" /></div></ElFormItem>
+      <ElFormItem label="Labels" :error="wrongLabels"><ElInput v-model="form.labels" placeholder="to find it by, as region=north, kind=archive" /></ElFormItem>
     </ElForm>
     <div class="outcome">
       <TestedSteps v-if="refused?.steps?.length" :steps="refused.steps" />

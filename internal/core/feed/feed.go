@@ -75,12 +75,10 @@ const followUpTo = time.Minute
 
 // Feed is a feed as its file describes it.
 type Feed struct {
-	Name      string  `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
-	Source    string  `json:"source" yaml:"source" doc:"The name of the source"`
-	Warehouse string  `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
-	Owner     string  `json:"owner,omitempty" yaml:"owner,omitempty" maxLength:"100" doc:"Who answers for the feed"`
-	Team      string  `json:"team,omitempty" yaml:"team,omitempty" maxLength:"100" doc:"The team that it is of"`
-	Labels    Labels  `json:"labels,omitempty" yaml:"labels,omitempty,flow" doc:"Words to find it by, as {region: north}"`
+	Name      string `json:"feed" yaml:"feed" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The feed's name: lower-case letters, digits and hyphens"`
+	Source    string `json:"source" yaml:"source" doc:"The name of the source"`
+	Warehouse string `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
+	Belongs   `yaml:",inline"`
 	Freshness string  `json:"freshness,omitempty" yaml:"freshness,omitempty" doc:"For feeds that follow the log: continuous, or how old what the warehouse shows may become before changes are written, as 1s, 15m or 1d; instead of every and cron, which say when tables are read that do not follow it"`
 	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
 	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
@@ -92,6 +90,13 @@ type Feed struct {
 	Tables    []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables"`
 
 	followsLog bool // of one whose patterns were resolved
+}
+
+// Belongs tells whose something is, and how it is found.
+type Belongs struct {
+	Owner  string `json:"owner,omitempty" yaml:"owner,omitempty" maxLength:"100" doc:"Who answers for it"`
+	Team   string `json:"team,omitempty" yaml:"team,omitempty" maxLength:"100" doc:"The team that it is of"`
+	Labels Labels `json:"labels,omitempty" yaml:"labels,omitempty,flow" doc:"Words to find it by, as {region: north}"`
 }
 
 // Labels are words to find something by, each with a name.
@@ -112,23 +117,23 @@ func (l Labels) Has(asked string) bool {
 	return ok && (!valued || got == value)
 }
 
-// checkBelongs looks at who the feed is of, and how it is found.
-func (f *Feed) checkBelongs(fault func(path, format string, args ...any)) {
+// Faults tells what is wrong, with the field that it is in.
+func (b Belongs) Faults(fault func(path, format string, args ...any)) {
 	words := func(path, text string) {
 		if len(text) > mostWords || strings.ContainsFunc(text, unicode.IsControl) {
 			fault(path, "Write it in one line of %d bytes at most.", mostWords)
 		}
 	}
-	words("owner", f.Owner)
-	words("team", f.Team)
-	if len(f.Labels) > mostLabels {
-		fault("labels", "These are %d labels, and %d may be.", len(f.Labels), mostLabels)
+	words("owner", b.Owner)
+	words("team", b.Team)
+	if len(b.Labels) > mostLabels {
+		fault("labels", "These are %d labels, and %d may be.", len(b.Labels), mostLabels)
 	}
-	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
+	for _, name := range slices.Sorted(maps.Keys(b.Labels)) {
 		if !labelPattern.MatchString(name) {
 			fault("labels", "%q cannot be the name of a label: use lower-case letters, digits and hyphens, as region.", name)
 		}
-		words("labels."+name, f.Labels[name])
+		words("labels."+name, b.Labels[name])
 	}
 }
 
@@ -277,7 +282,7 @@ func (f *Feed) Check() []Fault {
 			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
 		}
 	}
-	f.checkBelongs(fault)
+	f.Faults(fault)
 	f.checkLog(fault)
 	if s, err := f.schedule(); f.Cron != "" && err != nil {
 		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)
@@ -701,12 +706,8 @@ func flatten(f *Feed) map[string]string {
 				put(path+"."+k.String(), v.MapIndex(k))
 			}
 		case reflect.Struct:
-			for i := range v.NumField() {
-				if !v.Type().Field(i).IsExported() {
-					continue
-				}
-				name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("yaml"), ",")
-				put(strings.TrimPrefix(path+"."+name, "."), v.Field(i))
+			for name, field := range fieldsOf(v) {
+				put(strings.TrimPrefix(path+"."+name, "."), field)
 			}
 		}
 	}

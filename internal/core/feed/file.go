@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"reflect"
 	"slices"
 	"strings"
@@ -155,6 +156,18 @@ func shortOf(into reflect.Value) (interface{ short(string) error }, bool) {
 	return short, ok
 }
 
+// fieldsOf gives what a file can say of a struct, by name and in order.
+func fieldsOf(v reflect.Value) iter.Seq2[string, reflect.Value] {
+	return func(yield func(string, reflect.Value) bool) {
+		for _, f := range reflect.VisibleFields(v.Type()) {
+			name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
+			if f.IsExported() && !f.Anonymous && !yield(name, v.FieldByIndex(f.Index)) {
+				return
+			}
+		}
+	}
+}
+
 // readScalar reads a value that the YAML library decodes.
 func (r *reader) readScalar(node *yaml.Node, into reflect.Value, path, what string) {
 	if node.Kind != yaml.ScalarNode || node.Decode(into.Addr().Interface()) != nil {
@@ -169,12 +182,10 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 		return
 	}
 	var names []string
-	for i := range into.NumField() {
-		name, _, _ := strings.Cut(into.Type().Field(i).Tag.Get("yaml"), ",")
-		if !into.Type().Field(i).IsExported() {
-			name = "\x00" // no field of a file
-		}
+	fields := map[string]reflect.Value{}
+	for name, field := range fieldsOf(into) {
 		names = append(names, name)
+		fields[name] = field
 	}
 	// What is to become of a column is never left open: an empty field would let it pass as it is.
 	_, strict := shortOf(into)
@@ -182,18 +193,16 @@ func (r *reader) readStruct(node *yaml.Node, into reflect.Value, path string) {
 	for i := 0; i < len(node.Content); i += 2 {
 		key, value := node.Content[i], node.Content[i+1]
 		at := strings.TrimPrefix(path+"."+key.Value, ".")
-		field := slices.Index(names, key.Value)
+		field, known := fields[key.Value]
 		switch {
-		case field < 0:
-			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value,
-				slices.DeleteFunc(slices.Clone(names),
-					func(n string) bool { return n == "\x00" })))
+		case !known:
+			r.fault(key.Line, at, "There is no such field. "+suggestion(key.Value, names))
 		case seen[key.Value]:
 			r.fault(key.Line, at, "The field is given twice.")
-		case strict && value.Tag == "!!null" && into.Field(field).Type() != reflect.TypeFor[Mask]():
+		case strict && value.Tag == "!!null" && field.Type() != reflect.TypeFor[Mask]():
 			r.fault(key.Line, at, "A value is expected here: write one, or remove the field.")
 		default:
-			r.read(value, into.Field(field), at)
+			r.read(value, field, at)
 		}
 		seen[key.Value] = true
 	}
