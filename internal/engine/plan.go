@@ -403,7 +403,7 @@ func Check(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	for _, c := range checks {
 		findings = append(findings, c.findings...)
 	}
-	return findings
+	return append(findings, checkBurden(ctx, f, src, wh, checks)...)
 }
 
 func blocker(side problem.Side, table string, err error) problem.Finding {
@@ -462,6 +462,13 @@ func (c *tableCheck) check(ctx context.Context, f *feed.Feed, src source.Source,
 		return block(problem.AtSource, err)
 	}
 	findings = append(findings, at(problem.AtSource, found)...)
+	future, err := p.inTheFuture(ctx, src)
+	if err != nil {
+		return block(problem.AtSource, err)
+	}
+	if future != nil {
+		findings = append(findings, *future)
+	}
 	for _, column := range p.query.Table.Columns {
 		if column.Wire == "" && !slices.Contains(t.AsText, column.Name) && column.Type.Kind == schema.Text {
 			add(problem.Note, "", "", fmt.Sprintf("The column %s is %s, which is stored as text, in the form that the source "+

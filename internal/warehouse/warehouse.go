@@ -44,6 +44,8 @@ type Warehouse interface {
 	Grants(user, readers string, targets []schema.Name) []string
 	// Mend runs a statement that mends a finding: a person has asked for it.
 	Mend(ctx context.Context, sql string) error
+	// Free is how many bytes the disk has room for; -1 where that cannot be known.
+	Free(ctx context.Context) (int64, error)
 	// Empty tells whether a target has no rows at all.
 	Empty(ctx context.Context, t Target) (bool, error)
 	// Count counts the rows of a table that hold now: neither flagged nor past versions.

@@ -210,6 +210,9 @@ func (w *Warehouse) LeftOver(_ context.Context, t warehouse.Target) (list []ware
 	return list, nil
 }
 
+// Free is not known.
+func (w *Warehouse) Free(context.Context) (int64, error) { return -1, nil }
+
 // Empty tells whether a table has no rows.
 func (w *Warehouse) Empty(_ context.Context, t warehouse.Target) (bool, error) {
 	return len(w.see().tables[t.Name].rows) == 0, nil

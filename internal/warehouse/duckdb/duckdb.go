@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -155,6 +156,27 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 // Grants are none: a file belongs to whoever may write it.
 func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
 
+// Free is what the disk of the file has left for users that are not root (statfs(2)).
+func (w *Warehouse) Free(context.Context) (int64, error) {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(w.nearest(), &disk); err != nil {
+		return 0, w.explain(err)
+	}
+	return int64(disk.Bavail) * disk.Bsize, nil
+}
+
+// nearest is the folder of the file or, where it is not there yet, the next one above it that is.
+func (w *Warehouse) nearest() string {
+	near := filepath.Dir(w.file.path)
+	for near != "/" {
+		if _, err := os.Stat(near); err == nil {
+			break
+		}
+		near = filepath.Dir(near)
+	}
+	return near
+}
+
 // Test gives DuckDB's version, and tells whether the file can be opened or, where there is
 // none yet, made. It leaves nothing behind.
 func (w *Warehouse) Test(ctx context.Context) (version string, err error) {
@@ -175,15 +197,10 @@ func (w *Warehouse) version(ctx context.Context) (string, error) {
 // testFolder makes another file where the warehouse's will be, or as near as there is a
 // folder, and removes it.
 func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) {
-	near := filepath.Dir(w.file.path)
-	for ; near != "/"; near = filepath.Dir(near) {
-		if info, err := os.Stat(near); err == nil {
-			if !info.IsDir() {
-				return "", problem.Newf(problem.Invalid, "Choose another path.",
-					"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near).In("path")
-			}
-			break
-		}
+	near := w.nearest()
+	if info, err := os.Stat(near); err == nil && !info.IsDir() {
+		return "", problem.Newf(problem.Invalid, "Choose another path.",
+			"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near).In("path")
 	}
 	dir, err := os.MkdirTemp(near, ".noemata-try-")
 	if err != nil {
