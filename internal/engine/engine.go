@@ -55,6 +55,9 @@ type Work struct {
 	Warehouse warehouse.Warehouse
 	Keys      shape.Keys     // that columns are hashed with
 	Progress  func(Progress) // may be nil
+	// Passed waits until a run has ended that began after the call; false where none has. Nil where no
+	// run is to be waited for.
+	Passed func(context.Context) (bool, error)
 }
 
 // Progress tells how far a table's run has come.

@@ -2,12 +2,14 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"golang.org/x/sync/errgroup"
 
 	"noemata/internal/core/compare"
 	"noemata/internal/core/feed"
@@ -24,113 +26,299 @@ type Proof struct {
 	compare.Result
 	Stands warehouse.Checkpoint // the position that was compared
 	Same   bool
+	Found  []compare.Difference // the rows that differ
+	Faults warehouse.Faults     // what the target's own rows contradict each other in
 }
 
 // passAfter is how long a proof waits for a feed to pass the moment of reading.
 const passAfter = 30 * time.Second
 
 // Prove compares every value of every row of a table with the warehouse: with the rows
-// that hold now, where it keeps others too. Rows that the position has not reached are
-// not judged; of a table that follows the log, rows that differ are looked at again
-// after the feed has passed the moment of reading. In a ledger each row of the source
-// must be there; older versions beside it are what a ledger is for.
+// that hold now, where it keeps others too; and looks whether rows of the target contradict each other, as
+// versions that overlap do. Rows that the position has not reached are not judged, and what differs is
+// looked at again, of a table that follows the log after the feed has passed the moment of reading. In a
+// ledger each row of the source must be there; older versions beside it are what a ledger is for. Memory
+// does not grow with the table.
 func Prove(ctx context.Context, w Work) (Proof, error) {
-	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
+	p, err := newProver(ctx, w)
 	if err != nil {
 		return Proof{}, err
 	}
-	if _, err := w.Warehouse.Prepare(ctx, p.target); err != nil {
-		return Proof{}, named(err, w.Feed.Name, w.Table.Table)
+	if err := p.look(ctx); err != nil {
+		return Proof{}, err
 	}
-	keys := p.target.Key
-	if w.Table.Keep == feed.KeepLedger {
+	return p.proof()
+}
+
+// prover compares the two sides of a table.
+type prover struct {
+	Work
+	plan     plan
+	c        *compare.Comparison
+	ledger   bool
+	closer   *compare.Closer // nil where the first look found no difference
+	beside   compare.Result  // what was found beside it
+	stands   warehouse.Checkpoint
+	faults   warehouse.Faults
+	phase    string
+	read     atomic.Int64 // rows of both sides
+	expected int64
+}
+
+func newProver(ctx context.Context, w Work) (*prover, error) {
+	plan, table, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Warehouse.Prepare(ctx, plan.target); err != nil {
+		return nil, named(err, w.Feed.Name, w.Table.Table)
+	}
+	if w.Progress == nil {
+		w.Progress = func(Progress) {}
+	}
+	p := &prover{Work: w, plan: plan, ledger: w.Table.Keep == feed.KeepLedger}
+	keys := plan.target.Key
+	if p.ledger {
 		keys = nil
 	}
-	columns := p.shape.Arrives().Columns
-	c := compare.New(columns, schema.Indexes(columns, keys))
-	proof, err := proveOnce(ctx, w, p, c)
-	if w.Table.Find != feed.FindLog || err != nil || proof.Same {
-		return proof, err
-	}
-	if err := passed(ctx, w); err != nil {
-		return proof, err
-	}
-	return proveOnce(ctx, w, p, c.Again())
-}
-
-func proveOnce(ctx context.Context, w Work, p plan, c *compare.Comparison) (Proof, error) {
-	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
-	if err != nil {
-		return Proof{}, err
-	}
-	q := p.query
-	if q.Watermark != nil {
-		q.Beyond = &stands.Position
-		switch start := w.Table.Watermark.Start; start {
-		case "", feed.StartBeginning:
-		case feed.StartNow: // what lies below the first position was never meant to come
-			first, err := w.Warehouse.Journal().FirstPosition(ctx, w.Feed.Name, w.Table.Table)
-			if err != nil {
-				return Proof{}, err
-			}
-			q.Window.Low = first
-		default:
-			q.Window.Low, q.Window.Inclusive = position.Position{Value: start}, true
+	columns := plan.shape.Arrives().Columns
+	p.c = compare.New(columns, schema.Indexes(columns, keys))
+	p.expected = 2 * max(0, plan.query.Table.Rows)
+	p.c.Hidden = map[string]bool{}
+	for origin, treatment := range table.Columns {
+		if name, ok := plan.shape.Name(origin); ok && (treatment.Hash != "" || treatment.Mask != "") {
+			p.c.Hidden[name] = true
 		}
 	}
-	err = w.Source.Read(ctx, q, func(b rows.Batch) error {
-		defer b.Record.Release()
-		b = p.shape.Batch(b, false)
-		defer b.Record.Release()
+	return p, nil
+}
+
+// look compares: all rows by what they add up to, those that are in doubt one by one, and those that differ
+// once more.
+func (p *prover) look(ctx context.Context) error {
+	groups, err := p.sum(ctx)
+	if err != nil {
+		return err
+	}
+	if p.faults, err = p.Warehouse.Contradictions(ctx, p.plan.target); err != nil {
+		return err
+	}
+	if len(groups) == 0 {
+		return nil
+	}
+	if err := p.lookCloser(ctx, groups); err != nil {
+		return err
+	}
+	if p.closer.Doubts() == 0 || p.ledger && !p.lacks() {
+		return nil
+	}
+	if err := p.passed(ctx); err != nil {
+		return err
+	}
+	return p.lookAgain(ctx)
+}
+
+// sum takes the first look: both sides at once, added up in buckets.
+func (p *prover) sum(ctx context.Context) (groups []compare.Buckets, err error) {
+	p.at("adding up")
+	source, target := p.c.Sums(), p.c.Sums()
+	err = p.both(ctx, nil, func(b rows.Batch, inFlight func(int) bool) { source.Add(b.Record, inFlight) },
+		func(record arrow.RecordBatch) { target.Add(record, nil) })
+	if err != nil {
+		return nil, err
+	}
+	buckets, beside := compare.Differ(source, target)
+	groups, beside.Unlooked = buckets.Groups(source, target)
+	p.beside = beside
+	return groups, nil
+}
+
+// lookCloser looks at rows one by one, in as many readings as their number takes.
+func (p *prover) lookCloser(ctx context.Context, groups []compare.Buckets) error {
+	p.at("looking closer")
+	for _, group := range groups {
+		x := p.c.Closer(group)
+		if err := p.both(ctx, nil, closerSource(x), x.Warehouse); err != nil {
+			return err
+		}
+		if x.End(); p.closer == nil {
+			p.closer = x
+		} else {
+			p.closer.Join(x)
+		}
+	}
+	return nil
+}
+
+// closerSource passes rows of the source on to a closer look.
+func closerSource(x *compare.Closer) func(b rows.Batch, inFlight func(int) bool) {
+	return func(b rows.Batch, inFlight func(int) bool) {
 		for _, a := range b.Aside {
-			c.SourceAside(a)
+			x.SourceAside(a)
 		}
-		inFlight := func(int) bool { return stands.Position.IsZero() }
-		if q.Beyond != nil && !stands.Position.IsZero() {
-			inFlight = b.Record.Column(int(b.Record.NumCols()) - 1).(*array.Boolean).Value
-		}
-		return tooLarge(c.Source(b.Record, inFlight), w)
-	})
-	if err != nil {
-		return Proof{}, err
+		x.Source(b.Record, inFlight)
 	}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: p.target.Values(), Holding: true},
-		func(record arrow.RecordBatch) error {
-			return tooLarge(c.Warehouse(record), w)
+}
+
+// mostByKey is how many rows are asked for by their keys; of more, all are read.
+const mostByKey = 500
+
+// lookAgain looks again at what differs.
+func (p *prover) lookAgain(ctx context.Context) error {
+	p.at("looking again")
+	again := p.closer.Again()
+	if err := p.both(ctx, p.only(p.closer.Keys()), closerSource(again), again.Warehouse); err != nil {
+		return err
+	}
+	again.End()
+	// What the first closer look found beside the differences stands.
+	r := p.closer.Result(p.beside)
+	p.beside = compare.Result{Equal: r.Equal, InFlight: r.InFlight, Unlooked: r.Unlooked}
+	p.closer = again
+	return nil
+}
+
+// only are the keys by which both sides can be asked for rows; nil where all must be read.
+func (p *prover) only(keys [][]string) [][]string {
+	if len(keys) == 0 || len(keys) > mostByKey || !p.plan.shape.Passes(p.plan.key) {
+		return nil
+	}
+	for _, c := range p.plan.target.KeyColumns() {
+		switch c.Type.Kind {
+		case schema.Int16, schema.Int32, schema.Int64, schema.UUID, schema.Text:
+		default: // several texts may stand for one value
+			return nil
+		}
+	}
+	return keys
+}
+
+// both reads both sides at once, whole or the rows of some keys.
+func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.Batch, inFlight func(int) bool),
+	target func(arrow.RecordBatch)) error {
+	stands, err := p.Warehouse.Journal().Checkpoint(ctx, p.Feed.Name, placeName(p.Table))
+	if err != nil {
+		return err
+	}
+	p.stands = stands
+	q, err := p.query(ctx, stands)
+	if err != nil {
+		return err
+	}
+	w := warehouse.Query{Target: p.plan.target, Columns: p.plan.target.Values(), Holding: true}
+	if only != nil {
+		p.keysOnly(&q, &w, only)
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(problem.Guarded(func() error {
+		return p.Source.Read(ctx, q, func(b rows.Batch) error {
+			defer b.Record.Release()
+			shaped := p.plan.shape.Batch(b, false)
+			defer shaped.Record.Release()
+			inFlight := func(int) bool { return stands.Position.IsZero() }
+			if q.Beyond != nil && !stands.Position.IsZero() {
+				inFlight = shaped.Record.Column(int(shaped.Record.NumCols()) - 1).(*array.Boolean).Value
+			}
+			source(shaped, inFlight)
+			p.count(shaped.Record.NumRows())
+			return ctx.Err()
 		})
-	if err != nil {
-		return Proof{}, err
-	}
-	result := c.Result()
-	same := result.Same()
-	if w.Table.Keep == feed.KeepLedger {
-		same = result.Missing == 0 && result.Differing == 0
-	}
-	return Proof{Result: result, Stands: stands, Same: same}, nil
+	}))
+	group.Go(problem.Guarded(func() error {
+		return p.Warehouse.Read(ctx, w, func(record arrow.RecordBatch) error {
+			target(record)
+			p.count(record.NumRows())
+			return ctx.Err()
+		})
+	}))
+	return group.Wait()
 }
 
-// tooLarge explains that a table has too many rows to be proved.
-func tooLarge(err error, w Work) error {
-	if errors.Is(err, compare.ErrBudget) {
-		return problem.Wrap(err, problem.Conflict,
-			fmt.Sprintf("%s cannot be proved: it has more rows than a proof has memory for (%d MB).", w.Table.Table,
-				compare.Budget>>20), "Nothing was judged. Prove smaller tables, or a feed of a part of this one.")
+// query reads the source for a comparison with a target that stands somewhere.
+func (p *prover) query(ctx context.Context, stands warehouse.Checkpoint) (source.Query, error) {
+	q := p.plan.query
+	if q.Watermark == nil {
+		return q, nil
 	}
-	return err
+	q.Beyond = &stands.Position
+	switch start := p.Table.Watermark.Start; start {
+	case "", feed.StartBeginning:
+	case feed.StartNow: // what lies below the first position was never meant to come
+		first, err := p.Warehouse.Journal().FirstPosition(ctx, p.Feed.Name, p.Table.Table)
+		if err != nil {
+			return q, err
+		}
+		q.Window.Low = first
+	default:
+		q.Window.Low, q.Window.Inclusive = position.Position{Value: start}, true
+	}
+	return q, nil
 }
 
-// placeName is the name under which a table's position is kept: that of the feed, where
-// all its tables advance together.
-func placeName(t feed.Table) string {
-	if t.Find == feed.FindLog {
-		return ""
-	}
-	return t.Table
+// at begins a phase.
+func (p *prover) at(phase string) {
+	p.phase = phase
+	p.read.Store(0)
+	p.count(0)
 }
 
-// passed waits until the feed has applied what the log holds now.
-func passed(ctx context.Context, w Work) error {
-	log, ok := w.Source.(source.Log)
+func (p *prover) count(n int64) {
+	read := p.read.Add(n)
+	p.Progress(Progress{Phase: p.phase, Read: read, Expected: max(read, p.expected)})
+}
+
+// lacks tells whether rows of the source are missing.
+func (p *prover) lacks() bool {
+	r := p.closer.Result(p.beside)
+	return r.Missing+r.Differing > 0
+}
+
+// proof is what the looks have come to.
+func (p *prover) proof() (Proof, error) {
+	proof := Proof{Result: p.beside, Stands: p.stands, Faults: p.faults}
+	if p.closer != nil {
+		proof.Result, proof.Found = p.closer.Result(p.beside), p.closer.Found()
+	}
+	if proof.Examples == nil {
+		proof.Examples = []string{}
+	}
+	proof.Same = proof.Result.Same() && len(p.faults) == 0
+	if p.ledger {
+		if proof.Unlooked > 0 {
+			return proof, problem.Newf(problem.Conflict, "Prove a feed of a part of the table.",
+				"%s cannot be proved: its ledger has %d rows among those that are not in the source as they are, which are "+
+					"more than can be looked at one by one.", p.Table.Table, proof.Unlooked)
+		}
+		proof.Found = slices.DeleteFunc(proof.Found, func(d compare.Difference) bool { return d.Kind == compare.Extra })
+		proof.Same = proof.Missing == 0 && proof.Differing == 0
+	}
+	for _, f := range p.faults {
+		if len(proof.Examples) < compare.Examples {
+			proof.Examples = append(proof.Examples, f.String())
+		}
+	}
+	return proof, nil
+}
+
+// passed waits until the feed has taken in what the source held when rows were found to differ.
+func (p *prover) passed(ctx context.Context) error {
+	cannot := func(why string) error {
+		return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.",
+			"%s cannot be proved now: rows differ, and %s.", p.Table.Table, why)
+	}
+	switch p.Table.Find {
+	case feed.FindWatermark: // rows beyond the position are told by their watermark
+		return nil
+	case feed.FindWhole, feed.FindCompare:
+		if p.Passed == nil {
+			return nil
+		}
+		if ok, err := p.Passed(ctx); err != nil || ok {
+			return err
+		}
+		return cannot("no run has read the source since they were found to")
+	}
+	log, ok := p.Source.(source.Log)
 	if !ok {
 		return nil
 	}
@@ -139,14 +327,13 @@ func passed(ctx context.Context, w Work) error {
 		return err
 	}
 	for until := time.Now().Add(passAfter); ; {
-		stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, "")
+		stands, err := p.Warehouse.Journal().Checkpoint(ctx, p.Feed.Name, "")
 		if err != nil || stands.Position.Value >= end {
 			return err
 		}
 		if time.Now().After(until) {
-			return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then.",
-				"%s cannot be proved now: rows differ, and the feed stands at %s while the log of its source has "+
-					"come to %s.", w.Table.Table, orNothing(stands.Position.Value), end)
+			return cannot(fmt.Sprintf("the feed stands at %s while the log of its source has come to %s",
+				orNothing(stands.Position.Value), end))
 		}
 		select {
 		case <-ctx.Done():
@@ -156,65 +343,17 @@ func passed(ctx context.Context, w Work) error {
 	}
 }
 
-// Version is one version of a row in a history, each value as text; nil is null.
-type Version struct {
-	From, Until *time.Time // half-open; no Until while it holds
-	Position    string
-	Run         int64
-	Values      []*string
-	Changed     []string // the columns that differ from the version before
+// keysOnly asks both sides for the rows of some keys.
+func (p *prover) keysOnly(q *source.Query, w *warehouse.Query, keys [][]string) {
+	q.Only = &source.Only{Columns: p.plan.key, Values: keys}
+	w.In, w.Values = p.plan.target.Key, keys
 }
 
-// Versions gives the versions of one row of a history, the oldest first. key holds a
-// value, as text, for each column of the key.
-func Versions(ctx context.Context, w Work, key []string) (columns []string, list []Version, err error) {
-	if w.Table.Keep != feed.KeepHistory {
-		return nil, nil, problem.Newf(problem.Conflict, "Only a table with keep: history has versions.",
-			"The table %s is kept as %s.", w.Table.Table, w.Table.Keep)
+// placeName is the name under which a table's position is kept: that of the feed, where
+// all its tables advance together.
+func placeName(t feed.Table) string {
+	if t.Find == feed.FindLog {
+		return ""
 	}
-	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
-	if err != nil {
-		return nil, nil, err
-	}
-	if len(key) != len(p.target.Key) {
-		return nil, nil, problem.Newf(problem.Invalid, "Give a value for each of them, in this order.",
-			"The key of %s is %v.", w.Table.Table, p.target.Key)
-	}
-	all := p.target.All()
-	values := len(p.target.Values())
-	added := map[warehouse.Role]int{}
-	for i, c := range p.target.Columns {
-		added[c.Role] = i
-	}
-	order := []string{p.target.Called(warehouse.From), p.target.Called(warehouse.Position)}
-	err = w.Warehouse.Read(ctx, warehouse.Query{Target: p.target, Columns: all, Key: key, OrderBy: order},
-		func(r arrow.RecordBatch) error {
-			moment := func(role warehouse.Role, i int) *time.Time {
-				c := r.Column(added[role]).(*array.Timestamp)
-				if c.IsNull(i) {
-					return nil
-				}
-				at := time.UnixMicro(int64(c.Value(i))).UTC()
-				return &at
-			}
-			for i, row := range texts(r, all) {
-				v := Version{From: moment(warehouse.From, i), Until: moment(warehouse.Until, i), Values: row[:values],
-					Run: r.Column(added[warehouse.Run]).(*array.Int64).Value(i)}
-				if position := row[added[warehouse.Position]]; position != nil {
-					v.Position = *position
-				}
-				if len(list) > 0 {
-					before := list[len(list)-1].Values
-					for c := range v.Values {
-						if (before[c] == nil) != (v.Values[c] == nil) || before[c] != nil &&
-							*before[c] != *v.Values[c] {
-							v.Changed = append(v.Changed, all[c].Name)
-						}
-					}
-				}
-				list = append(list, v)
-			}
-			return nil
-		})
-	return schema.Table{Columns: p.target.Values()}.ColumnNames(), list, err
+	return t.Table
 }

@@ -75,10 +75,13 @@ func ParseHalves(rows int64, halves [2]string) (Digest, error) {
 	return d, nil
 }
 
-// keys are the conditions of a range of keys.
+// keys are the conditions of a range of keys, and of the rows that are asked for one by one.
 func (s SQL) keys(q Query) (conditions []string) {
+	if q.Only != nil {
+		conditions = append(conditions, s.only(q))
+	}
 	if q.Keys == nil {
-		return nil
+		return conditions
 	}
 	null := s.nullKey(q.Table)
 	if q.Keys.After != nil {
@@ -97,6 +100,20 @@ func (s SQL) keys(q Query) (conditions []string) {
 		}
 	}
 	return conditions
+}
+
+// only is true of rows that have one of several lists of values in some columns.
+func (s SQL) only(q Query) string {
+	list := make([]string, len(q.Only.Values))
+	for i, values := range q.Only.Values {
+		var parts []string
+		for k, name := range q.Only.Columns {
+			c, _ := q.Table.Column(name)
+			parts = append(parts, s.Column(name)+" = "+s.Literal(c, values[k]))
+		}
+		list[i] = "(" + strings.Join(parts, " AND ") + ")"
+	}
+	return "(" + strings.Join(list, " OR ") + ")"
 }
 
 // nullKey is true of rows that lack a part of their key; empty where none does.

@@ -75,6 +75,7 @@ type Query struct {
 	Watermark *Watermark
 	Window    window.Window
 	Keys      *KeyRange // rows of these keys only; nil for all
+	Only      *Only     // rows that have certain values only; nil for all
 	Ordered   bool      // by watermark, then by the table's key
 	Newest    bool      // in the opposite order, or by key where there is no watermark
 	Limit     int64     // 0 is without; rows that tie with the last one are added where the table has no key
@@ -86,6 +87,12 @@ type Query struct {
 	NotNull   []string // columns of which a null sets a row aside
 	Raw       *Raw     // rows may come in another form beside a record; nil for none
 	Filter    *Filter  // rows that need not be read; nil for none
+}
+
+// Only names rows by the values that they have in some columns, each as schema.CellText has it.
+type Only struct {
+	Columns []string
+	Values  [][]string
 }
 
 // Filter lets a server leave out rows of which a condition is false. Where they are counted, it is at

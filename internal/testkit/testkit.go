@@ -171,7 +171,12 @@ type Asker interface {
 // SQL runs a statement in a warehouse that understands SQL, and gives its rows.
 func SQL(t testing.TB, wh any, sql string, args ...any) [][]any {
 	t.Helper()
-	found, err := wh.(Asker).Ask(context.Background(), sql, args...)
+	found, err := TrySQL(wh, sql, args...)
 	require.NoError(t, err, sql)
 	return found
+}
+
+// TrySQL is SQL of what may be refused.
+func TrySQL(wh any, sql string, args ...any) ([][]any, error) {
+	return wh.(Asker).Ask(context.Background(), sql, args...)
 }

@@ -50,6 +50,9 @@ type Warehouse interface {
 	Empty(ctx context.Context, t Target) (bool, error)
 	// Count counts the rows of a table that hold now: neither flagged nor past versions.
 	Count(ctx context.Context, t Target) (int64, error)
+	// Contradictions are keys whose rows contradict each other: that are there twice, or in versions
+	// that overlap. The first MostFaults are told.
+	Contradictions(ctx context.Context, t Target) (Faults, error)
 	// Read passes rows on in batches. They, and the texts in them, are gone when
 	// sink returns.
 	Read(ctx context.Context, q Query, sink func(arrow.RecordBatch) error) error
@@ -102,6 +105,11 @@ type Part interface {
 	AppendFolded(ctx context.Context, record arrow.RecordBatch) error
 	// AppendKeys gathers the keys that the source has, for Sweep.
 	AppendKeys(ctx context.Context, record arrow.RecordBatch) error
+	// Straighten takes out rows that contradict others of the keys of AppendKeys: one row of each key is
+	// left, or versions that follow each other and do not end after a moment. They count as deleted.
+	Straighten(ctx context.Context, moment int64) error
+	// EndKeys ends, at a moment, each row that holds and whose key is among those of AppendKeys.
+	EndKeys(ctx context.Context, moment int64) error
 	// AppendFill gathers values of columns, which follow those of the key, for Fill.
 	AppendFill(ctx context.Context, columns []schema.Column, record arrow.RecordBatch) error
 	// Fill gives rows that hold the values that were gathered, each by its key, and tells how many
@@ -161,6 +169,20 @@ type Query struct {
 
 // LeftOver is a column that a table has and its target does not, and what removes it.
 type LeftOver struct{ Column, Remedy string }
+
+// MostFaults is how many contradictions are told.
+const MostFaults = 10_000
+
+// Faults are contradictions among the rows of a target.
+type Faults []Fault
+
+// Fault is a key whose rows contradict each other.
+type Fault struct {
+	What string   `json:"what" doc:"In which way"`
+	Key  []string `json:"key" doc:"The values of the key"`
+}
+
+func (f Fault) String() string { return f.What + ": key " + rows.KeyJSON(f.Key) }
 
 // Kinds are the kinds of warehouse.
 var Kinds = connection.NewKinds[Warehouse]("warehouse")

@@ -1,26 +1,25 @@
 // Package compare tells whether two sides hold the same rows, every value of
-// every row, whatever order they come in.
+// every row, whatever order they come in, in flat memory.
 //
-// The rows of the source are added first, then those of the warehouse. Rows with
-// a key are matched by it, so a difference can be named by key and column; rows
-// without one are matched as a whole, and counted. Memory grows with the number
-// of rows, about 130 bytes and the key for each, up to a budget.
+// A first look adds up the digests of each side's rows in buckets, by the hash of their key: sides that
+// are the same have the same Sums. Only of buckets that differ are rows looked at one by one, in a second
+// reading, by a Closer: so a difference is named by its key. Rows without a key are matched as a whole, and
+// counted. A third look, Again, tells what differs from what was on its way, and shows values.
 package compare
 
 import (
 	"encoding/binary"
-	"encoding/json"
-	"errors"
-	"fmt"
 	"hash/maphash"
+	"math"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 )
 
-// Examples is how many keys a Result names per kind of difference.
+// Examples is how many keys a Result names in words.
 const Examples = 10
 
 // Result says how two sides differ.
@@ -29,209 +28,218 @@ type Result struct {
 	Differing int64    `json:"differing" doc:"Rows whose key is on both sides but whose values differ"`
 	Missing   int64    `json:"missing" doc:"Rows of the source that the warehouse lacks"`
 	Extra     int64    `json:"extra" doc:"Rows of the warehouse that the source lacks"`
-	InFlight  int64    `json:"in_flight" doc:"Rows of the source beyond the table's position; they are not judged"`
+	InFlight  int64    `json:"in_flight" doc:"Rows that were on their way while they were compared, or beyond the table's position; they are not judged"`
+	Unlooked  int64    `json:"unlooked,omitempty" doc:"Rows among which there are differences, too many to be looked at one by one"`
 	Examples  []string `json:"examples" doc:"The first differences, in words"`
 }
 
 // Same tells whether no difference was found.
-func (r Result) Same() bool { return r.Differing == 0 && r.Missing == 0 && r.Extra == 0 }
+func (r Result) Same() bool {
+	return r.Differing == 0 && r.Missing == 0 && r.Extra == 0 && r.Unlooked == 0
+}
 
-// Budget is how much memory a comparison may take, in bytes. About three million rows with a
-// short key fit.
-const Budget = 512 << 20
-
-// perRow is what one entry takes beside its name: itself, and its place in a map.
-const perRow = 130
-
-// ErrBudget says that a comparison needs more memory than it may have.
-var ErrBudget = errors.New("there are more rows than can be compared at a time")
+// bucketBits is how many bits of a key's hash tell its bucket. Sums of both sides take 12 MB.
+const bucketBits = 18
 
 type digest [2]uint64
 
-type entry struct {
-	row      digest
-	count    int64
-	inFlight bool
-}
-
-// Comparison takes in the rows of both sides.
+// Comparison knows how the rows of two sides are told apart.
 type Comparison struct {
+	Hidden  map[string]bool // columns whose values are not shown
 	columns []schema.Column
-	key     []int
-	rows    map[string]*entry
-	seeds   [2]maphash.Seed
-	buffer  []byte
-	taken   int64 // memory, in bytes, about
-	budget  int64
-	result  Result
-	doubts  map[string]pair // what differs, by the row's name
-	before  *Comparison     // the one that this one looks again for
+	key     []int // places of the key's columns; none is of rows that are matched as a whole
+	rest    []int // places of the others
+	seeds   [3]maphash.Seed
 }
-
-// pair is a row's digest on both sides; zero where it is not there.
-type pair struct{ source, warehouse digest }
 
 // New begins a comparison of rows with these columns; key lists the columns of
 // the key by place and may be empty.
 func New(columns []schema.Column, key []int) *Comparison {
-	return &Comparison{
-		columns: columns, key: key, budget: Budget, rows: map[string]*entry{}, doubts: map[string]pair{},
-		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
-	}
-}
-
-// Again begins a comparison of the same sides at a later moment. What differs now counts
-// only if it differed before in the same way; else it was on its way.
-func (c *Comparison) Again() *Comparison {
-	again := New(c.columns, c.key)
-	c.rows = nil // all but the doubts is counted
-	again.seeds, again.before, again.budget = c.seeds, c, c.budget
-	return again
-}
-
-// stands tells whether a difference counts, and keeps it for a later look.
-func (c *Comparison) stands(name string, p pair) bool {
-	c.doubts[name] = p
-	c.taken += int64(len(name)) + perRow
-	if c.before == nil {
-		return true
-	}
-	was, known := c.before.doubts[name]
-	if known && was == p {
-		return true
-	}
-	c.result.InFlight++
-	return false
-}
-
-// Source adds rows of the source; inFlight tells of each whether it lies beyond
-// the position that is compared. It fails with ErrBudget alone.
-func (c *Comparison) Source(record arrow.RecordBatch, inFlight func(row int) bool) error {
-	for i := range int(record.NumRows()) {
-		row := c.digest(record, i)
-		name := c.name(record, i, row)
-		flying := inFlight(i)
-		if e := c.rows[name]; e != nil {
-			e.count++
-			continue
+	c := &Comparison{columns: columns, key: key,
+		seeds: [3]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed(), maphash.MakeSeed()}}
+	for i := range columns {
+		keyed := false
+		for _, k := range key {
+			keyed = keyed || k == i
 		}
-		c.rows[name] = &entry{row: row, count: 1, inFlight: flying}
-		c.taken += int64(len(name)) + perRow
-	}
-	return c.within()
-}
-
-func (c *Comparison) within() error {
-	if c.taken > c.budget {
-		return ErrBudget
-	}
-	return nil
-}
-
-// SourceAside adds a row of the source that cannot be stored as it is: it is
-// accounted for elsewhere and must not count as missing or extra.
-func (c *Comparison) SourceAside(a rows.Aside) {
-	if len(c.key) > 0 {
-		c.rows[a.Key] = &entry{count: 1, inFlight: true}
-	}
-}
-
-// Warehouse adds rows of the warehouse. It fails with ErrBudget alone.
-func (c *Comparison) Warehouse(record arrow.RecordBatch) error {
-	for i := range int(record.NumRows()) {
-		row := c.digest(record, i)
-		name := c.name(record, i, row)
-		e := c.rows[name]
-		switch {
-		case e == nil || e.count == 0:
-			if c.stands(name, pair{warehouse: row}) {
-				c.result.Extra++
-				c.example("only in the warehouse: ", record, i)
-			}
-		case e.inFlight:
-			c.result.InFlight++
-			e.count--
-		case e.row != row:
-			e.count--
-			if c.stands(name, pair{e.row, row}) {
-				c.result.Differing++
-				c.example("values differ: ", record, i)
-			}
-		default:
-			c.result.Equal++
-			e.count--
+		if !keyed {
+			c.rest = append(c.rest, i)
 		}
 	}
-	return c.within()
+	return c
 }
 
-// Result ends the comparison.
-func (c *Comparison) Result() Result {
-	for name, e := range c.rows {
-		switch {
-		case e.count == 0:
-		case e.inFlight:
-			c.result.InFlight += e.count
-		case !c.stands(name, pair{source: e.row}):
-		default:
-			c.result.Missing += e.count
-			if len(c.key) > 0 {
-				c.addExample("only in the source: key " + name)
-			}
-		}
-	}
-	if len(c.key) == 0 && c.result.Missing > 0 {
-		c.addExample(fmt.Sprintf("only in the source: %d rows; the table has no key to name them by", c.result.Missing))
-	}
-	if c.result.Examples == nil {
-		c.result.Examples = []string{}
-	}
-	return c.result
+// look digests the rows of one side. It has a buffer, so each goroutine has its own.
+type look struct {
+	*Comparison
+	buffer []byte
 }
 
-func (c *Comparison) name(record arrow.RecordBatch, i int, row digest) string {
-	if len(c.key) > 0 {
-		return rows.KeyText(record, i, c.columns, c.key)
+// row gives the digest of a row, and the bucket that it is in.
+func (l *look) row(record arrow.RecordBatch, i int) (row digest, bucket uint32) {
+	b := l.encode(l.buffer[:0], record, i, l.key)
+	named := len(b)
+	b = l.encode(b, record, i, l.rest)
+	l.buffer = b
+	row = digest{maphash.Bytes(l.seeds[0], b), maphash.Bytes(l.seeds[1], b)}
+	if len(l.key) == 0 {
+		return row, uint32(row[0] >> (64 - bucketBits))
+	}
+	return row, uint32(maphash.Bytes(l.seeds[2], b[:named]) >> (64 - bucketBits))
+}
+
+// name tells a row from others: by its key, or as a whole.
+func (l *look) name(record arrow.RecordBatch, i int, row digest) string {
+	if len(l.key) > 0 {
+		return rows.KeyText(record, i, l.columns, l.key)
 	}
 	return string(binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(nil, row[0]), row[1]))
 }
 
-func (c *Comparison) digest(record arrow.RecordBatch, i int) digest {
-	b := c.buffer[:0]
-	for k, column := range c.columns {
-		text, ok := schema.CellText(record.Column(k), i, column.Type)
-		if !ok {
+// encode appends values so that equal ones, and no others, give the same bytes.
+func (l *look) encode(b []byte, record arrow.RecordBatch, i int, places []int) []byte {
+	for _, k := range places {
+		column := record.Column(k)
+		if column.IsNull(i) {
 			b = append(b, 0)
 			continue
 		}
-		b = append(binary.AppendUvarint(append(b, 1), uint64(len(text))), text...)
-	}
-	c.buffer = b
-	return digest{maphash.Bytes(c.seeds[0], b), maphash.Bytes(c.seeds[1], b)}
-}
-
-func (c *Comparison) example(what string, record arrow.RecordBatch, i int) {
-	if len(c.result.Examples) >= Examples {
-		return
-	}
-	if len(c.key) > 0 {
-		c.addExample(what + "key " + rows.KeyText(record, i, c.columns, c.key))
-		return
-	}
-	row := map[string]any{}
-	for k, column := range c.columns {
-		if text, ok := schema.CellText(record.Column(k), i, column.Type); ok {
-			row[column.Name] = text
-		} else {
-			row[column.Name] = nil
+		b = append(b, 1)
+		switch c := column.(type) {
+		case *array.Int16:
+			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
+		case *array.Int32:
+			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
+		case *array.Int64:
+			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
+		case *array.Float64:
+			b = binary.LittleEndian.AppendUint64(b, floatBits(c.Value(i)))
+		case *array.Timestamp:
+			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
+		case *array.Date32:
+			b = binary.LittleEndian.AppendUint32(b, uint32(c.Value(i)))
+		case *array.Decimal128:
+			v := c.Value(i)
+			b = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(b, uint64(v.HighBits())), v.LowBits())
+		case *array.Boolean:
+			if c.Value(i) {
+				b = append(b, 1)
+			} else {
+				b = append(b, 0)
+			}
+		case *array.String:
+			text := c.Value(i)
+			b = append(binary.AppendUvarint(b, uint64(len(text))), text...)
+		case *array.Binary:
+			v := c.Value(i)
+			b = append(binary.AppendUvarint(b, uint64(len(v))), v...)
+		default:
+			text, _ := schema.CellText(column, i, l.columns[k].Type)
+			b = append(binary.AppendUvarint(b, uint64(len(text))), text...)
 		}
 	}
-	text, _ := json.Marshal(row)
-	c.addExample(what + string(text))
+	return b
 }
 
-func (c *Comparison) addExample(s string) {
-	if len(c.result.Examples) < Examples {
-		c.result.Examples = append(c.result.Examples, s)
+// floatBits are the same for all that is not a number, and tell 0 from -0.
+func floatBits(f float64) uint64 {
+	if math.IsNaN(f) {
+		f = math.NaN()
 	}
+	return math.Float64bits(f)
+}
+
+// Sums are what the rows of one side add up to, bucket by bucket. Each side may be read by a goroutine
+// of its own.
+type Sums struct {
+	look
+	sums   []digest
+	count  []int32
+	flying []int32 // rows in flight
+}
+
+// Sums begins the first look at one side.
+func (c *Comparison) Sums() *Sums {
+	n := 1 << bucketBits
+	return &Sums{look: look{Comparison: c}, sums: make([]digest, n), count: make([]int32, n), flying: make([]int32, n)}
+}
+
+// Add adds rows. Those that are in flight do not count, so where the other side has a row of their key
+// the bucket is looked at closer; and so it is with rows that are set aside. A nil inFlight is of none.
+func (s *Sums) Add(record arrow.RecordBatch, inFlight func(row int) bool) {
+	for i := range int(record.NumRows()) {
+		row, bucket := s.row(record, i)
+		if inFlight != nil && inFlight(i) {
+			s.flying[bucket]++
+			continue
+		}
+		s.count[bucket]++
+		s.sums[bucket][0] += row[0]
+		s.sums[bucket][1] += row[1]
+	}
+}
+
+// Buckets are those that are looked at closer.
+type Buckets struct {
+	in   []bool
+	Rows int64 // of both sides
+}
+
+// None tells whether the sides are the same.
+func (b Buckets) None() bool { return b.in == nil }
+
+// Differ gives the buckets in which two sides differ, and what was found beside them.
+func Differ(source, warehouse *Sums) (b Buckets, beside Result) {
+	for i := range source.sums {
+		n := source.rowsIn(i) + warehouse.rowsIn(i)
+		if source.sums[i] == warehouse.sums[i] && source.count[i] == warehouse.count[i] {
+			beside.Equal += int64(source.count[i])
+			beside.InFlight += int64(source.flying[i])
+			continue
+		}
+		if b.in == nil {
+			b.in = make([]bool, len(source.sums))
+		}
+		b.in[i] = true
+		b.Rows += n
+	}
+	return b, beside
+}
+
+func (s *Sums) rowsIn(bucket int) int64 { return int64(s.count[bucket]) + int64(s.flying[bucket]) }
+
+// Budget is how much memory rows may take that are looked at one by one, in bytes.
+const Budget = 128 << 20
+
+// perRow is about what a row takes beside its name, in bytes.
+const perRow = 150
+
+// mostGroups is how often both sides are read at most to look at rows one by one.
+const mostGroups = 16
+
+// Groups divides buckets so that the rows of each group fit into memory. What is left over are too many
+// rows to be looked at.
+func (b Buckets) Groups(source, warehouse *Sums) (groups []Buckets, unlooked int64) {
+	return b.groups(source, warehouse, Budget/perRow)
+}
+
+func (b Buckets) groups(source, warehouse *Sums, most int64) (groups []Buckets, unlooked int64) {
+	for i, in := range b.in {
+		if !in {
+			continue
+		}
+		n := source.rowsIn(i) + warehouse.rowsIn(i)
+		last := len(groups) - 1
+		if last < 0 || groups[last].Rows > 0 && groups[last].Rows+n > most {
+			if len(groups) == mostGroups {
+				unlooked += n
+				continue
+			}
+			groups = append(groups, Buckets{in: make([]bool, len(b.in))})
+			last++
+		}
+		groups[last].in[i] = true
+		groups[last].Rows += n
+	}
+	return groups, unlooked
 }

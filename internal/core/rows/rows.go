@@ -90,6 +90,12 @@ func KeyJSON(parts []string) string {
 	return string(text)
 }
 
+// ValuesJSON writes values as JSON; nil is null.
+func ValuesJSON(values []*string) string {
+	text, _ := json.Marshal(values) // a list of texts always marshals
+	return string(text)
+}
+
 // KeyParts reads what KeyJSON has written; nil of another text.
 func KeyParts(text string) (parts []string) {
 	if json.Unmarshal([]byte(text), &parts) != nil {

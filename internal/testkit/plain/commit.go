@@ -168,6 +168,38 @@ func (p *part) AppendKeys(_ context.Context, record arrow.RecordBatch) error {
 	return nil
 }
 
+// Straighten finds nothing: nobody but this package writes the rows, and no hand can spoil them.
+func (p *part) Straighten(context.Context, int64) error {
+	p.keys = nil
+	return nil
+}
+
+// EndKeys ends the rows that hold of the keys that were gathered.
+func (p *part) EndKeys(_ context.Context, moment int64) error {
+	t := p.commit.state.tables[p.t.Name].clone()
+	var left []row
+	for _, r := range t.rows {
+		if !holds(p.t, r) || !p.keys[keyOf(p.t, r)] {
+			left = append(left, r)
+			continue
+		}
+		p.books.Deleted, p.books.Read = p.books.Deleted+1, p.books.Read+1
+		switch p.t.Keep {
+		case feed.KeepSoftDelete:
+			left = append(left, p.with(r, row{p.t.Called(warehouse.DeletedAt): instant(moment),
+				p.t.Called(warehouse.ChangedAt): instant(moment), p.t.Called(warehouse.Run): number(p.load.Run)}))
+		case feed.KeepHistory:
+			until := max(moment, r[p.t.Called(warehouse.From)].micros()+1)
+			left = append(left, p.with(r, row{p.t.Called(warehouse.Until): instant(until),
+				p.t.Called(warehouse.Current): truth(false)}))
+		}
+	}
+	t.rows = left
+	p.commit.state.tables[p.t.Name] = t
+	p.keys = nil
+	return nil
+}
+
 func (p *part) AppendFill(_ context.Context, columns []schema.Column, record arrow.RecordBatch) error {
 	p.fills = append(p.fills, rowsOf(record, columns)...)
 	return nil

@@ -210,6 +210,11 @@ func (w *Warehouse) LeftOver(_ context.Context, t warehouse.Target) (list []ware
 	return list, nil
 }
 
+// Contradictions are none: nobody but this package writes the rows.
+func (w *Warehouse) Contradictions(context.Context, warehouse.Target) (warehouse.Faults, error) {
+	return nil, nil
+}
+
 // Free is not known.
 func (w *Warehouse) Free(context.Context) (int64, error) { return -1, nil }
 

@@ -69,6 +69,7 @@ var dialect = sqlmerge.Dialect{
 	Convert: func(table, column, typeName string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DATA TYPE %s USING CAST(CAST(%[2]s AS VARCHAR) AS %[3]s)", table, column, typeName)
 	},
+	RowID:     "rowid",
 	DropStage: true,
 	Direct:    true,
 	Rewrite:   true, // an update in place takes -0 for 0 and leaves it

@@ -83,6 +83,7 @@ WHERE n.nspname = $1 AND c.relname = $2 AND x.indisvalid`,
 	Convert: func(table, column, typeName string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s USING %[2]s::text::%[3]s", table, column, typeName)
 	},
+	RowID:   "ctid",
 	Analyze: true,
 	AsOf: func(t warehouse.Target, name schema.Name, query func(string) string) []string {
 		var columns []string

@@ -1,0 +1,275 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/core/compare"
+	"noemata/internal/core/feed"
+	"noemata/internal/engine"
+	"noemata/internal/testkit"
+)
+
+// damage is something that a hand has done to a target, to the row of a key of its own.
+type damage struct {
+	what string
+	sql  []string // @t is the target, @k the key
+}
+
+// columns are those of the loans that the tests damage; the last ones are what each keep adds.
+const damagedColumns = "id, card, note, price, lent, open, scan, grade, changed"
+
+var damagesOfAll = []damage{
+	{"a changed text", []string{`UPDATE @t SET note = 'changed by hand' WHERE id = @k`}},
+	{"a text that became null", []string{`UPDATE @t SET note = NULL WHERE id = @k`}},
+	{"a null that became empty", []string{`UPDATE @t SET card = '' WHERE id = @k`}},
+	{"a space at the end", []string{`UPDATE @t SET note = note || ' ' WHERE id = @k`}},
+	{"another form of a letter", []string{`UPDATE @t SET note = 'Gru' || chr(776) || 'nau' WHERE id = @k`}},
+	{"a cent", []string{`UPDATE @t SET price = price + 0.01 WHERE id = @k`}},
+	{"a microsecond", []string{`UPDATE @t SET lent = lent + INTERVAL '1 microsecond' WHERE id = @k`}},
+	{"a flag", []string{`UPDATE @t SET open = NOT open WHERE id = @k`}},
+	{"a byte", []string{`UPDATE @t SET scan = CAST('another' AS BYTES) WHERE id = @k`}},
+	{"the sign of zero", []string{`UPDATE @t SET grade = 1 WHERE id = @k`,
+		`UPDATE @t SET grade = -CAST(0 AS DOUBLE PRECISION) WHERE id = @k`}},
+	{"a missing row", []string{`DELETE FROM @t WHERE id = @k`}},
+	{"a row that nobody knows", []string{`INSERT INTO @t SELECT @k, @rest FROM @t WHERE id = 300 AND @holds`}},
+	{"a row left after a delete", []string{`INSERT INTO @t SELECT @k, @rest FROM @t WHERE id = 301 AND @holds`}},
+	{"a doubled row", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`}},
+	{"a row that is there three times, once changed", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`,
+		`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`}},
+	{"values of another row", []string{`UPDATE @t SET card = (SELECT max(card) FROM @t WHERE id = 302) WHERE id = @k`}},
+}
+
+var damagesOf = map[feed.Keep][]damage{
+	feed.KeepLatest: nil,
+	feed.KeepSoftDelete: {
+		{"a row flagged as deleted that is there", []string{`UPDATE @t SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = @k`}},
+		{"a doubled row, flagged", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k`,
+			`UPDATE @t SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = @k`}},
+	},
+	feed.KeepHistory: {
+		{"a closed version that holds", []string{`UPDATE @t SET nm_current = false, nm_until = nm_from + INTERVAL '1 day' WHERE id = @k`}},
+		{"a flag without an end", []string{`UPDATE @t SET nm_current = false WHERE id = @k`}},
+		{"an overlap", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k`,
+			`UPDATE @t SET nm_from = nm_from - INTERVAL '1 day', nm_run = 0 WHERE id = @k AND nm_from = (SELECT min(nm_from) FROM @t WHERE ` +
+				`id = @k) AND @row = (SELECT max(@row) FROM @t WHERE id = @k AND nm_from = (SELECT min(nm_from) FROM @t WHERE id = @k))`}},
+		{"a version that ends before it begins", []string{`UPDATE @t SET nm_until = nm_from - INTERVAL '1 day', nm_current = false ` +
+			`WHERE id = @k`}},
+	},
+}
+
+// Whatever a hand does to a target is found, named by its key, and repaired: in each find, keep and kind of
+// warehouse. Nothing else is found, and what comes afterwards comes in as ever.
+func TestDamageIsFoundAndRepaired(t *testing.T) {
+	raceless(t)
+	for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare} {
+		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
+			t.Run(fmt.Sprintf("%s %s", find, keep), func(t *testing.T) {
+				onEach(t, func(t *testing.T, b *workbench) { damaged(t, b, find, keep) })
+			})
+		}
+	}
+}
+
+func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, card text, note text, price numeric(10,2), lent timestamptz, open boolean,
+		scan bytea, grade float8, changed timestamptz NOT NULL DEFAULT clock_timestamp()); CREATE INDEX ON loans (changed);
+		INSERT INTO loans SELECT i, CASE WHEN i % 3 > 0 THEN 'V' || i END, 'Grünau ' || i, i, now(), i % 2 = 0, '\x00ff', 0,
+			now() - interval '1 hour' + i * interval '1 second' FROM generate_series(1, 400) i`)
+	table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: find, Keep: keep}
+	if find == feed.FindWatermark {
+		table.Watermark = &feed.Watermark{Column: "changed"}
+	}
+	bring := func() {
+		t.Helper()
+		if find == feed.FindLog {
+			(&follower{workbench: b}).catchUp()
+		} else {
+			b.bring(table)
+		}
+	}
+	if find == feed.FindLog {
+		newFollower(t, b, table)
+	}
+	bring()
+	b.exec(`UPDATE loans SET note = note || '!', changed = now() - interval '30 minutes' WHERE id % 4 = 0`)
+	bring()
+	b.equal(table, 400)
+
+	holds := map[feed.Keep]string{feed.KeepLatest: "true", feed.KeepSoftDelete: "nm_deleted_at IS NULL",
+		feed.KeepHistory: "nm_current"}[keep]
+	row := map[string]string{"duckdb": "rowid", "postgresql": "ctid"}[b.kind]
+	added := map[feed.Keep]string{feed.KeepLatest: "nm_changed_at, nm_run",
+		feed.KeepSoftDelete: "nm_deleted_at, nm_changed_at, nm_run",
+		feed.KeepHistory:    "nm_from, nm_until, nm_current, nm_position, nm_run"}[keep]
+	replace := strings.NewReplacer("@rest", strings.TrimPrefix(damagedColumns, "id, ")+", "+added, "@t", "kept.loans",
+		"@holds", holds, "@row", row, "BYTES", map[string]string{"duckdb": "BLOB", "postgresql": "bytea"}[b.kind])
+	want, key := map[string]bool{}, 0
+	for _, d := range slices.Concat(damagesOfAll, damagesOf[keep]) {
+		key += 3
+		at := fmt.Sprint(key)
+		if strings.HasPrefix(d.what, "a row that nobody") || strings.HasPrefix(d.what, "a row left") {
+			at = fmt.Sprint(1000 + key)
+		}
+		for _, sql := range d.sql {
+			sql = strings.ReplaceAll(replace.Replace(sql), "@k", at)
+			_, err := testkit.TrySQL(b.warehouse, sql)
+			if err != nil && strings.Contains(err.Error(), "duplicate key") { // the target itself prevents it
+				at = ""
+				break
+			}
+			require.NoError(t, err, d.what)
+		}
+		if at != "" {
+			want[at] = true
+		}
+	}
+	_, stop := b.keepRunning(table)
+	proof, err := engine.Prove(context.Background(), b.work(table))
+	require.NoError(t, err)
+	require.False(t, proof.Same)
+	got := map[string]bool{}
+	for _, d := range proof.Found {
+		got[d.Key[0]] = true
+		if d.Kind == compare.Differing && d.Key[0] == "3" {
+			require.Equal(t, "note", d.Columns[0].Column)
+			require.Equal(t, []string{"Grünau 3", "changed by hand"}, []string{*d.Columns[0].Source, *d.Columns[0].Warehouse})
+		}
+	}
+	for _, f := range proof.Faults {
+		got[f.Key[0]] = true
+	}
+	require.Equal(t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "the keys that were damaged")
+
+	repaired, err := engine.Repair(context.Background(), b.work(table))
+	require.NoError(t, err)
+	require.Equal(t, []int{len(want), 0}, []int{repaired.Keys, repaired.Left})
+	require.True(t, repaired.Books.Balanced(), "%+v", repaired.Books)
+	b.equal(table, 400)
+	repaired, err = engine.Repair(context.Background(), b.work(table))
+	require.NoError(t, err)
+	require.Zero(t, repaired.Keys, "nothing is left to do")
+
+	stop()
+	b.exec(`UPDATE loans SET note = 'later', changed = now() - interval '10 minutes' WHERE id < 30;
+		INSERT INTO loans (id, changed) VALUES (401, now() - interval '10 minutes')`)
+	bring()
+	b.equal(table, 401)
+	if find != feed.FindWatermark {
+		b.exec(`DELETE FROM loans WHERE id % 5 = 0`)
+		bring()
+		b.equal(table, 321)
+	}
+}
+
+// keepRunning runs a table again and again, as its feed would, until stop is called. passed waits until a run
+// has ended that began after the call.
+func (b *workbench) keepRunning(table feed.Table) (passed func(context.Context) (bool, error), stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	var group sync.WaitGroup
+	var ended atomic.Int64
+	group.Go(func() {
+		for run := int64(1000); ctx.Err() == nil; run++ {
+			if table.Find == feed.FindLog {
+				_, _ = b.engine.Follow(ctx, engine.LogWork{Feed: b.feed, Run: run, Source: b.source, Warehouse: b.warehouse,
+					Keys: testKeys}) // a repair overtakes it now and then
+			} else {
+				_, _ = b.engine.Run(ctx, engine.Work{Feed: b.feed, Table: table, Run: run, Source: b.source,
+					Warehouse: b.warehouse, Keys: testKeys})
+			}
+			ended.Add(1)
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	passed = func(ctx context.Context) (bool, error) {
+		for begun := ended.Load(); ended.Load() < begun+2; time.Sleep(10 * time.Millisecond) {
+			if ctx.Err() != nil {
+				return false, ctx.Err()
+			}
+		}
+		return true, nil
+	}
+	return passed, func() { cancel(); group.Wait() }
+}
+
+// While rows change without pause, none of those on their way is called wrong, and what a hand has spoiled
+// is found and repaired beside them.
+func TestProofsAndRepairsUnderLoad(t *testing.T) {
+	for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare} {
+		t.Run(string(find), func(t *testing.T) {
+			onEach(t, func(t *testing.T, b *workbench) { provenUnderLoad(t, b, find) })
+		})
+	}
+}
+
+func provenUnderLoad(t *testing.T, b *workbench, find feed.Find) {
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text, changed timestamptz NOT NULL DEFAULT clock_timestamp());
+		CREATE INDEX ON loans (changed);
+		INSERT INTO loans SELECT i, 'n' || i, now() - interval '1 hour' FROM generate_series(1, 20000) i`)
+	table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: find, Keep: feed.KeepSoftDelete}
+	if find == feed.FindWatermark {
+		table.Watermark = &feed.Watermark{Column: "changed", Settle: "100ms"}
+	}
+	if find == feed.FindLog {
+		newFollower(t, b, table).catchUp()
+	} else {
+		b.bring(table)
+	}
+	passed, stop := b.keepRunning(table)
+	prove := func() engine.Proof {
+		t.Helper()
+		w := b.work(table)
+		w.Passed = passed
+		proof, err := engine.Prove(context.Background(), w)
+		require.NoError(t, err)
+		return proof
+	}
+	writing, quiet := context.WithCancel(context.Background())
+	conn := testkit.Connect(t, b.conn.Config().ConnString())
+	var group sync.WaitGroup
+	group.Go(func() {
+		for i := 0; writing.Err() == nil; i++ {
+			_, _ = conn.Exec(writing, `UPDATE loans SET note = $1, changed = clock_timestamp() WHERE id % 97 = $2`,
+				fmt.Sprint(i), i%97)
+			_, _ = conn.Exec(writing, `INSERT INTO loans (id, note) VALUES ($1, 'new')`, 100_000+i)
+		}
+	})
+	for range 2 {
+		proof := prove()
+		require.True(t, proof.Same, "%+v", proof.Result)
+		require.Greater(t, proof.Equal+proof.InFlight, int64(19_000))
+	}
+	testkit.SQL(t, b.warehouse, `DELETE FROM kept.loans WHERE id IN (11, 12)`)
+	testkit.SQL(t, b.warehouse, `UPDATE kept.loans SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = 13`)
+	w := b.work(table)
+	w.Passed = passed
+	repaired, err := engine.Repair(context.Background(), w)
+	require.NoError(t, err)
+	for _, d := range repaired.Proof.Found {
+		require.Contains(t, []string{"11", "12", "13"}, d.Key[0])
+	}
+	proof := prove()
+	require.True(t, proof.Same, "%+v", proof.Result)
+	quiet()
+	group.Wait()
+	stop()
+	if find == feed.FindLog {
+		(&follower{workbench: b}).catchUp()
+	} else {
+		time.Sleep(200 * time.Millisecond) // for the watermark to settle
+		b.bring(table)
+	}
+	proof, err = engine.Prove(context.Background(), b.work(table))
+	require.NoError(t, err)
+	require.True(t, proof.Same, "%+v", proof.Result)
+	require.Zero(t, proof.InFlight)
+}
