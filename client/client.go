@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
@@ -363,9 +364,62 @@ func (c *Client) Counts(ctx context.Context, feed, table string) (Counts, error)
 	return get[Counts](ctx, c, at("feeds", feed, "counts"), ofTable(table))
 }
 
-// Prove compares every value of a table's rows on both sides.
+// StartProof has every value of a table's rows compared on both sides; with repair, rows that differ are
+// brought to what the source has.
+func (c *Client) StartProof(ctx context.Context, feed, table string, repair bool) (Proving, error) {
+	return post[Proving](ctx, c, at("feeds", feed, "proofs"), ofTable(table), map[string]any{"repair": repair})
+}
+
+// Proving shows a proof or a repair.
+func (c *Client) Proving(ctx context.Context, id int64) (Proving, error) {
+	return get[Proving](ctx, c, at("proofs", fmt.Sprint(id)), nil)
+}
+
+// Provings lists a feed's proofs and repairs, the newest first; those of one table where it is named.
+func (c *Client) Provings(ctx context.Context, feed, table string) ([]Proving, error) {
+	return get[[]Proving](ctx, c, at("feeds", feed, "proofs"), asked(map[string]string{"table": table}))
+}
+
+// StopProving ends a proof or a repair.
+func (c *Client) StopProving(ctx context.Context, id int64) (Proving, error) {
+	return post[Proving](ctx, c, at("proofs", fmt.Sprint(id), "stop"), nil, nil)
+}
+
+// AwaitProving waits until a proof or a repair has ended, and tells how it goes. One that failed is the
+// error that it failed with.
+func (c *Client) AwaitProving(ctx context.Context, id int64, tell func(Proving)) (Proving, error) {
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		p, err := c.Proving(ctx, id)
+		switch {
+		case err != nil:
+			return p, err
+		case p.State == "failed":
+			return p, &Error{Status: http.StatusConflict, Code: p.Problem.Code, Detail: p.Problem.What, Remedy: p.Problem.Remedy}
+		case p.State == "stopped":
+			return p, &Error{Status: http.StatusConflict, Code: string(problem.Stopped),
+				Detail: fmt.Sprintf("Proof %d of %s was stopped before its end.", p.ID, p.Table), Remedy: "Ask for another one."}
+		case p.Ended():
+			return p, nil
+		}
+		tell(p)
+		select {
+		case <-ctx.Done():
+			return p, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// Prove compares every value of a table's rows on both sides, and waits for the proof.
 func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
-	return post[Proof](ctx, c, at("feeds", feed, "proofs"), ofTable(table), nil)
+	p, err := c.StartProof(ctx, feed, table, false)
+	if err == nil {
+		p, err = c.AwaitProving(ctx, p.ID, func(Proving) {})
+	}
+	if err != nil {
+		return Proof{}, err
+	}
+	return *p.Proof, nil
 }
 
 // CopyAgain has tables of a feed that follows the log copied anew; all where none is named.

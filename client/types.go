@@ -37,6 +37,7 @@ type (
 	CopyStatus    = records.CopyStatus
 	TableStatus   = records.TableStatus
 	Proof         = records.Proof
+	Proving       = records.Proving
 	Run           = records.Run
 	Backfill      = records.Backfill
 	BackfillRange = records.BackfillRange

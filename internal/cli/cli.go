@@ -172,7 +172,7 @@ func New(version string, demo Demo) *cobra.Command {
 		a.tokensCommand(), a.keysCommand(),
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
 		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
-		a.proveCommand(), a.sampleCommand(),
+		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())
 	a.completes(root)
 	exemplify(root)

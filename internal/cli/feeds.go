@@ -342,58 +342,6 @@ func (a *app) positionsCommand() *cobra.Command {
 	return group("positions", "How far tables have come", list, set, clearing)
 }
 
-func (a *app) proveCommand() *cobra.Command {
-	return &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides",
-		Args: between(1, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
-			args []string) error {
-			tables := args[1:]
-			if len(tables) == 0 {
-				f, err := c.Feed(ctx, args[0])
-				if err != nil {
-					return err
-				}
-				for _, t := range f.Tables {
-					tables = append(tables, t.Table)
-				}
-			}
-			var proofs []client.Proof
-			same := true
-			for _, t := range tables {
-				p, err := c.Prove(ctx, args[0], t)
-				if err != nil {
-					return err
-				}
-				proofs, same = append(proofs, p), same && p.Same
-			}
-			if err := a.show(cmd, proofs, func(w io.Writer) { ShowProofs(w, proofs) }); err != nil {
-				return err
-			}
-			if !same {
-				return errNo
-			}
-			return nil
-		})}
-}
-
-// ShowProofs prints proofs and the first differences.
-func ShowProofs(w io.Writer, proofs []client.Proof) {
-	g := grid(w, "table", "target", "result", " equal", " differing", " missing", " extra", " in flight", "at position")
-	for _, p := range proofs {
-		result := "equal"
-		if !p.Same {
-			result = "NOT equal"
-		}
-		g.AppendRow(table.Row{p.Table, p.Target, result, number(p.Equal), number(p.Differing), number(p.Missing),
-			number(p.Extra), number(p.InFlight), orDash(p.Position)})
-	}
-	g.Render()
-	for _, p := range proofs {
-		if !p.Same {
-			_, _ = fmt.Fprintf(w, "\n%s:\n  %s\n", p.Table, strings.Join(p.Examples, "\n  "))
-		}
-	}
-}
-
 func (a *app) sampleCommand() *cobra.Command {
 	return &cobra.Command{Use: "sample FEED TABLE", Short: "Show the newest rows of a table on both sides",
 		Args: exactly(2), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,

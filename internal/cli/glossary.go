@@ -41,6 +41,7 @@ var glossary = map[string]string{
 	"position":    "How far a table, or a feed that follows the log, has come; kept in the warehouse, with the rows.",
 	"preview":     "Rows of a table before and after a feed file has shaped them; nothing is written.",
 	"proof":       "Both sides compared, value by value, as a dated statement.",
+	"repair":      "The rows that a proof finds to differ, brought to what the source has, and no others.",
 	"remedy":      "What mends a finding or a problem; a command or a statement in it runs as pasted.",
 	"replace":     "A way to keep rows: all of them are swapped in.",
 	"revision":    "What a feed's file has said from one change to the next, and who has changed it.",

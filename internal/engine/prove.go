@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -86,8 +87,8 @@ func newProver(ctx context.Context, w Work) (*prover, error) {
 	p.expected = 2 * max(0, plan.query.Table.Rows)
 	p.c.Hidden = map[string]bool{}
 	for origin, treatment := range table.Columns {
-		if name, ok := plan.shape.Name(origin); ok && (treatment.Hash != "" || treatment.Mask != "") {
-			p.c.Hidden[name] = true
+		if treatment.Hash != "" || treatment.Mask != "" {
+			p.c.Hidden[cmp.Or(treatment.Name, origin)] = true
 		}
 	}
 	return p, nil

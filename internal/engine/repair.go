@@ -38,7 +38,7 @@ const repairedAtOnce = mostByKey
 
 // Repair proves a table and brings the rows that differ to what the source has.
 func Repair(ctx context.Context, w Work) (out Repaired, err error) {
-	if err := repairable(w); err != nil {
+	if err := Repairable(w); err != nil {
 		return out, err
 	}
 	p, err := newProver(ctx, w)
@@ -66,8 +66,8 @@ func Repair(ctx context.Context, w Work) (out Repaired, err error) {
 	return out, nil
 }
 
-// repairable tells why a table cannot be repaired row by row, and what brings it right.
-func repairable(w Work) error {
+// Repairable tells why a table cannot be repaired row by row, and what brings it right.
+func Repairable(w Work) error {
 	run := fmt.Sprintf("Run the feed: noemata runs start %s.", problem.Word(w.Feed.Name))
 	switch {
 	case w.Table.Keep == feed.KeepReplace:

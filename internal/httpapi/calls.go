@@ -101,8 +101,6 @@ func (s *Service) register(api huma.API) {
 		"tables", 0}, s.sample)
 	handle(api, operation{"count-table", get, "/feeds/{name}/counts", "Count a table's rows on both sides", "tables",
 		0}, s.counts)
-	handle(api, operation{"prove-table", post, "/feeds/{name}/proofs",
-		"Compare every value of a table's rows on both sides", "tables", 0}, s.prove)
 	handle(api, operation{"list-positions", get, "/feeds/{name}/positions", "List the positions of a feed's tables",
 		"positions", 0}, s.positions)
 	handle(api, operation{"set-position", put, "/feeds/{name}/positions", "Set a table's position", "positions", 0},
@@ -118,6 +116,7 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs",
 		0}, s.statements)
 	s.describeBackfills(api)
+	s.describeProvings(api)
 	describeEvents(api)
 }
 
@@ -494,10 +493,6 @@ func (s *Service) counts(ctx context.Context, in *ofTable) (*answer[client.Count
 	defer cancel()
 	inSource, inWarehouse, err := engine.Counts(ctx, w)
 	return reply(client.Counts{Source: inSource, Warehouse: inWarehouse, At: time.Now().UTC()}, err)
-}
-
-func (s *Service) prove(ctx context.Context, in *ofTable) (*answer[client.Proof], error) {
-	return reply(s.runner.Prove(ctx, in.Name, in.Table))
 }
 
 func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Checkpoint], error) {

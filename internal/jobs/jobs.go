@@ -98,9 +98,11 @@ func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Reg
 	registry.MustRegister(r.runs, r.rows, r.spent, feedMetrics{s})
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
+	river.AddWorker(workers, &provingWorker{runner: r})
 	var err error
 	r.river, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID: r.id, Workers: workers, Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: feedsAtOnce}},
+		ID: r.id, Workers: workers, Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: feedsAtOnce},
+			provingQueue: {MaxWorkers: provingAtOnce}},
 		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour, // recover is quicker and knows better
 		FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
 		Logger: slog.New(slog.DiscardHandler),
@@ -131,6 +133,7 @@ func (r *Runner) Start(ctx context.Context) error {
 		return err
 	}
 	r.done.Go(func() { r.keepHouse(ctx) })
+	r.done.Go(func() { r.repeat(ctx, 10*time.Second, "Asking for proofs", r.askAll) })
 	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
 	r.done.Go(func() {
 		r.repeat(ctx, 10*time.Minute, "Pruning the records",
@@ -639,23 +642,4 @@ func (r *Runner) Work(ctx context.Context, name, table string) (engine.Work, err
 	}
 	src, wh, err := r.databases.Of(ctx, f)
 	return engine.Work{Feed: f, Table: t, Source: src, Warehouse: wh, Keys: r.databases.Keys(ctx)}, err
-}
-
-// Prove compares a table now and keeps the result.
-func (r *Runner) Prove(ctx context.Context, name, table string) (records.Proof, error) {
-	w, err := r.Work(ctx, name, table)
-	if err != nil {
-		return records.Proof{}, err
-	}
-	found, err := engine.Prove(ctx, w)
-	if err != nil {
-		return records.Proof{}, err
-	}
-	target, err := w.Feed.TargetOf(w.Table)
-	if err != nil {
-		target = schema.Name{}
-	}
-	p := records.Proof{Table: table, Target: target.Display(), At: time.Now().UTC(),
-		Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result}
-	return p, r.store.NoteProof(ctx, name, table, p)
 }

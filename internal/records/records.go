@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"noemata/internal/connection"
-	"noemata/internal/core/compare"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -111,15 +110,8 @@ type TableStatus struct {
 	Proof      *Proof      `json:"proof,omitempty" doc:"The last comparison of both sides"`
 }
 
-// Proof is a dated statement whether two sides are equal.
-type Proof struct {
-	Table    string    `json:"table"`
-	Target   string    `json:"target"`
-	At       time.Time `json:"at"`
-	Position string    `json:"position" doc:"The position that was compared"`
-	Same     bool      `json:"same" doc:"Whether no difference was found"`
-	compare.Result
-}
+// Provable tells whether a proof of the table can say something: it has come in, and nothing is in its way.
+func (t TableStatus) Provable() bool { return t.Position != "" && t.Copy == nil && t.Problem == nil }
 
 // Run is one bounded piece of work of a feed.
 type Run struct {

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { useActs } from '../act'
 import { api, ask, type FeedStatus, type Run, type Trouble } from '../api'
 import { useLive } from '../live'
+import { prove as proveTable } from '../proofs'
 import BackfillsPanel from '../parts/BackfillsPanel.vue'
 import DriftsPanel from '../parts/DriftsPanel.vue'
 import FeedFile from '../parts/FeedFile.vue'
@@ -44,7 +45,7 @@ const run = () => act('run', () => ask(api.POST('/api/v1/feeds/{name}/runs', { p
 const prove = () =>
   act('prove', async () => {
     for (const t of status.value?.tables ?? []) {
-      const { trouble } = await ask(api.POST('/api/v1/feeds/{name}/proofs', { params: { path, query: { table: t.table } } }))
+      const { trouble } = await proveTable(props.feed, t.table)
       if (trouble) return { trouble }
       await refresh()
     }

@@ -6,6 +6,7 @@ import { api, ask, type Run, type Sample, type Schemas, type TableStatus, type T
 import { progress, progressKey, useLive } from '../live'
 import Lag from '../parts/Lag.vue'
 import ProofMark from '../parts/ProofMark.vue'
+import ProofsPanel from '../parts/ProofsPanel.vue'
 import RowVersions from '../parts/RowVersions.vue'
 import RunsList from '../parts/RunsList.vue'
 import SampleRows from '../parts/SampleRows.vue'
@@ -54,7 +55,7 @@ const difference = computed(() => (counts.value ? counts.value.warehouse - count
 
 const { busy, refused, act } = useActs(refresh)
 const looks = useActs() // at both sides; what was wrong is said where the rows would be
-const prove = () => act('prove', () => ask(api.POST('/api/v1/feeds/{name}/proofs', { params })))
+const proofs = ref<InstanceType<typeof ProofsPanel>>()
 
 // Both sides are looked at when a person asks: a page that is open is no burden to a source.
 async function countBothSides() {
@@ -94,7 +95,7 @@ async function clear() {
       </div>
       <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected && going.expected > going.read"> of about {{ count(going.expected) }}</template> rows</span>
       <span class="grow"></span>
-      <ElButton v-if="status" type="primary" :loading="busy === 'prove'" @click="prove">Prove equal</ElButton>
+      <ElButton v-if="status" type="primary" :loading="proofs?.busy === 'prove'" @click="proofs?.begin(false)">Prove equal</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
@@ -133,6 +134,7 @@ async function clear() {
           <ElButton :loading="busy === 'clear'" @click="clear">Clear it…</ElButton>
         </form>
       </section>
+      <ProofsPanel ref="proofs" :feed="feed" :table="table" :repairable="status.keep !== 'ledger' && status.keep !== 'replace'" :now="now" />
       <RowVersions v-if="status.keep === 'history' && keyColumns.length" :key="keyColumns.join()" :feed="feed" :table="table" :key-columns="keyColumns" :now="now" />
       <section class="sheet" aria-label="Newest rows">
         <header>

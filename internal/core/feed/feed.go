@@ -83,6 +83,7 @@ type Feed struct {
 	Every     string  `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from the end of one run to the start of the next, as 10s, 15m or 2h"`
 	Cron      string  `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to run, as five cron fields, instead of every"`
 	Zone      string  `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
+	Prove     string  `json:"prove,omitempty" yaml:"prove,omitempty" doc:"How old the last proof of a table may become before the table is proven again, as 1d or 12h; tables that are new are proven after their first load. Only when asked for, when left out"`
 	Target    string  `json:"target,omitempty" yaml:"target,omitempty" doc:"Names of the target tables: schema.table, with {source}, {schema} and {table} filled in"`
 	Prefix    string  `json:"prefix,omitempty" yaml:"prefix,omitempty" pattern:"^[a-z_][a-z0-9_]{0,15}$" doc:"What the names of added columns begin with; nm_ when left out"`
 	Retain    *Retain `json:"retain,omitempty" yaml:"retain,omitempty" doc:"How much log the source may have to keep for the feed"`
@@ -280,6 +281,11 @@ func (f *Feed) Check() []Fault {
 	if f.Every != "" {
 		if d, err := window.ParseDuration(f.Every); err != nil || d < time.Second {
 			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
+		}
+	}
+	if f.Prove != "" {
+		if d, err := window.ParseDuration(f.Prove); err != nil || d < time.Minute {
+			fault("prove", "%q is not an age of a minute or more: write it as 12h or 1d.", f.Prove)
 		}
 	}
 	f.Faults(fault)

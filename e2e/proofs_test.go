@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/client"
+	"noemata/internal/testkit"
+)
+
+// loansIntoPostgres is a feed whose warehouse the test itself can spoil.
+func (s *service) loansIntoPostgres(more string) (d *database, spoil func(sql string)) {
+	s.t.Helper()
+	d = s.addSource("circulation")
+	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, title text, card text, changed timestamptz NOT NULL DEFAULT now());
+		CREATE INDEX ON loans (changed);
+		INSERT INTO loans SELECT i, 'Title ' || i, 'V' || i, now() - interval '1 hour' FROM generate_series(1, 500) i`)
+	target, conn := testkit.Database(s.t)
+	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses,
+		client.NewConnection{Name: "target", Kind: "postgresql", Settings: &target})
+	require.NoError(s.t, err)
+	s.apply(`feed: loans
+source: circulation
+warehouse: target
+every: 1s
+%s
+target: kept.{table}
+tables:
+  - table: public.loans
+    find: watermark
+    watermark: {column: changed}
+    keep: soft-delete
+    columns: {card: {mask: keep-last, count: 2}}
+`, more)
+	s.finish("loans")
+	return d, func(sql string) { testkit.Exec(s.t, conn, sql) }
+}
+
+// What differs is shown with both values, but for those that are hidden; a repair mends just that, and each
+// proof and repair is on record with whoever asked for it and what was run.
+func TestProofsAndRepairs(t *testing.T) {
+	s := newService(t)
+	_, spoil := s.loansIntoPostgres("")
+	require.Contains(t, s.must("prove", "loans"), "equal")
+	spoil(`UPDATE kept.loans SET title = 'By hand' WHERE id = 7; DELETE FROM kept.loans WHERE id = 9;
+		UPDATE kept.loans SET card = '**' WHERE id = 11; INSERT INTO kept.loans (id, title) VALUES (1000, 'Nobody knows it')`)
+	said, code := s.cli("", "prove", "loans", "public.loans")
+	require.Equal(t, 3, code, said)
+	require.Contains(t, said, `values differ: key ["7"], title is "Title 7" at the source and "By hand" in the warehouse`)
+	require.Contains(t, said, "noemata repair loans")
+	list := s.must("proofs", "list", "loans")
+	require.Regexp(t, `2 .*public.loans .*proof .*done .*NOT equal`, list)
+	shown := s.must("proofs", "show", "2")
+	require.Regexp(t, `9 .*missing .*id .*9`, shown)
+	require.Regexp(t, `1000 .*extra`, shown)
+	require.Contains(t, shown, "(hidden)")
+	require.NotContains(t, shown, "V11")
+	p, err := s.client.Proving(t.Context(), 2)
+	require.NoError(t, err)
+	require.NotEmpty(t, p.AskedBy)
+	require.NotEmpty(t, p.Statements)
+	f, err := s.client.Feed(t.Context(), "loans")
+	require.NoError(t, err)
+	require.Equal(t, "unequal", f.Tables[0].State)
+
+	said, code = s.cli("", "repair", "loans")
+	require.Equal(t, 2, code, said)
+	require.Contains(t, said, "add --yes", "nothing is repaired in silence")
+	require.Regexp(t, `public.loans .*NOT equal .* 4 .*0`, s.must("repair", "loans", "--yes"))
+	s.proved("loans", "public.loans", 500)
+	_, code = s.cli("", "proofs", "stop", "2")
+	require.NotZero(t, code, "it has ended")
+	said, code = s.cli("", "prove", "loans", "public.copies")
+	require.Equal(t, 1, code)
+	require.Contains(t, said, "has no table")
+}
+
+// A feed may have its tables proven by and by: after the first load, and when the last proof is old.
+func TestTablesAreProvenByAndBy(t *testing.T) {
+	s := newService(t)
+	s.loansIntoPostgres("prove: 1d")
+	s.must("feeds", "start", "loans")
+	require.Eventually(t, func() bool {
+		f, err := s.client.Feed(t.Context(), "loans")
+		return err == nil && f.Tables[0].Proof != nil && f.Tables[0].Proof.Same
+	}, 40*time.Second, 200*time.Millisecond)
+	list, err := s.client.Provings(t.Context(), "loans", "")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.Empty(t, list[0].AskedBy)
+	said, code := s.cli("prove: 10s\n"+fmt.Sprintf(patternFeed, "x", "", "public.loans", "whole"), "feeds", "check", "-")
+	require.Equal(t, 2, code)
+	require.Contains(t, said, "is not an age of a minute or more")
+}
+
+// A proof that nobody wants any more is given up, whatever it is at.
+func TestAProofIsStopped(t *testing.T) {
+	s := newService(t)
+	d, _ := s.loansIntoPostgres("")
+	d.exec(`INSERT INTO loans SELECT i, repeat('x', 100), 'c', now() - interval '1 hour' FROM generate_series(1000, 2000000) i`)
+	p, err := s.client.StartProof(t.Context(), "loans", "public.loans", false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		now, err := s.client.Proving(t.Context(), p.ID)
+		return err == nil && now.State == "running"
+	}, 20*time.Second, 20*time.Millisecond)
+	_, err = s.client.StopProving(t.Context(), p.ID)
+	require.NoError(t, err)
+	_, err = s.client.AwaitProving(t.Context(), p.ID, func(client.Proving) {})
+	require.ErrorContains(t, err, "was stopped before its end")
+	require.Eventually(t, func() bool {
+		now, err := s.client.Proving(t.Context(), p.ID)
+		return err == nil && now.EndedAt != nil && len(now.Statements) > 0
+	}, 20*time.Second, 50*time.Millisecond, "what was run is on record")
+}

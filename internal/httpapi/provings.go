@@ -1,0 +1,58 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"noemata/client"
+)
+
+// describeProvings adds the calls of proofs and repairs.
+func (s *Service) describeProvings(api huma.API) {
+	const group = "proofs"
+	handle(api, operation{"start-proof", http.MethodPost, "/feeds/{name}/proofs",
+		"Compare every value of a table's rows on both sides; or repair it: bring the rows that differ to what the source has",
+		group, http.StatusAccepted}, s.startProving)
+	handle(api, operation{"list-proofs", http.MethodGet, "/feeds/{name}/proofs",
+		"List a feed's proofs and repairs, the newest first", group, 0}, s.provings)
+	handle(api, operation{"show-proof", http.MethodGet, "/proofs/{id}",
+		"Show a proof or a repair, with the first rows that differ and its statements", group, 0}, s.proving)
+	handle(api, operation{"stop-proof", http.MethodPost, "/proofs/{id}/stop",
+		"Stop a proof or a repair; what was repaired stays", group, 0}, s.stopProving)
+}
+
+type provingRequest struct {
+	byWhom
+	Name  string `path:"name" doc:"The feed's name"`
+	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
+	Body  *struct {
+		Repair bool `json:"repair,omitempty" doc:"Bring the rows that differ to what the source has"`
+	}
+}
+
+func (s *Service) startProving(ctx context.Context, in *provingRequest) (*answer[client.Proving], error) {
+	return reply(s.runner.Prove(ctx, in.Name, in.Table, in.Body != nil && in.Body.Repair, in.by))
+}
+
+type provingsRequest struct {
+	Name  string `path:"name" doc:"The feed's name"`
+	Table string `query:"table" doc:"Of this table only"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500" doc:"How many at most"`
+}
+
+func (s *Service) provings(ctx context.Context, in *provingsRequest) (*answer[[]client.Proving], error) {
+	if _, err := s.store.Feed(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	return reply(s.store.Provings(ctx, in.Name, in.Table, in.Limit))
+}
+
+func (s *Service) proving(ctx context.Context, in *numbered) (*answer[client.Proving], error) {
+	return reply(s.store.Proving(ctx, in.ID))
+}
+
+func (s *Service) stopProving(ctx context.Context, in *numbered) (*answer[client.Proving], error) {
+	return reply(s.store.StopProving(ctx, in.ID))
+}

@@ -1,0 +1,276 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+
+	"noemata/internal/core/compare"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/window"
+	"noemata/internal/engine"
+	"noemata/internal/records"
+	"noemata/internal/statement"
+)
+
+// Proofs and repairs are jobs of their own, in a queue of their own: they read much, so a process works on
+// few of them at a time, and each takes a slot of its source.
+
+const (
+	provingQueue  = "proofs"
+	provingAtOnce = 2
+)
+
+// provingJob is the job of one proof or repair.
+type provingJob struct {
+	ID int64 `json:"id"`
+}
+
+// Kind is the job's name in River's table.
+func (provingJob) Kind() string { return "proof" }
+
+// InsertOpts let a proof have one job only.
+func (provingJob) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: provingQueue, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true,
+		ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable,
+			rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
+}
+
+type provingWorker struct {
+	river.WorkerDefaults[provingJob]
+	runner *Runner
+}
+
+// Work compares a table, and repairs it where that was asked for.
+func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) error {
+	r := w.runner
+	p, ok, err := r.store.BeginProving(ctx, job.Args.ID)
+	if problem.Is(err, problem.NotFound) || err == nil && !ok {
+		return nil // it was stopped, or removed with its feed
+	}
+	if err != nil {
+		slog.Warn("A proof cannot be taken up; trying again.", "proof", job.Args.ID, "error", err)
+		return river.JobSnooze(2 * time.Second)
+	}
+	r.prove(ctx, p)
+	if ctx.Err() != nil { // another process begins it anew
+		return river.JobSnooze(0)
+	}
+	return nil
+}
+
+// ask has a proof or a repair worked on.
+func (r *Runner) ask(ctx context.Context, id int64) error {
+	_, err := r.river.Insert(ctx, provingJob{ID: id}, nil)
+	return err
+}
+
+// Prove asks for a proof of a table, or a repair of it.
+func (r *Runner) Prove(ctx context.Context, name, table string, repair bool, by string) (records.Proving, error) {
+	w, err := r.Work(ctx, name, table)
+	if err == nil && repair {
+		err = engine.Repairable(w)
+	}
+	if err != nil {
+		return records.Proving{}, err
+	}
+	p, err := r.store.AddProving(ctx, name, table, repair, by)
+	if err != nil {
+		return p, err
+	}
+	return p, r.ask(ctx, p.ID)
+}
+
+// askAll makes sure that each proof that waits has its job, and asks for those that feeds' files ask for.
+func (r *Runner) askAll(ctx context.Context) error {
+	if err := r.askDue(ctx); err != nil {
+		return err
+	}
+	waiting, err := r.store.WaitingProvings(ctx)
+	for _, id := range waiting {
+		err = errors.Join(err, r.ask(ctx, id))
+	}
+	return err
+}
+
+// askDue asks for proofs of tables whose last one is older than their feed wants.
+func (r *Runner) askDue(ctx context.Context) error {
+	feeds, err := r.store.Feeds(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, status := range feeds {
+		if status.State != "active" {
+			continue
+		}
+		f, err := r.store.Feed(ctx, status.Name)
+		if err != nil || f.Prove == "" {
+			continue
+		}
+		every, err := window.ParseDuration(f.Prove)
+		if err != nil {
+			return err
+		}
+		for _, t := range status.Tables {
+			if (t.Proof == nil || time.Since(t.Proof.At) >= every) && t.Provable() {
+				if err := r.proveAgain(ctx, status.Name, t.Table, every); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// proveAgain asks for a proof of a table, unless one was not long ago, whatever came of it.
+func (r *Runner) proveAgain(ctx context.Context, name, table string, every time.Duration) error {
+	last, err := r.store.Provings(ctx, name, table, 1)
+	if err != nil || len(last) > 0 && (!last[0].Ended() || time.Since(last[0].AskedAt) < every) {
+		return err
+	}
+	_, err = r.store.AddProving(ctx, name, table, false, "")
+	return err
+}
+
+// prove works on a proof that was taken up, and keeps what came of it.
+func (r *Runner) prove(ctx context.Context, p records.Proving) {
+	running, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var at atomic.Pointer[engine.Progress]
+	r.done.Go(func() { r.watchProving(running, cancel, p.ID, &at) })
+	var mu sync.Mutex
+	var made []statement.Statement
+	err := problem.Guarded(func() error {
+		w, err := r.Work(running, p.Feed, p.Table)
+		if err != nil {
+			return err
+		}
+		free, err := r.slots.take(running, w.Feed.Source)
+		if err != nil {
+			return err
+		}
+		defer free()
+		w.Run = -p.ID // of what a repair writes: no run has written it
+		w.Progress = func(now engine.Progress) { at.Store(&now) }
+		active, _, _, err := r.store.Schedule(running, p.Feed)
+		if err != nil {
+			return err
+		}
+		if !idle(w.Feed, active) {
+			w.Passed = r.passed(p.Feed)
+		}
+		heard := statement.With(running, func(s statement.Statement) {
+			mu.Lock()
+			defer mu.Unlock()
+			if len(made) < mostOfProof {
+				made = append(made, s)
+			}
+		})
+		return r.compare(heard, w, &p)
+	})()
+	switch {
+	case errors.Is(context.Cause(running), errAsked):
+		p.State = "stopped"
+	case ctx.Err() != nil:
+		return
+	case err != nil:
+		p.State, p.Problem = "failed", records.NewProblem(err)
+		slog.Warn("A proof did not succeed.", "feed", p.Feed, "table", p.Table, "error", err)
+	default:
+		p.State = "done"
+	}
+	for _, s := range made {
+		p.Statements = append(p.Statements, records.Statement{Table: p.Table, Side: s.Side, SQL: s.SQL, Rows: s.Rows,
+			StartedAt: s.Start, Took: s.Took.Seconds(), Error: s.Error})
+	}
+	keep(ctx, "A proof", p.ID, p.Table, func(ctx context.Context) error { return r.store.EndProving(ctx, p) })
+	r.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "feed", Feed: p.Feed})
+}
+
+// mostOfProof is how many statements are kept of a proof.
+const mostOfProof = 500
+
+// compare proves the table or repairs it, and tells what was found.
+func (r *Runner) compare(ctx context.Context, w engine.Work, p *records.Proving) error {
+	var found engine.Proof
+	var err error
+	if p.Repair {
+		var out engine.Repaired
+		out, err = engine.Repair(ctx, w)
+		found = out.Proof
+		p.Repaired = &records.Repaired{Keys: out.Keys, Left: out.Left, Books: out.Books}
+	} else {
+		found, err = engine.Prove(ctx, w)
+	}
+	if err != nil {
+		return err
+	}
+	target, err := w.Feed.TargetOf(w.Table)
+	if err != nil {
+		target = schema.Name{}
+	}
+	p.Proof = &records.Proof{Table: p.Table, Target: target.Display(), At: time.Now().UTC(),
+		Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result, Faults: int64(len(found.Faults))}
+	p.Differences = found.Found[:min(len(found.Found), compare.Shown)]
+	if p.Repair && !found.Same && p.Repaired.Left == 0 {
+		return nil // what is so now is for the next proof to tell
+	}
+	return r.store.NoteProof(ctx, p.Feed, p.Table, *p.Proof)
+}
+
+// watchProving keeps how far a proof is, and gives it up when nobody wants it any more.
+func (r *Runner) watchProving(ctx context.Context, cancel context.CancelCauseFunc, id int64,
+	at *atomic.Pointer[engine.Progress]) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(watchEvery):
+		}
+		now := at.Load()
+		if now == nil {
+			now = &engine.Progress{}
+		}
+		wanted, err := r.store.NoteProving(ctx, id, now.Phase, now.Read, now.Expected)
+		if err == nil && !wanted {
+			cancel(errAsked)
+			return
+		}
+	}
+}
+
+// passedWithin is how long a proof waits for a run of a feed.
+const passedWithin = 60 * time.Second
+
+// passed waits until a run of a feed has ended that began after the call.
+func (r *Runner) passed(name string) func(context.Context) (bool, error) {
+	return func(ctx context.Context) (bool, error) {
+		since, err := r.store.Now(ctx)
+		for until := time.Now().Add(passedWithin); err == nil && time.Now().Before(until); {
+			var ended bool
+			if ended, err = r.store.RunEndedSince(ctx, name, since); err != nil || ended {
+				return ended, err
+			}
+			select {
+			case <-ctx.Done():
+				return false, ctx.Err()
+			case <-time.After(watchEvery):
+			}
+		}
+		return false, err
+	}
+}
+
+// idle tells whether nothing of a feed is read but when a person asks for it.
+func idle(f *feed.Feed, active bool) bool {
+	_, scheduled := f.Next(time.Now())
+	return !active || !scheduled
+}
