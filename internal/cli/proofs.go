@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
+	"noemata/internal/core/problem"
 )
 
 func (a *app) proveCommand() *cobra.Command {
@@ -31,14 +32,16 @@ func (a *app) proveCommand() *cobra.Command {
 				}
 				proofs, same = append(proofs, *p.Proof), same && p.Proof.Same
 			}
-			if err := a.show(cmd, proofs, func(w io.Writer) { ShowProofs(w, proofs) }); err != nil {
+			if err := a.show(cmd, proofs, func(w io.Writer) {
+				ShowProofs(w, proofs)
+				if !same {
+					_, _ = fmt.Fprintf(w, "\nnoemata proofs list %s tells of the rows, and noemata repair %[1]s brings them to what the "+
+						"source has.\n", problem.Word(args[0]))
+				}
+			}); err != nil {
 				return err
 			}
 			if !same {
-				if a.output != "json" {
-					_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "See the rows with noemata proofs list %s, and have them brought to what the "+
-						"source has with noemata repair %[1]s.\n", args[0])
-				}
 				return errNo
 			}
 			return nil
@@ -91,6 +94,9 @@ func ShowProofs(w io.Writer, proofs []client.Proof) {
 	for _, p := range proofs {
 		if !p.Same {
 			_, _ = fmt.Fprintf(w, "\n%s:\n  %s\n", p.Table, strings.Join(p.Examples, "\n  "))
+		}
+		for _, note := range p.Notes {
+			_, _ = fmt.Fprintf(w, "%s: %s\n", p.Table, note)
 		}
 	}
 }

@@ -7,12 +7,14 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
+	"noemata/internal/testkit"
 	"noemata/internal/warehouse/duckdb"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
@@ -131,4 +133,64 @@ func peak(b *testing.B) float64 {
 	kB, err := strconv.ParseFloat(strings.Fields(after)[0], 64)
 	require.NoError(b, err)
 	return kB / 1024
+}
+
+// What a proof of equal rows costs beside their first load, in one run, for each pair of source and warehouse;
+// and what it costs to find, show and repair 20 rows that a hand has spoiled. 3 million rows, or
+// NOEMATA_BENCH_ROWS:
+//
+//	go test ./internal/engine -run xxx -bench Proof -benchtime 1x -timeout 2h
+func BenchmarkProof(b *testing.B) {
+	rows, err := strconv.ParseInt(cmp.Or(os.Getenv("NOEMATA_BENCH_ROWS"), "3000000"), 10, 64)
+	require.NoError(b, err)
+	for _, source := range []string{"postgresql", "mariadb"} {
+		for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+			b.Run(source+"/"+kind, func(b *testing.B) { benchProof(b, source, kind, rows) })
+		}
+	}
+}
+
+func benchProof(b *testing.B, source, kind string, rows int64) {
+	w := newWorkbench(b, kind)
+	table := feed.Table{Table: "public.visits", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.visits",
+		Watermark: &feed.Watermark{Column: "at", Settle: "0s"}}
+	const columns = `(id bigint PRIMARY KEY, branch varchar(40), email varchar(60), fee numeric(8,2), at %s NOT NULL)`
+	if source == "mariadb" {
+		m := newMariaBench(b, kind)
+		w = m.workbench
+		table.Table = m.settings.Database + ".visits"
+		_, err := m.db.Exec(fmt.Sprintf("CREATE TABLE visits "+columns, "datetime(6)"))
+		require.NoError(b, err)
+		_, err = m.db.Exec(fmt.Sprintf(`INSERT INTO visits SELECT seq, concat('branch ', seq %% 90), concat('reader', seq, '@post.example'),
+			seq %% 90, '2026-01-01' + INTERVAL seq SECOND FROM seq_1_to_%d`, rows))
+		require.NoError(b, err)
+	} else {
+		w.exec(fmt.Sprintf("CREATE TABLE visits "+columns, "timestamptz"))
+		w.exec(fmt.Sprintf(`INSERT INTO visits SELECT i, 'branch ' || i %% 90, 'reader' || i || '@post.example', i %% 90,
+			'2026-01-01Z'::timestamptz + i * interval '1 second' FROM generate_series(1, %d) i; ANALYZE visits`, rows))
+	}
+	require.NoError(b, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0))
+	b.ResetTimer()
+	began := time.Now()
+	out, err := w.engine.Run(b.Context(), w.work(table))
+	require.NoError(b, err)
+	require.EqualValues(b, rows, out.Books.Inserted)
+	load := time.Since(began)
+	began = time.Now()
+	proof, err := engine.Prove(b.Context(), w.work(table))
+	require.NoError(b, err)
+	require.True(b, proof.Same)
+	require.EqualValues(b, rows, proof.Equal)
+	prove := time.Since(began)
+	testkit.SQL(b, w.warehouse, fmt.Sprintf(`UPDATE kept.visits SET branch = 'by hand' WHERE id %% %d = 0`, rows/20))
+	began = time.Now()
+	repaired, err := engine.Repair(b.Context(), w.work(table))
+	require.NoError(b, err)
+	require.Equal(b, []int{20, 0}, []int{repaired.Keys, repaired.Left})
+	b.ReportMetric(load.Seconds(), "s/load")
+	b.ReportMetric(prove.Seconds(), "s/proof")
+	b.ReportMetric(prove.Seconds()/load.Seconds(), "proof/load")
+	b.ReportMetric(time.Since(began).Seconds(), "s/repair")
+	b.ReportMetric(peak(b), "MB-peak")
+	b.ReportMetric(0, "ns/op")
 }

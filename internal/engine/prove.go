@@ -28,6 +28,7 @@ type Proof struct {
 	Stands warehouse.Checkpoint // the position that was compared
 	Same   bool
 	Found  []compare.Difference // the rows that differ
+	Notes  []string             // what the table's watermark has not shown
 	Faults warehouse.Faults     // what the target's own rows contradict each other in
 }
 
@@ -48,7 +49,11 @@ func Prove(ctx context.Context, w Work) (Proof, error) {
 	if err := p.look(ctx); err != nil {
 		return Proof{}, err
 	}
-	return p.proof()
+	proof, err := p.proof()
+	if err == nil {
+		proof.Notes, err = p.blindSpots(ctx, proof)
+	}
+	return proof, err
 }
 
 // prover compares the two sides of a table.

@@ -273,3 +273,29 @@ func provenUnderLoad(t *testing.T, b *workbench, find feed.Find) {
 	require.True(t, proof.Same, "%+v", proof.Result)
 	require.Zero(t, proof.InFlight)
 }
+
+// What a watermark does not show is counted, and told with what would see it.
+func TestBlindSpotsOfAWatermark(t *testing.T) {
+	b := newWorkbench(t, "duckdb")
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text, changed timestamptz);
+		INSERT INTO loans SELECT i, 'n', now() - interval '2 hours' + i * interval '1 second' FROM generate_series(1, 100) i;
+		INSERT INTO loans VALUES (500, 'null', NULL), (501, 'null', NULL), (502, 'far', now() + interval '70 years')`)
+	table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: feed.FindWatermark, Keep: feed.KeepLatest,
+		Watermark: &feed.Watermark{Column: "changed"}}
+	b.bring(table)
+	b.exec(`DELETE FROM loans WHERE id IN (1, 2, 3); UPDATE loans SET note = 'silently' WHERE id = 10;
+		INSERT INTO loans VALUES (600, 'late', now() - interval '2 hours'), (601, 'late', now() - interval '2 hours')`)
+	proof, err := engine.Prove(context.Background(), b.work(table))
+	require.NoError(t, err)
+	require.False(t, proof.Same)
+	require.Equal(t, []string{
+		"3 rows were deleted at the source, which no watermark shows. A sweep ends them: sweep: 1d. find: log or compare sees each.",
+		"1 row has other values, although changed has not risen above the position. Whatever changes rows must set it; find: " +
+			"log or compare sees the change all the same.",
+		"2 rows below the position have not come: they were committed later than the feed waits for. A look_back reads them " +
+			"again, a backfill brings them now; find: log misses none.",
+		"2 rows have no changed, and are not brought. Name a fallback column; find: log or compare brings them.",
+		"1 row has a changed that the source's clock has not come to, and waits until then. Correct their values; find: log or " +
+			"compare does not wait.",
+	}, proof.Notes)
+}

@@ -15,7 +15,8 @@ type Proof struct {
 	Position string    `json:"position" doc:"The position that was compared"`
 	Same     bool      `json:"same" doc:"Whether no difference was found"`
 	compare.Result
-	Faults int64 `json:"contradictions,omitempty" doc:"Keys whose rows in the warehouse contradict each other, such as versions that overlap"`
+	Notes  []string `json:"notes,omitempty" doc:"What the table's watermark has not shown, and what would see it"`
+	Faults int64    `json:"contradictions,omitempty" doc:"Keys whose rows in the warehouse contradict each other, such as versions that overlap"`
 }
 
 // Proving is a comparison of a table that was asked for: how far it is, and what it has found. A repair

@@ -89,6 +89,9 @@ defineExpose({ begin, busy })
       </table>
     </div>
     <p v-else-if="!wrong" class="pad quiet">Nobody has asked for a proof yet.</p>
+    <ul v-if="list[0]?.proof?.notes?.length" class="pad notes">
+      <li v-for="n in list[0].proof.notes" :key="n">{{ n }}</li>
+    </ul>
     <template v-if="shown">
       <h3 class="pad sub">Rows that differ, by {{ shown.repair ? 'repair' : 'proof' }} {{ shown.id }}<span class="quiet"> · the first {{ count(shown.differences?.length ?? 0) }}, ordered by kind and key</span></h3>
       <div class="scroll" tabindex="0" role="region" aria-label="Rows that differ">
@@ -113,6 +116,7 @@ defineExpose({ begin, busy })
 </template>
 
 <style scoped>
+.notes { margin: 0; padding-left: 30px; border-top: 1px solid var(--line); }
 .sub { margin: 0; font-size: 13px; font-weight: 600; border-top: 1px solid var(--line); }
 .sub .quiet { font-weight: 400; }
 .scroll { overflow: auto; max-height: 60vh; }
