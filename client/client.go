@@ -148,8 +148,36 @@ func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
 }
 
 // AddToken makes a token; its Secret is in this answer only.
-func (c *Client) AddToken(ctx context.Context, name string) (Token, error) {
-	return post[Token](ctx, c, "/tokens", nil, map[string]string{"name": name})
+func (c *Client) AddToken(ctx context.Context, n NewToken) (Token, error) {
+	return post[Token](ctx, c, "/tokens", nil, n)
+}
+
+// Sessions lists the console's sign-ins that go on.
+func (c *Client) Sessions(ctx context.Context) ([]Session, error) {
+	return get[[]Session](ctx, c, "/sessions", nil)
+}
+
+// EndSession ends a sign-in of the console.
+func (c *Client) EndSession(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, at("sessions", strconv.FormatInt(id, 10)), nil, nil, nil)
+}
+
+// ChangeFilter says which changes are listed; what is empty leaves none out.
+type ChangeFilter struct {
+	By, About string
+	Before    int64 // only those before this one
+	Limit     int   // 0 is as many as usual
+}
+
+// Changes lists what people and programs have changed, or were not let change, the newest first.
+func (c *Client) Changes(ctx context.Context, f ChangeFilter) ([]ChangeMade, error) {
+	q := asked(map[string]string{"by": f.By, "about": f.About})
+	for name, n := range map[string]int64{"before": f.Before, "limit": int64(f.Limit)} {
+		if n > 0 {
+			q.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	return get[[]ChangeMade](ctx, c, "/changes", q)
 }
 
 // RemoveToken ends a token.

@@ -47,6 +47,10 @@ type (
 	Drift         = drift.Drift
 	Event         = records.Event
 	Token         = records.Token
+	NewToken      = records.NewToken
+	Role          = records.Role
+	Session       = records.Session
+	ChangeMade    = records.ChangeMade
 	Tested        = records.Tested
 	Belongs       = feed.Belongs
 	Offer         = records.Offer

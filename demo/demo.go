@@ -26,6 +26,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/mariaserver"
 	"noemata/internal/pgserver"
+	"noemata/internal/records"
 	"noemata/internal/service"
 )
 
@@ -179,7 +180,8 @@ func (w *world) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	token, err := w.service.Store.AddToken(ctx, "demo of "+time.Now().UTC().Format("2006-01-02 15:04")+"Z")
+	token, err := w.service.Store.AddToken(ctx, records.NewToken{Role: records.Administer,
+		Name: "demo of " + time.Now().UTC().Format("2006-01-02 15:04") + "Z"})
 	if err != nil {
 		return fmt.Errorf("make the demo's token: %w", err)
 	}

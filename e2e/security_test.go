@@ -163,7 +163,7 @@ func TestRequestsOfOtherPages(t *testing.T) {
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 
 	// A stream of events ends with the token that asked for it.
-	token, err := s.client.AddToken(t.Context(), "for a while")
+	token, err := s.client.AddToken(t.Context(), client.NewToken{Name: "for a while"})
 	require.NoError(t, err)
 	r, err := http.NewRequestWithContext(t.Context(), "GET", s.address+"/api/v1/events", nil)
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -9,12 +10,14 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"noemata/client"
+	"noemata/internal/core/window"
 	"noemata/internal/httpapi"
 	"noemata/internal/service"
 )
@@ -34,8 +37,12 @@ func (a *app) serveCommand() *cobra.Command {
 			w := cmd.OutOrStdout()
 			_, _ = fmt.Fprintf(w, "Noemata listens on %s\n", s.Address)
 			if first != "" {
-				_, _ = fmt.Fprintf(w, "The first administrator's token, shown this once: %s\nSign in with: noemata "+
-					"sign-in --address %s --token TOKEN\n", first, s.Address)
+				which := "The first"
+				if o.NewToken {
+					which = "Another"
+				}
+				_, _ = fmt.Fprintf(w, "%s administrator's token, shown this once: %s\nSign in with: noemata "+
+					"sign-in --address %s --token TOKEN\n", which, first, s.Address)
 			}
 			return s.Wait(cmd.Context())
 		}}
@@ -55,6 +62,7 @@ func (a *app) serveCommand() *cobra.Command {
 		"folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
 	f.BoolVar(&o.Agent, "ssh-agent", false,
 		"let tunnels sign in with the keys of the agent at SSH_AUTH_SOCK, where a source or warehouse asks for it")
+	f.BoolVar(&o.NewToken, "new-token", false, "make another administrator's token and show it, where the last one was lost")
 	f.BoolVar(&o.Paused, "paused", false,
 		"start without running anything; a feed runs again once it is started or asked to run")
 	return c
@@ -155,21 +163,37 @@ func (a *app) tokensCommand() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, " number", "name", "made", "last used")
+				g := grid(w, " number", "name", "role", "feeds", "made", "last used", "expires")
 				for _, t := range x {
-					g.AppendRow(table.Row{t.ID, t.Name, when(&t.CreatedAt), when(t.LastUsedAt)})
+					g.AppendRow(table.Row{t.ID, t.Name, t.Role, cmp.Or(t.Label, "all"), when(&t.CreatedAt), when(t.LastUsedAt),
+						when(t.ExpiresAt)})
 				}
 				g.Render()
 			})
 		})}
+	var n client.NewToken
+	var expires string
 	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is shown this once", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			x, err := c.AddToken(ctx, args[0])
+			n.Name = args[0]
+			if expires != "" {
+				d, err := window.ParseDuration(expires)
+				if err != nil {
+					return usageError{fmt.Errorf("%q is not a length of time: write it as 12h or 90d", expires)}
+				}
+				at := time.Now().Add(d).UTC()
+				n.ExpiresAt = &at
+			}
+			x, err := c.AddToken(ctx, n)
 			if err != nil {
 				return err
 			}
 			return a.say(cmd, x, "%s", x.Secret)
 		})}
+	add.Flags().StringVar((*string)(&n.Role), "role", "administer",
+		"look; operate (run, pause and change feeds, prove, repair); or administer (connections, keys, tokens)")
+	add.Flags().StringVar(&n.Label, "label", "", "only for feeds with this label: its name, or name=value")
+	add.Flags().StringVar(&expires, "expires", "", "after how long it is not taken any more, as 12h or 90d (never)")
 	remove := &cobra.Command{Use: "remove NUMBER", Short: "Remove a token and end its sessions", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)

@@ -4,13 +4,11 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"noemata/client"
 )
 
 // describeBackfills adds the calls of backfills.
-func (s *Service) describeBackfills(api huma.API) {
+func (s *Service) describeBackfills(api calls) {
 	const group = "backfills"
 	handle(api, operation{"start-backfill", http.MethodPost, "/feeds/{name}/backfills",
 		"Read a range of a table again in slices, beside the feed's runs", group, http.StatusCreated}, s.startBackfill)

@@ -10,9 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
-
 	"noemata/client"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -30,7 +27,7 @@ func encode(v any) string {
 }
 
 // register names every call of the API. Longer than a screen: it is their list.
-func (s *Service) register(api huma.API) {
+func (s *Service) register(api calls) {
 	get, post, put, del := http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete
 	handle(api, operation{"about", get, "/about", "What the service is", "service", 0}, s.about)
 	handle(api, operation{"sign-in", post, "/session", "Sign the console in", "sign-in", 0}, s.signIn)
@@ -39,6 +36,11 @@ func (s *Service) register(api huma.API) {
 	handle(api, operation{"list-tokens", get, "/tokens", "List tokens", "sign-in", 0}, s.tokens)
 	handle(api, operation{"add-token", post, "/tokens", "Make a token", "sign-in", http.StatusCreated}, s.addToken)
 	handle(api, operation{"remove-token", del, "/tokens/{id}", "Remove a token", "sign-in", 0}, s.removeToken)
+	handle(api, operation{"list-sessions", get, "/sessions", "List the console's sign-ins that go on", "sign-in", 0},
+		s.sessions)
+	handle(api, operation{"end-session", del, "/sessions/{id}", "End a sign-in of the console", "sign-in", 0}, s.endSession)
+	handle(api, operation{"list-changes", get, "/changes",
+		"List what people and programs have changed, or were not let change, the newest first", "sign-in", 0}, s.changes)
 	handle(api, operation{"list-hash-keys", get, "/hash-keys", "List the keys that columns are hashed with",
 		"hash keys", 0},
 		s.hashKeys)
@@ -242,26 +244,15 @@ func (in *feedFilter) leavesOut(f client.FeedStatus) bool {
 
 func (s *Service) feeds(ctx context.Context, in *feedFilter) (*answer[[]client.FeedStatus], error) {
 	all, err := s.store.Feeds(ctx, "")
-	return reply(slices.DeleteFunc(all, in.leavesOut), err)
+	t := who(ctx)
+	return reply(slices.DeleteFunc(all, func(f client.FeedStatus) bool { return in.leavesOut(f) || !sees(t, f.Labels) }), err)
 }
 
 func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {
 	return reply(s.rules.Feed(ctx, in.Name))
 }
 
-// byWhom is who a request is from, by the name of the token.
-type byWhom struct{ by string }
-
-// Resolve finds out before the call (huma.Resolver).
-func (b *byWhom) Resolve(ctx huma.Context) []error {
-	if token, ok := humafiber.Unwrap(ctx).Locals(tokenLocal).(client.Token); ok {
-		b.by = token.Name
-	}
-	return nil
-}
-
 type fileRequest struct {
-	byWhom
 	Body struct {
 		File    string `json:"file" doc:"The feed file, in YAML"`
 		DryRun  bool   `json:"dry_run,omitempty" doc:"Check and compare only; change nothing"`
@@ -277,7 +268,7 @@ func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[clien
 	case in.Body.DryRun:
 		how = feeds.DryRun
 	}
-	return reply(s.rules.Apply(ctx, in.Body.File, how, in.by))
+	return reply(s.rules.Apply(ctx, in.Body.File, how, who(ctx).Name))
 }
 
 type previewRequest struct {
@@ -305,12 +296,11 @@ func (s *Service) preview(ctx context.Context, in *previewRequest) (*answer[clie
 }
 
 type mendingRequest struct {
-	byWhom
 	Body client.Mending
 }
 
 func (s *Service) mend(ctx context.Context, in *mendingRequest) (*answer[client.Mended], error) {
-	return reply(s.rules.Mend(ctx, in.Body, in.by))
+	return reply(s.rules.Mend(ctx, in.Body, who(ctx).Name))
 }
 
 type privilegesRequest struct{ Body client.PrivilegesAsked }
@@ -533,7 +523,7 @@ type runsRequest struct {
 
 func (s *Service) runs(ctx context.Context, in *runsRequest) (*answer[[]client.Run], error) {
 	return reply(s.store.Runs(ctx, store.RunFilter{Feed: in.Feed, Table: in.Table, Before: in.Before, Limit: in.Limit,
-		Changed: in.Changed}))
+		Changed: in.Changed, Label: who(ctx).Label}))
 }
 
 func (s *Service) run(ctx context.Context, in *numbered) (*answer[client.Run], error) {

@@ -64,9 +64,6 @@ type Parts struct {
 	Proxies   []string // addresses, or networks, of proxies that tell whom a request is from
 }
 
-// tokenLocal is what a request carries who it is from.
-const tokenLocal = "token"
-
 // SignInsPerMinute is how many failed sign-ins one address may make in a minute.
 const SignInsPerMinute = 10
 
@@ -99,10 +96,15 @@ func New(p Parts) *Service {
 		},
 	}))
 	s.app.Use("/api/v1", onlyJSON, s.authenticate, untilAbandoned)
-	s.app.Use("/metrics", s.authenticate)
+	s.app.Use("/metrics", s.authenticate, func(c *fiber.Ctx) error {
+		if t := who(c.UserContext()); t.Label != "" {
+			return forbidden(fmt.Sprintf("The token %q is for feeds with the label %s.", t.Name, t.Label), "Use another one.")
+		}
+		return c.Next()
+	})
 	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(p.Registry, promhttp.HandlerOpts{})))
 	api := humafiber.New(s.app, apiConfig(p.Version))
-	s.register(api)
+	s.register(calls{api, s.guard})
 	s.app.Get("/api/v1/events", s.streamEvents)
 	s.app.Use("/api", func(*fiber.Ctx) error {
 		return &ProblemDetails{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound, Code: "not-found",
@@ -167,7 +169,8 @@ func apiConfig(version string) huma.Config {
 // OpenAPI is the description of the API, indented JSON.
 func OpenAPI(version string) ([]byte, error) {
 	api := humafiber.New(fiber.New(), apiConfig(version))
-	(&Service{}).register(api)
+	s := &Service{}
+	s.register(calls{api, s.guard})
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
 }
 
@@ -220,7 +223,7 @@ func (s *Service) authenticate(c *fiber.Ctx) error {
 			return unauthorized("The token is not known.",
 				"Sign in with a token that was not removed; noemata tokens add makes one.")
 		}
-		c.Locals(tokenLocal, token)
+		c.SetUserContext(context.WithValue(c.UserContext(), whoKey{}, token))
 		return c.Next()
 	}
 	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost {
@@ -231,7 +234,7 @@ func (s *Service) authenticate(c *fiber.Ctx) error {
 	if cookie == "" || !known {
 		return unauthorized("You are not signed in.", "Sign in with a token.")
 	}
-	c.Locals(tokenLocal, token)
+	c.SetUserContext(context.WithValue(c.UserContext(), whoKey{}, token))
 	return s.sameOrigin(c)
 }
 
@@ -314,7 +317,7 @@ const knownAgain = 3 * time.Second
 func describeEvents(api huma.API) {
 	event := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Event](), true, "Event")
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events",
-		Summary: "What happens, as it happens", Tags: []string{"events"},
+		Summary: "What happens, as it happens", Tags: []string{"events"}, Extensions: map[string]any{"x-role": "look"},
 		Description: "A stream of server-sent events; the data of each is an Event, and its name the event's kind.",
 		Responses: map[string]*huma.Response{"200": {Description: "OK",
 			Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}})
@@ -326,7 +329,7 @@ func (s *Service) streamEvents(c *fiber.Ctx) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
-	known := s.stillKnown(c)
+	known, wanted := s.stillKnown(c), s.wanted(who(c.UserContext()))
 	events, end := s.events.Listen()
 	c.Context().SetBodyStreamWriter(func(w *bufioWriter) {
 		defer end()
@@ -341,6 +344,9 @@ func (s *Service) streamEvents(c *fiber.Ctx) error {
 			case <-s.stopped:
 				return
 			case event := <-events:
+				if !wanted(event.Feed) {
+					continue
+				}
 				_, _ = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event.Kind, encode(event))
 				quiet = time.Now()
 			case <-again.C:
@@ -355,6 +361,26 @@ func (s *Service) streamEvents(c *fiber.Ctx) error {
 		}
 	})
 	return nil
+}
+
+// wanted tells whether a token is for a feed, as it was a moment ago.
+func (s *Service) wanted(t client.Token) func(feed string) bool {
+	known, at := map[string]bool{}, time.Now()
+	return func(feed string) bool {
+		if t.Label == "" || feed == "" {
+			return true
+		}
+		if time.Since(at) > knownAgain {
+			known, at = map[string]bool{}, time.Now()
+		}
+		is, asked := known[feed]
+		if !asked {
+			f, err := s.store.Feed(context.Background(), feed)
+			is = err == nil && sees(t, f.Labels)
+			known[feed] = is
+		}
+		return is
+	}
 }
 
 // stillKnown looks whether whoever made a request might make it again.
@@ -373,6 +399,12 @@ func (s *Service) stillKnown(c *fiber.Ctx) func() bool {
 	}
 }
 
+// calls are those of the API, each behind a guard.
+type calls struct {
+	huma.API
+	guard func(op operation) func(ctx huma.Context, next func(huma.Context))
+}
+
 // operation describes one call of the API.
 type operation struct {
 	id, method, path, summary, group string
@@ -380,9 +412,11 @@ type operation struct {
 }
 
 // handle registers a call whose errors become problem details.
-func handle[I, O any](api huma.API, op operation, work func(context.Context, *I) (*O, error)) {
+func handle[I, O any](api calls, op operation, work func(context.Context, *I) (*O, error)) {
 	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path,
-		Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status},
+		Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status,
+		Extensions:  map[string]any{"x-role": needs[op.id]},
+		Middlewares: huma.Middlewares{api.guard(op)}},
 		func(ctx context.Context, in *I) (*O, error) {
 			out, err := work(ctx, in)
 			if err != nil {

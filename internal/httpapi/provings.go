@@ -4,13 +4,11 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"noemata/client"
 )
 
 // describeProvings adds the calls of proofs and repairs.
-func (s *Service) describeProvings(api huma.API) {
+func (s *Service) describeProvings(api calls) {
 	const group = "proofs"
 	handle(api, operation{"start-proof", http.MethodPost, "/feeds/{name}/proofs",
 		"Compare every value of a table's rows on both sides; or repair it: bring the rows that differ to what the source has",
@@ -24,7 +22,6 @@ func (s *Service) describeProvings(api huma.API) {
 }
 
 type provingRequest struct {
-	byWhom
 	Name  string `path:"name" doc:"The feed's name"`
 	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
 	Body  *struct {
@@ -33,7 +30,7 @@ type provingRequest struct {
 }
 
 func (s *Service) startProving(ctx context.Context, in *provingRequest) (*answer[client.Proving], error) {
-	return reply(s.runner.Prove(ctx, in.Name, in.Table, in.Body != nil && in.Body.Repair, in.by))
+	return reply(s.runner.Prove(ctx, in.Name, in.Table, in.Body != nil && in.Body.Repair, who(ctx).Name))
 }
 
 type provingsRequest struct {

@@ -31,7 +31,7 @@ func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer
 		return nil, unauthorized("The token is not known.",
 			"Copy it whole, from noe_ on; the service printed the first one when it started for the first time.")
 	}
-	cookie, err := s.store.AddSession(ctx, token.ID)
+	cookie, err := s.store.AddSession(ctx, token.ID, in.address)
 	if err != nil {
 		return nil, err
 	}
@@ -60,11 +60,14 @@ func sessionCookie(secure bool, value string, age int) http.Cookie {
 }
 
 // overHTTP is how a request came in.
-type overHTTP struct{ secure bool }
+type overHTTP struct {
+	secure  bool
+	address string
+}
 
 // Resolve finds out before the call (huma.Resolver).
 func (o *overHTTP) Resolve(ctx huma.Context) []error {
-	o.secure = humafiber.Unwrap(ctx).Secure()
+	o.secure, o.address = humafiber.Unwrap(ctx).Secure(), humafiber.Unwrap(ctx).IP()
 	return nil
 }
 
@@ -81,13 +84,7 @@ func (c withCookie) value() string {
 	return c.Plain
 }
 
-func (s *Service) session(ctx context.Context, in *withCookie) (*answer[client.Token], error) {
-	token, ok := s.store.SessionOf(ctx, in.value())
-	if !ok {
-		return nil, unauthorized("You are not signed in.", "Sign in with a token.")
-	}
-	return reply(token, nil)
-}
+func (s *Service) session(ctx context.Context, _ *none) (*answer[client.Token], error) { return reply(who(ctx), nil) }
 
 func (s *Service) signOut(ctx context.Context, in *withCookie) (*sessionAnswer, error) {
 	return &sessionAnswer{SetCookie: sessionCookie(in.secure, "", -1)}, s.store.RemoveSession(ctx, in.value())
@@ -97,14 +94,29 @@ func (s *Service) tokens(ctx context.Context, _ *none) (*answer[[]client.Token],
 	return reply(s.store.Tokens(ctx))
 }
 
-type newToken struct {
-	Body struct {
-		Name string `json:"name" minLength:"1" maxLength:"100" doc:"Whose it is, or what for"`
-	}
-}
+type newToken struct{ Body client.NewToken }
 
 func (s *Service) addToken(ctx context.Context, in *newToken) (*answer[client.Token], error) {
-	return reply(s.store.AddToken(ctx, in.Body.Name))
+	return reply(s.store.AddToken(ctx, in.Body))
+}
+
+func (s *Service) sessions(ctx context.Context, _ *none) (*answer[[]client.Session], error) {
+	return reply(s.store.Sessions(ctx))
+}
+
+func (s *Service) endSession(ctx context.Context, in *numbered) (*none, error) {
+	return nil, s.store.EndSession(ctx, in.ID)
+}
+
+type changesRequest struct {
+	By     string `query:"by" doc:"By this token only, by its name"`
+	About  string `query:"about" doc:"About this only, such as: feed loans"`
+	Before int64  `query:"before" doc:"Only those before this one"`
+	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500" doc:"How many at most"`
+}
+
+func (s *Service) changes(ctx context.Context, in *changesRequest) (*answer[[]client.ChangeMade], error) {
+	return reply(s.store.Changes(ctx, store.ChangeFilter{By: in.By, About: in.About, Before: in.Before, Limit: in.Limit}))
 }
 
 func (s *Service) removeToken(ctx context.Context, in *numbered) (*none, error) {

@@ -176,15 +176,6 @@ type Event struct {
 // PhaseDone is the phase of a table whose part of a run has ended.
 const PhaseDone = "done"
 
-// Token lets a program or a person sign in.
-type Token struct {
-	ID         int64      `json:"id"`
-	Name       string     `json:"name"`
-	Secret     string     `json:"secret,omitempty" doc:"The token itself, shown once, when it is made"`
-	CreatedAt  time.Time  `json:"created_at"`
-	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
-}
-
 // NewConnection defines a source or a warehouse, by fields or by URL.
 type NewConnection struct {
 	Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$" patternDescription:"lower-case letters, digits and hyphens, beginning with a letter" doc:"Its name"`

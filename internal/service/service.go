@@ -23,6 +23,7 @@ import (
 	"noemata/internal/jobs"
 	"noemata/internal/opened"
 	"noemata/internal/pgserver"
+	"noemata/internal/records"
 	"noemata/internal/secret"
 	"noemata/internal/store"
 )
@@ -39,6 +40,7 @@ type Options struct {
 	Folders     []string // where warehouse files may be; empty is warehouses/ in DataDir
 	Agent       bool     // tunnels may sign in with the keys of the agent at SSH_AUTH_SOCK
 	Paused      bool     // nothing runs until a person starts it
+	NewToken    bool     // make another administrator's token
 	Version     string
 }
 
@@ -98,8 +100,12 @@ func Start(ctx context.Context, o Options) (s *Service, firstToken string, err e
 	if err != nil {
 		return s, "", err
 	}
-	if len(tokens) == 0 {
-		t, err := s.Store.AddToken(ctx, "first administrator")
+	if len(tokens) == 0 || o.NewToken {
+		name := "first administrator"
+		if len(tokens) > 0 {
+			name = "made anew on " + time.Now().UTC().Format("2006-01-02 15:04") + "Z"
+		}
+		t, err := s.Store.AddToken(ctx, records.NewToken{Name: name, Role: records.Administer})
 		if err != nil {
 			return s, "", err
 		}

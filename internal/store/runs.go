@@ -342,7 +342,8 @@ type RunFilter struct {
 	Table   string // only runs that read or failed this table
 	Before  int64  // only runs older than this one
 	Limit   int
-	Changed bool // only runs that read rows or did not succeed
+	Changed bool   // only runs that read rows or did not succeed
+	Label   string // only of feeds with this label: its name, or name=value
 }
 
 // Runs lists runs, the newest first.
@@ -350,7 +351,9 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]records.Run, error) {
 	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM runs r JOIN feeds f ON f.id = r.feed_id
 WHERE ($1 = '' OR f.name = $1) AND ($2 = 0 OR r.id < $2) AND (NOT $3 OR r.state <> 'done' OR (r.books->>'read')::bigint > 0)
   AND ($5 = '' OR EXISTS (SELECT 1 FROM run_tables t WHERE t.run_id = r.id AND t.source_table = $5 AND (NOT $3 OR t.detail->>'state' <> 'done' OR (t.detail->'books'->>'read')::bigint > 0)))
-ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table)
+  AND ($6 = '' OR f.spec->'labels' ? split_part($6, '=', 1)
+    AND (strpos($6, '=') = 0 OR f.spec->'labels'->>split_part($6, '=', 1) = substr($6, strpos($6, '=') + 1)))
+ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table, f.Label)
 	if err != nil {
 		return nil, err
 	}

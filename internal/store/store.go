@@ -4,9 +4,6 @@ package store
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -318,95 +315,6 @@ var zeros = strings.NewReplacer(`\\`, `\\`, `\u0000`, `\ufffd`)
 // plain is a text as PostgreSQL keeps it.
 func plain(text string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
-}
-
-// AddToken makes a token; its secret can be read only from what this returns.
-func (s *Store) AddToken(ctx context.Context, name string) (records.Token, error) {
-	t := records.Token{Name: name, Secret: "noe_" + rand.Text() + rand.Text()}
-	err := s.Pool.QueryRow(ctx, "INSERT INTO tokens (name, hash) VALUES ($1, $2) RETURNING id, created_at", name,
-		digest(t.Secret)).Scan(&t.ID, &t.CreatedAt)
-	return t, err
-}
-
-// digest makes tokens and cookies unreadable in the records. They are long and
-// random, so one round of SHA-256 is enough; and finding a row by its digest tells
-// nothing about the secret by the time it takes.
-func digest(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
-
-// Tokens lists the tokens, without their secrets.
-func (s *Store) Tokens(ctx context.Context) ([]records.Token, error) {
-	found, err := s.Pool.Query(ctx, "SELECT id, name, created_at, last_used_at FROM tokens ORDER BY id")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(found, func(row pgx.CollectableRow) (records.Token, error) {
-		var t records.Token
-		err := row.Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt)
-		return t, err
-	})
-}
-
-// RemoveToken ends a token and its sessions; the last one stays.
-func (s *Store) RemoveToken(ctx context.Context, id int64) error {
-	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		// One removal waits for another, so that they count the same tokens.
-		if _, err := tx.Exec(ctx, "LOCK TABLE tokens IN SHARE ROW EXCLUSIVE MODE"); err != nil {
-			return err
-		}
-		tag, err := tx.Exec(ctx, "DELETE FROM tokens WHERE id = $1 AND (SELECT count(*) FROM tokens) > 1", id)
-		if err == nil && tag.RowsAffected() == 0 {
-			return problem.Newf(problem.Conflict,
-				"Check the list; the last token cannot be removed, so make another one first.",
-				"Token %d was not removed.", id)
-		}
-		return err
-	})
-}
-
-// TokenOf finds the token that a secret belongs to. The digest is compared in
-// constant time.
-func (s *Store) TokenOf(ctx context.Context, secret string) (records.Token, bool) {
-	var t records.Token
-	var stored []byte
-	wanted := digest(secret)
-	err := s.Pool.QueryRow(ctx, `SELECT id, name, created_at, last_used_at, hash FROM tokens WHERE hash = $1`,
-		wanted).Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt, &stored)
-	if err != nil || subtle.ConstantTimeCompare(stored, wanted) != 1 {
-		return records.Token{}, false
-	}
-	if t.LastUsedAt == nil || time.Since(*t.LastUsedAt) > time.Minute {
-		_, err = s.Pool.Exec(ctx, "UPDATE tokens SET last_used_at = now() WHERE id = $1", t.ID)
-	}
-	return t, err == nil
-}
-
-// SessionLength is how long a sign-in of the console lasts.
-const SessionLength = 12 * time.Hour
-
-// AddSession signs a token in and gives the cookie's value.
-func (s *Store) AddSession(ctx context.Context, token int64) (string, error) {
-	cookie := rand.Text() + rand.Text()
-	_, err := s.Pool.Exec(ctx, "INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, now() + $3)",
-		digest(cookie), token, SessionLength)
-	return cookie, err
-}
-
-// SessionOf finds the token that a cookie stands for.
-func (s *Store) SessionOf(ctx context.Context, cookie string) (records.Token, bool) {
-	var t records.Token
-	err := s.Pool.QueryRow(ctx, `SELECT t.id, t.name, t.created_at, t.last_used_at FROM sessions s JOIN tokens t ON `+
-		`t.id = s.token_id WHERE s.hash = $1 AND s.expires_at > now()`, digest(cookie)).
-		Scan(&t.ID, &t.Name, &t.CreatedAt, &t.LastUsedAt)
-	return t, err == nil
-}
-
-// RemoveSession signs out.
-func (s *Store) RemoveSession(ctx context.Context, cookie string) error {
-	_, err := s.Pool.Exec(ctx, "DELETE FROM sessions WHERE hash = $1 OR expires_at < now()", digest(cookie))
-	return err
 }
 
 // SaveFeed makes or changes a feed, and keeps by whom. The tables it no longer has lose their state

@@ -122,7 +122,7 @@ func TestTheLastTokenStays(t *testing.T) {
 	for round := range 10 {
 		var made []records.Token
 		for i := range 4 {
-			token, err := s.AddToken(ctx, fmt.Sprint("clerk ", i))
+			token, err := s.AddToken(ctx, records.NewToken{Name: fmt.Sprint("clerk ", i), Role: records.Administer})
 			require.NoError(t, err)
 			made = append(made, token)
 		}
@@ -148,13 +148,13 @@ func TestTheLastTokenStays(t *testing.T) {
 
 func TestSessionsEnd(t *testing.T) {
 	s, ctx := open(t), context.Background()
-	first, err := s.AddToken(ctx, "first")
+	first, err := s.AddToken(ctx, records.NewToken{Name: "first", Role: records.Administer})
 	require.NoError(t, err)
-	second, err := s.AddToken(ctx, "second")
+	second, err := s.AddToken(ctx, records.NewToken{Name: "second", Role: records.Administer})
 	require.NoError(t, err)
-	one, err := s.AddSession(ctx, first.ID)
+	one, err := s.AddSession(ctx, first.ID, "127.0.0.1")
 	require.NoError(t, err)
-	other, err := s.AddSession(ctx, second.ID)
+	other, err := s.AddSession(ctx, second.ID, "127.0.0.1")
 	require.NoError(t, err)
 	found, ok := s.SessionOf(ctx, one)
 	require.True(t, ok)

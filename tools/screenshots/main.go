@@ -84,8 +84,7 @@ func run(demo, out, only, key string) error {
 		open(table, ".facts"), click("Prove equal"), chromedp.Sleep(3*time.Second), click("Count both sides"),
 		click("Show rows"), chromedp.WaitVisible(chromedp.CSS("td.side")), shoot("table"),
 		open("/feeds/circulation-reports/table?name=public.patrons", ".facts"), click("Prove equal"),
-		chromedp.Sleep(4*time.Second), chromedp.Evaluate[chromedp.Void](`document.querySelector('[aria-label="Proofs"]').scrollIntoView()`),
-		shoot("proof"),
+		chromedp.Sleep(4*time.Second), scrollTo("Proofs"), shoot("proof"),
 		open("/runs", "table.rows td a"), shoot("runs"),
 		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
 		open("/sources", ".facts"), click("Tables"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("sources"),
@@ -107,4 +106,9 @@ func run(demo, out, only, key string) error {
 		click("Preview"), chromedp.WaitVisible(chromedp.CSS("td.value")), shoot("preview"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
 	)
+}
+
+// scrollTo shows a part of a page.
+func scrollTo(label string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label=%q]').scrollIntoView()`, label))
 }

@@ -1,0 +1,64 @@
+package records
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Role is what a token lets its holder do.
+type Role string
+
+// The roles. Each may what the ones before it may.
+const (
+	Look       Role = "look"       // see feeds, runs, proofs and what is wrong
+	Operate    Role = "operate"    // run, pause and change feeds, prove and repair; read at sources
+	Administer Role = "administer" // connections, keys, tokens, statements at databases, the record of changes
+)
+
+var ranks = map[Role]int{Look: 1, Operate: 2, Administer: 3}
+
+// May tells whether the role includes another one.
+func (r Role) May(need Role) bool { return ranks[r] >= ranks[need] && ranks[need] > 0 }
+
+// NewToken is a token that is asked for.
+type NewToken struct {
+	Name      string     `json:"name" minLength:"1" maxLength:"100" doc:"Whose it is, or what for"`
+	Role      Role       `json:"role,omitempty" enum:"look,operate,administer" default:"administer" doc:"What it lets its holder do: look; operate (run, pause and change feeds, prove and repair); administer"`
+	Label     string     `json:"label,omitempty" maxLength:"140" doc:"Of feeds: only those with this label, a name or name=value; not for role administer"`
+	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"From when on it is not taken any more"`
+}
+
+// Token is what programs and people sign in with.
+type Token struct {
+	ID         int64      `json:"id"`
+	Name       string     `json:"name"`
+	Role       Role       `json:"role" enum:"look,operate,administer"`
+	Label      string     `json:"label,omitempty" doc:"Of feeds: only those with this label"`
+	Secret     string     `json:"secret,omitempty" doc:"The token itself, shown once, when it is made"`
+	CreatedAt  time.Time  `json:"created_at"`
+	ExpiresAt  *time.Time `json:"expires_at,omitempty"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+}
+
+// Session is a sign-in of the console.
+type Session struct {
+	ID        int64     `json:"id"`
+	Token     string    `json:"token" doc:"The name of the token that signed in"`
+	Address   string    `json:"address,omitempty" doc:"Where it came from"`
+	CreatedAt time.Time `json:"created_at"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// ChangeMade is something that a person or a program has changed, or was not let change.
+type ChangeMade struct {
+	ID        int64           `json:"id"`
+	At        time.Time       `json:"at"`
+	By        string          `json:"by" doc:"The name of the token"`
+	Address   string          `json:"address" doc:"Where the request came from"`
+	Operation string          `json:"operation" doc:"The call, as the API's description names it"`
+	About     string          `json:"about" doc:"What it is about, such as: feed loans"`
+	Status    int             `json:"status" doc:"The answer's, as HTTP has it: 200 and so on where it was done, 403 where it was not allowed"`
+	Asked     json.RawMessage `json:"asked,omitempty" doc:"What was asked for, without secrets"`
+	Before    json.RawMessage `json:"before,omitempty"`
+	After     json.RawMessage `json:"after,omitempty"`
+}
