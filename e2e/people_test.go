@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -172,4 +173,26 @@ func TestEachChangeIsOnRecord(t *testing.T) {
 	require.Contains(t, string(about[1].After), "2h")
 	require.Empty(t, about[0].After, "it is removed")
 	require.Contains(t, s.must("changes", "--about", "feed loans"), "not allowed")
+}
+
+// In the console a token is made for a role, and what happened is on record.
+func TestPeopleInTheConsole(t *testing.T) {
+	s := newService(t)
+	b := newBrowser(t, s)
+	b.open("/people")
+	b.fill("#token", s.token)
+	b.click("Sign in")
+	b.sees("first administrator", "Sign-ins of the console")
+	b.click("Make a token")
+	b.field("Name", "Tamsin Orrel")
+	b.choose("Role", "look: sees feeds, runs, proofs and what is wrong")
+	b.field("For feeds with", "region=north")
+	b.click("Make it")
+	b.sees("It is shown this once")
+	made := regexp.MustCompile(`noe_[A-Z0-9]+`).FindString(b.text())
+	b.click("I have kept it")
+	b.sees("Tamsin Orrel", "with region=north", "add token", "token Tamsin Orrel")
+	require.Equal(t, 200, s.statusOf(made, "GET", "/api/v1/feeds", ""))
+	require.Equal(t, 403, s.statusOf(made, "POST", "/api/v1/feed-files", `{"file": "feed: x"}`))
+	require.NotContains(t, b.text(), made, "it is shown no more")
 }

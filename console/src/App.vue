@@ -8,12 +8,13 @@ import { switchTheme, theme } from './theme'
 const session = useSession()
 const router = useRouter()
 const route = useRoute()
-const places = [
+const places = computed(() => [
   { to: '/', word: 'Overview' },
   { to: '/runs', word: 'Runs' },
   { to: '/sources', word: 'Sources' },
   { to: '/warehouses', word: 'Warehouses' },
-]
+  ...(session.role === 'administer' ? [{ to: '/people', word: 'People' }] : []),
+])
 const here = computed(() => (route.path === '/' || route.path.startsWith('/feeds') || route.path === '/set-up' ? '/' : '/' + route.path.split('/')[1]))
 
 async function leave() {
@@ -32,7 +33,7 @@ async function leave() {
     </nav>
     <span class="live" role="status" :title="connected ? 'Changes show as they happen' : 'Trying to reach the service again'">{{ connected ? '● live' : '○ not live' }}</span>
     <button class="plain" type="button" @click="switchTheme">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
-    <span class="quiet">{{ session.name }}</span>
+    <span class="quiet" :title="`role: ${session.role}`">{{ session.name }}</span>
     <button class="plain" type="button" @click="leave">Sign out</button>
   </header>
   <main id="main"><RouterView :key="route.path + (route.query.name ?? '')" /></main>

@@ -5,17 +5,19 @@ import { api } from './api'
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
   const name = ref('')
+  const role = ref('')
   const known = ref(false)
 
   async function look() {
     const { data } = await api.GET('/api/v1/session')
     name.value = data?.name ?? ''
+    role.value = data?.role ?? ''
     known.value = true
   }
 
   async function signIn(token: string) {
     const { data, error } = await api.POST('/api/v1/session', { body: { token } })
-    if (data) name.value = data.name
+    if (data) await look()
     return error
   }
 
@@ -29,5 +31,5 @@ export const useSession = defineStore('session', () => {
     name.value = ''
   }
 
-  return { name, known, look, signIn, signOut, forget }
+  return { name, role, known, look, signIn, signOut, forget }
 })

@@ -77,7 +77,7 @@ func run(demo, out, only, key string) error {
 		chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("overview"),
 		open("/feeds/circulation-lake", "table.rows"), shoot("feed"),
 		open("/feeds/circulation-live", ".chart canvas"), shoot("log"),
-		open("/feeds/catalogue-live", ".chart canvas"), shoot("catalogue"),
+		open("/people", "table.rows"), shoot("people"),
 		open(history, ".ask input"), chromedp.SendKeys(chromedp.CSS(".ask input"), key), click("Look"),
 		chromedp.WaitVisible(chromedp.CSS(".strip")),
 		chromedp.Evaluate[chromedp.Void](`scrollTo(0, 0)`), shoot("versions"),
