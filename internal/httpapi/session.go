@@ -84,7 +84,9 @@ func (c withCookie) value() string {
 	return c.Plain
 }
 
-func (s *Service) session(ctx context.Context, _ *none) (*answer[client.Token], error) { return reply(who(ctx), nil) }
+func (s *Service) session(ctx context.Context, _ *none) (*answer[client.Token], error) {
+	return reply(who(ctx), nil)
+}
 
 func (s *Service) signOut(ctx context.Context, in *withCookie) (*sessionAnswer, error) {
 	return &sessionAnswer{SetCookie: sessionCookie(in.secure, "", -1)}, s.store.RemoveSession(ctx, in.value())
