@@ -152,6 +152,43 @@ func (c *Client) AddToken(ctx context.Context, n NewToken) (Token, error) {
 	return post[Token](ctx, c, "/tokens", nil, n)
 }
 
+// Alerts lists what needs a person and, with all, what did, the newest first.
+func (c *Client) Alerts(ctx context.Context, all bool) ([]Alert, error) {
+	return get[[]Alert](ctx, c, "/alerts", url.Values{"all": {strconv.FormatBool(all)}})
+}
+
+// Channels lists who is told of alerts, and how.
+func (c *Client) Channels(ctx context.Context) ([]Channel, error) {
+	return get[[]Channel](ctx, c, "/channels", nil)
+}
+
+// Channel shows a channel.
+func (c *Client) Channel(ctx context.Context, name string) (Channel, error) {
+	return get[Channel](ctx, c, at("channels", name), nil)
+}
+
+// AddChannel adds a channel.
+func (c *Client) AddChannel(ctx context.Context, n Channel) (Channel, error) {
+	return post[Channel](ctx, c, "/channels", nil, n)
+}
+
+// ChangeChannel changes a channel; without a secret the stored one stays, as long as messages go where they went.
+func (c *Client) ChangeChannel(ctx context.Context, n Channel) (Channel, error) {
+	var out Channel
+	err := c.call(ctx, http.MethodPut, at("channels", n.Name), nil, n, &out)
+	return out, err
+}
+
+// RemoveChannel removes a channel.
+func (c *Client) RemoveChannel(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, at("channels", name), nil, nil, nil)
+}
+
+// TestChannel sends a message by a channel that says that it works.
+func (c *Client) TestChannel(ctx context.Context, name string) (Channel, error) {
+	return post[Channel](ctx, c, at("channels", name, "test"), nil, nil)
+}
+
 // Sessions lists the console's sign-ins that go on.
 func (c *Client) Sessions(ctx context.Context) ([]Session, error) {
 	return get[[]Session](ctx, c, "/sessions", nil)

@@ -50,6 +50,8 @@ type (
 	NewToken      = records.NewToken
 	Role          = records.Role
 	Session       = records.Session
+	Alert         = records.Alert
+	Channel       = records.Channel
 	ChangeMade    = records.ChangeMade
 	Tested        = records.Tested
 	Belongs       = feed.Belongs

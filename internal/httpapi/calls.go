@@ -118,6 +118,7 @@ func (s *Service) register(api calls) {
 	handle(api, operation{"list-statements", get, "/runs/{id}/statements", "Every statement of a run, in pages", "runs",
 		0}, s.statements)
 	s.describeBackfills(api)
+	s.describeAlerts(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }

@@ -44,12 +44,14 @@ var needs = map[string]records.Role{
 	"try-warehouse": records.Administer, "change-warehouse": records.Administer, "remove-warehouse": records.Administer,
 	"export-hash-key": records.Administer, "import-hash-key": records.Administer, "list-tokens": records.Administer,
 	"add-token": records.Administer, "remove-token": records.Administer, "list-sessions": records.Administer,
-	"end-session": records.Administer, "list-changes": records.Administer,
+	"list-alerts": records.Look, "list-channels": records.Administer, "add-channel": records.Administer,
+	"show-channel": records.Administer, "change-channel": records.Administer, "remove-channel": records.Administer,
+	"test-channel": records.Administer, "end-session": records.Administer, "list-changes": records.Administer,
 }
 
 // changesNothing are the calls that ask by a body, or only look at a database.
 var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
-	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "sign-in": true, "sign-out": true}
+	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "test-channel": true, "sign-in": true, "sign-out": true}
 
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.
@@ -194,7 +196,7 @@ func about(ctx huma.Context, op operation) string {
 	kind, name := "", ctx.Param("name")
 	for prefix, noun := range map[string]string{"/feeds": "feed", "/sources": "source", "/warehouses": "warehouse",
 		"/tokens": "token", "/runs": "run", "/backfills": "backfill", "/proofs": "proof", "/hash-keys": "hash key",
-		"/sessions": "session"} {
+		"/sessions": "session", "/channels": "channel"} {
 		if op.path == prefix || strings.HasPrefix(op.path, prefix+"/") {
 			kind = noun
 		}

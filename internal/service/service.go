@@ -16,6 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"noemata/console"
+	"noemata/internal/alerts"
 	"noemata/internal/background"
 	"noemata/internal/connection/tunnel"
 	"noemata/internal/core/problem"
@@ -159,6 +160,14 @@ func (s *Service) listen(o Options) error {
 	running, end := context.WithCancel(context.Background())
 	s.end = end
 	go events.Run(running)
+	watcher := &alerts.Watcher{Store: s.Store, Free: func(ctx context.Context, name string) (int64, error) {
+		wh, err := s.databases.Warehouse(ctx, name)
+		if err != nil {
+			return -1, err
+		}
+		return wh.Free(ctx)
+	}}
+	go watcher.Watch(running)
 	// Before anything runs, so that a port in use is told at once.
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {

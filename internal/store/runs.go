@@ -555,6 +555,9 @@ func (s *Store) Prune(ctx context.Context, idle, all time.Duration) error {
 WHERE l.feed_id = p.feed_id AND l.source_table = p.source_table AND l.id > p.id)`, all); err != nil {
 		return err
 	}
+	if _, err := s.Pool.Exec(ctx, "DELETE FROM alerts WHERE ended_at < now() - $1::interval", all); err != nil {
+		return err
+	}
 	_, err := s.Pool.Exec(ctx, `DELETE FROM runs r WHERE ended_at < now() - $2::interval
    OR (ended_at < now() - $1::interval AND state = 'done' AND (books->>'read')::bigint = 0
        AND NOT EXISTS (SELECT 1 FROM feed_tables t WHERE t.last_run = r.id))`, idle, all)
