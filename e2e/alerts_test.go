@@ -221,3 +221,27 @@ func TestAlertsByEMail(t *testing.T) {
 	_, err = s.client.TestChannel(t.Context(), "duty")
 	require.ErrorContains(t, err, "The channel duty did not take a message")
 }
+
+// In the console a channel is added and tried, and what is wrong with it stands beside the field.
+func TestAlertsInTheConsole(t *testing.T) {
+	s := newService(t)
+	h := newHook(t, "spring tide")
+	b := newBrowser(t, s)
+	b.open("/alerts")
+	b.fill("#token", s.token)
+	b.click("Sign in")
+	b.sees("Nothing needs a person", "Nobody is told")
+	b.click("Add a channel")
+	b.field("Name", "desk")
+	b.field("URL", "ftp://alerts.example")
+	b.field("Signed with", "spring tide")
+	b.press(`//footer//button[contains(., "Add")]`)
+	b.sees("is not an address that can be posted to")
+	b.fill(".el-dialog .mono input", h.URL)
+	b.press(`//footer//button[contains(., "Add")]`)
+	b.sees("desk", h.URL)
+	b.click("Test")
+	require.True(t, h.took(t, func(m message) bool { return m.Test }).Test)
+	require.Empty(t, h.wrong)
+	b.sees("now")
+}

@@ -54,6 +54,7 @@ func (b *browser) checkSetUp(look func(step string)) {
 	b.sees("rows looked at")
 	look("a table's shape")
 	b.press(`//footer//button[contains(., "Done")]`)
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay"))) // what fades away still takes clicks
 	b.click("Next: check")
 	b.sees("in the way")
 	look("check")
@@ -130,6 +131,7 @@ func TestSetUpInTheConsole(t *testing.T) {
 	b.fill(`textarea[aria-label="Filter"]`, "active")
 	b.sees("300 arrive", "100 are left out by the filter", "about 300 of 400 rows stay", "card_number")
 	b.press(`//footer//button[contains(., "Done")]`)
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay"))) // what fades away still takes clicks
 	b.click("Next: check")
 	b.sees("Nothing is in the way")
 	b.click("Next: start")
