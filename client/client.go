@@ -509,10 +509,9 @@ func (c *Client) Positions(ctx context.Context, feed string) ([]Checkpoint, erro
 }
 
 // SetPosition sets a table's position.
-func (c *Client) SetPosition(ctx context.Context, feed, table, position string) (Checkpoint, error) {
+func (c *Client) SetPosition(ctx context.Context, feed, table string, m Move) (Checkpoint, error) {
 	var out Checkpoint
-	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table),
-		map[string]string{"position": position}, &out)
+	err := c.call(ctx, http.MethodPut, at("feeds", feed, "positions"), ofTable(table), m, &out)
 	return out, err
 }
 

@@ -31,6 +31,7 @@ type (
 	Applied       = records.Applied
 	Revision      = records.Revision
 	Checkpoint    = records.Checkpoint
+	Move          = records.Move
 	FeedStatus    = records.FeedStatus
 	LogStatus     = records.LogStatus
 	LogSample     = records.LogSample

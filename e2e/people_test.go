@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -195,4 +196,29 @@ func TestPeopleInTheConsole(t *testing.T) {
 	require.Equal(t, 200, s.statusOf(made, "GET", "/api/v1/feeds", ""))
 	require.Equal(t, 403, s.statusOf(made, "POST", "/api/v1/feed-files", `{"file": "feed: x"}`))
 	require.NotContains(t, b.text(), made, "it is shown no more")
+}
+
+// A position is set back by a length of time, what that means is counted beforehand, and who did it is on record.
+func TestAPositionIsSetBack(t *testing.T) {
+	s := newService(t)
+	s.loansIntoPostgres("")
+	before, err := s.client.Positions(t.Context(), "loans")
+	require.NoError(t, err)
+	said := s.must("positions", "set", "loans", "public.loans", "--back", "2h", "--dry-run")
+	require.Contains(t, said, "500 rows of the source would be read again.")
+	now, err := s.client.Positions(t.Context(), "loans")
+	require.NoError(t, err)
+	require.Equal(t, before, now, "nothing was changed")
+	require.Contains(t, s.must("positions", "set", "loans", "public.loans", "--back", "2h"), "500 rows of the source are read again.")
+	require.Equal(t, int64(500), s.finish("loans").Books.Read)
+	said, code := s.cli("", "positions", "set", "loans", "public.loans", "--back", "never")
+	require.Equal(t, 2, code, said)
+	_, code = s.cli("", "positions", "set", "loans", "public.loans")
+	require.Equal(t, 2, code)
+	list, err := s.client.Changes(t.Context(), client.ChangeFilter{About: "feed loans"})
+	require.NoError(t, err)
+	done := slices.DeleteFunc(list, func(m client.ChangeMade) bool { return m.Operation != "set-position" || m.Status != 200 })
+	require.Len(t, done, 1)
+	require.Contains(t, string(done[0].Asked), "2h")
+	require.NotEqual(t, string(done[0].Before), string(done[0].After))
 }

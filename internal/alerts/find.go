@@ -42,15 +42,23 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 			inTables = inTables || t.Problem != nil
 			if lag := lagOf(t, now); f.State == "active" && least > 0 && lag >= least {
 				seconds := lag.Seconds()
-				add(records.AlertLag, t.Table, fmt.Sprintf("What the warehouse shows is %s old.", lag.Round(time.Second)),
+				add(records.AlertLag, t.Table, fmt.Sprintf("What the warehouse shows is more than %s old.", rounded(lag)),
 					"See what it waits for: noemata feeds show "+problem.Word(f.Name)+".").Lag = &seconds
 			}
 		}
-		if r := f.LastRun; r != nil && r.State == "failed" && r.Problem != nil && !inTables && f.Running == nil {
+		if r := f.LastRun; r != nil && r.State == "failed" && r.Problem != nil && !inTables {
 			add(records.AlertFailing, "", r.Problem.What, r.Problem.Remedy)
 		}
 	}
 	return list
+}
+
+// rounded is a length of time in whole minutes, where it has some: what is said of a lag does not change each moment.
+func rounded(d time.Duration) time.Duration {
+	if d >= 2*time.Minute {
+		return d.Truncate(time.Minute)
+	}
+	return d.Truncate(10 * time.Second)
 }
 
 // lagOf is how old what a warehouse shows of a table is; zero where that is not known.

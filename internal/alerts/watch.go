@@ -22,7 +22,17 @@ const leastRoom = 1 << 30
 type Watcher struct {
 	Store *store.Store
 	Free  func(ctx context.Context, warehouse string) (int64, error) // room on the disk of a warehouse; -1 where that is not known
+
+	away map[subject]time.Time // since when an alert that goes on was not found any more
 }
+
+// subject is what an alert is about.
+type subject struct{ kind, feed, about string }
+
+func subjectOf(a records.Alert) subject { return subject{a.Kind, a.Feed, a.About} }
+
+// overAfter is how long something must be well again before that is told: what fails again and again is one alert.
+const overAfter = 20 * time.Second
 
 // Watch goes on until the context ends.
 func (w *Watcher) Watch(ctx context.Context) {
@@ -56,7 +66,11 @@ func (w *Watcher) Look(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if err := w.Store.KeepAlerts(ctx, append(list, full...)); err != nil {
+	list, err = w.settled(ctx, append(list, full...), now)
+	if err == nil {
+		err = w.Store.KeepAlerts(ctx, list)
+	}
+	if err != nil {
 		return err
 	}
 	labels := map[string]feed.Labels{}
@@ -70,6 +84,36 @@ func (w *Watcher) Look(ctx context.Context, now time.Time) error {
 	}
 	return nil
 }
+
+// settled adds the alerts that were not found for a moment only.
+func (w *Watcher) settled(ctx context.Context, list []records.Alert, now time.Time) ([]records.Alert, error) {
+	open, err := w.Store.Alerts(ctx, false, mostOpen)
+	if err != nil {
+		return nil, err
+	}
+	so, away := map[subject]bool{}, map[subject]time.Time{}
+	for _, a := range list {
+		so[subjectOf(a)] = true
+	}
+	for _, a := range open {
+		of := subjectOf(a)
+		if so[of] {
+			continue
+		}
+		since, known := w.away[of]
+		if !known {
+			since = now
+		}
+		if away[of] = since; now.Sub(since) < overAfter {
+			list = append(list, a)
+		}
+	}
+	w.away = away
+	return list, nil
+}
+
+// mostOpen is how many alerts are looked at that go on.
+const mostOpen = 100_000
 
 // leastBound is the lag from which on any channel wants to know of it.
 func leastBound(channels []records.Channel) (least time.Duration) {

@@ -87,7 +87,7 @@ var examples = map[string]string{
 	"runs start":       "noemata runs start circulation-lake",
 	"runs stop":        "noemata runs stop 17",
 	"positions list":   "noemata positions list circulation-lake",
-	"positions set":    "noemata positions set circulation-lake public.loans 2026-11-01T00:00:00Z",
+	"positions set":    "noemata positions set circulation-lake public.loans 2026-11-01T00:00:00Z\nnoemata positions set circulation-lake public.loans --back 2h --dry-run",
 	"positions clear":  "noemata positions clear circulation-lake public.loans",
 	"backfills list":   "noemata backfills list circulation-lake",
 	"backfills pause":  "noemata backfills pause 2",

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -321,15 +322,33 @@ func (a *app) positionsCommand() *cobra.Command {
 				g.Render()
 			})
 		})}
-	set := &cobra.Command{Use: "set FEED TABLE POSITION",
-		Short: "Set a position: the next run reads what lies above it", Args: exactly(3),
+	var m client.Move
+	set := &cobra.Command{Use: "set FEED TABLE [POSITION]",
+		Short: "Set a position, or set it back: the next run reads what lies above it", Args: between(2, 3),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			p, err := c.SetPosition(ctx, args[0], args[1], args[2])
+			if m.Position = strings.Join(args[2:], ""); (m.Position == "") == (m.Back == "") {
+				return usageError{errors.New("give a position, or --back with how far")}
+			}
+			p, err := c.SetPosition(ctx, args[0], args[1], m)
 			if err != nil {
 				return err
 			}
-			return a.say(cmd, p, "The position of %s is %s.", p.Table, p.Position)
+			verb, what := "is", ""
+			if m.DryRun {
+				verb = "would be"
+			}
+			switch {
+			case p.Again != nil:
+				what = fmt.Sprintf(" %s of the source %s read again.", plural(int(*p.Again), "row"), map[bool]string{true: "would be",
+					false: "are"}[m.DryRun])
+			case p.Skipped != nil && *p.Skipped > 0:
+				what = fmt.Sprintf(" %s of the source %s read by no run.", plural(int(*p.Skipped), "row"), map[bool]string{true: "would be",
+					false: "are"}[m.DryRun])
+			}
+			return a.say(cmd, p, "The position of %s %s %s, and was %s.%s", p.Table, verb, p.Position, orDash(p.Was), what)
 		})}
+	set.Flags().StringVar(&m.Back, "back", "", "how far back from where it stands: 2h, 3d, or a number for watermarks that count")
+	set.Flags().BoolVar(&m.DryRun, "dry-run", false, "tell what would be read again or skipped; change nothing")
 	clearing := &cobra.Command{Use: "clear FEED TABLE",
 		Short: "Clear a position: the next run reads everything; rows that are there are recognised", Args: exactly(2),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {

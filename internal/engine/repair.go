@@ -42,6 +42,9 @@ func Repair(ctx context.Context, w Work) (out Repaired, err error) {
 		return out, err
 	}
 	p, err := newProver(ctx, w)
+	if err == nil {
+		err = following(ctx, w)
+	}
 	if err != nil {
 		return out, err
 	}
@@ -80,6 +83,24 @@ func Repairable(w Work) error {
 			w.Table.Table)).Remedy, "%s is a ledger: what has happened cannot be read again.", w.Table.Table)
 	}
 	return nil
+}
+
+// following makes sure that a table which is found by the log has joined: a copy that is under way brings it right.
+func following(ctx context.Context, w Work) error {
+	if w.Table.Find != feed.FindLog {
+		return nil
+	}
+	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
+	if err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if c.Table == w.Table.Table && c.State == warehouse.Following {
+			return nil
+		}
+	}
+	return problem.Newf(problem.Conflict, "See what it waits for: noemata feeds show "+problem.Word(w.Feed.Name)+".",
+		"%s does not follow the log now, and cannot be repaired: when its copy has joined, it is right.", w.Table.Table)
 }
 
 // repairer brings rows to what the source has.

@@ -6,6 +6,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"noemata/internal/core/position"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
@@ -116,4 +117,20 @@ func (p plan) count(ctx context.Context, src source.Source) (int64, error) {
 		return nil
 	})
 	return n, err
+}
+
+// CountBetween counts the rows of the source between two positions; back tells that the second one is below the first.
+func CountBetween(ctx context.Context, w Work, from, to position.Position) (n int64, back bool, err error) {
+	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
+	if err != nil {
+		return 0, false, err
+	}
+	q := p.query
+	back = position.Compare(to, from, q.Watermark.Column.Type) < 0
+	q.Window.Low, q.Window.High = from, to.Value
+	if back {
+		q.Window.Low, q.Window.High = to, from.Value
+	}
+	n, err = w.Source.Count(ctx, q)
+	return n, back, err
 }

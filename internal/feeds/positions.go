@@ -37,8 +37,9 @@ func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoin
 	return list, err
 }
 
-// SetPosition sets the position of a table that is found by watermark.
-func (r *Rules) SetPosition(ctx context.Context, name, table, text string) (records.Checkpoint, error) {
+// SetPosition sets the position of a table that is found by watermark, and tells what the next run reads again
+// or skips.
+func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.Move) (records.Checkpoint, error) {
 	w, err := r.Runner.Work(ctx, name, table)
 	if err != nil {
 		return records.Checkpoint{}, err
@@ -53,11 +54,72 @@ func (r *Rules) SetPosition(ctx context.Context, name, table, text string) (reco
 		return records.Checkpoint{}, problem.Newf(problem.Conflict,
 			"It is read anew each time, so there is nothing to set.", "The table %s is not found by watermark.", table)
 	}
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, name, table)
+	if err != nil {
+		return records.Checkpoint{}, err
+	}
+	text := m.Position
+	if m.Back != "" {
+		if text, err = back(ctx, w, stands.Position, m); err != nil {
+			return records.Checkpoint{}, err
+		}
+	}
 	p, err := checkPosition(ctx, w, text)
 	if err != nil {
 		return records.Checkpoint{}, err
 	}
-	return r.move(ctx, w, &p)
+	out := records.Checkpoint{Table: table, Position: p.String()}
+	again, skipped, err := between(ctx, w, stands.Position, p)
+	if err == nil && !m.DryRun {
+		out, err = r.move(ctx, w, &p)
+	}
+	out.Was, out.Again, out.Skipped = stands.Position.String(), again, skipped
+	return out, err
+}
+
+// back is the value that lies so far below a position.
+func back(ctx context.Context, w engine.Work, stands position.Position, m records.Move) (string, error) {
+	if m.Position != "" {
+		return "", problem.New(problem.Invalid, "Give one of the two.", "A position is set to a value, or back from where it stands.").
+			In("back")
+	}
+	if stands.IsZero() {
+		return "", problem.New(problem.Conflict, "The table "+w.Table.Table+" has no position yet.", "The next run reads all of it.")
+	}
+	t, err := engine.Describe(ctx, w.Source, w.Table)
+	if err != nil {
+		return "", err
+	}
+	column, _ := t.Column(w.Table.Watermark.Column)
+	below, err := window.LookBack(m.Back).Below(stands.Value, column.Type)
+	if err != nil || below == stands.Value {
+		return "", problem.Newf(problem.Invalid, "Write a length of time, as 2h or 3d; of a watermark that counts, a number.",
+			"%q is no way back from %s.", m.Back, stands).In("back")
+	}
+	return below, nil
+}
+
+// countWithin is how long the rows between two positions are counted at the source.
+const countWithin = 20 * time.Second
+
+// between counts the rows that are read again, or skipped, when a position is moved. Where that takes too long they
+// are not told.
+func between(ctx context.Context, w engine.Work, from, to position.Position) (again, skipped *int64, err error) {
+	if from.IsZero() {
+		return nil, nil, nil
+	}
+	counting, cancel := context.WithTimeout(ctx, countWithin)
+	defer cancel()
+	n, back, err := engine.CountBetween(counting, w, from, to)
+	switch {
+	case counting.Err() != nil:
+		return nil, nil, ctx.Err()
+	case err != nil:
+		return nil, nil, err
+	case back:
+		return &n, nil, nil
+	}
+	return nil, &n, nil
 }
 
 // ClearPosition has a table begin anew.

@@ -493,13 +493,11 @@ func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Ch
 type positionRequest struct {
 	Name  string `path:"name" doc:"The feed's name"`
 	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
-	Body  struct {
-		Position string `json:"position" minLength:"1" doc:"The position, as it is shown"`
-	}
+	Body  client.Move
 }
 
 func (s *Service) setPosition(ctx context.Context, in *positionRequest) (*answer[client.Checkpoint], error) {
-	return reply(s.rules.SetPosition(ctx, in.Name, in.Table, in.Body.Position))
+	return reply(s.rules.SetPosition(ctx, in.Name, in.Table, in.Body))
 }
 
 func (s *Service) clearPosition(ctx context.Context, in *ofTable) (*answer[client.Checkpoint], error) {

@@ -269,6 +269,16 @@ type Checkpoint struct {
 	Position string     `json:"position" doc:"Empty when it has not begun or was cleared"`
 	Run      int64      `json:"run" doc:"The run that moved it last; 0 when a person did"`
 	MovedAt  *time.Time `json:"moved_at,omitempty"`
+	Was      string     `json:"was,omitempty" doc:"Where it stood before a person has set it"`
+	Again    *int64     `json:"again,omitempty" doc:"Rows of the source that the next run reads again, as it was set back"`
+	Skipped  *int64     `json:"skipped,omitempty" doc:"Rows of the source that no run reads, as it was set forward"`
+}
+
+// Move is how a person sets a position: to a value, or back from where it stands.
+type Move struct {
+	Position string `json:"position,omitempty" doc:"The position, as it is shown"`
+	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position"`
+	DryRun   bool   `json:"dry_run,omitempty" doc:"Tell what would be read again or skipped; change nothing"`
 }
 
 // HashKey is a key that columns are hashed with; what it is stays sealed.

@@ -131,22 +131,23 @@ func (s *Store) Channel(ctx context.Context, name string) (records.Channel, erro
 
 // KeepAlerts keeps what needs a person now: what is new begins, and what is not so any more has ended.
 func (s *Store) KeepAlerts(ctx context.Context, list []records.Alert) error {
+	var kinds, feeds, abouts, whats, remedies []string
+	var lags []*float64
+	for _, a := range list {
+		kinds, feeds, abouts = append(kinds, a.Kind), append(feeds, a.Feed), append(abouts, plain(a.About))
+		whats, remedies, lags = append(whats, plain(a.What)), append(remedies, plain(a.Remedy)), append(lags, a.Lag)
+	}
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "CREATE TEMP TABLE now_so (kind text, feed text, about text) ON COMMIT DROP"); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO alerts AS a (kind, feed, about, what, remedy, lag_seconds)
+SELECT DISTINCT ON (1, 2, 3) * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::float8[])
+ON CONFLICT (kind, feed, about) WHERE ended_at IS NULL DO UPDATE SET what = excluded.what, remedy = excluded.remedy,
+lag_seconds = excluded.lag_seconds WHERE (a.what, a.remedy) IS DISTINCT FROM (excluded.what, excluded.remedy)`, kinds, feeds,
+			abouts, whats, remedies, lags); err != nil {
 			return err
 		}
-		for _, a := range list {
-			if _, err := tx.Exec(ctx, "INSERT INTO now_so VALUES ($1, $2, $3)", a.Kind, a.Feed, plain(a.About)); err != nil {
-				return err
-			}
-			if _, err := tx.Exec(ctx, `INSERT INTO alerts (kind, feed, about, what, remedy, lag_seconds) VALUES ($1, $2, $3, $4, $5, $6)
-ON CONFLICT (kind, feed, about) WHERE ended_at IS NULL DO UPDATE SET what = excluded.what, remedy = excluded.remedy,
-lag_seconds = excluded.lag_seconds`, a.Kind, a.Feed, plain(a.About), plain(a.What), plain(a.Remedy), a.Lag); err != nil {
-				return err
-			}
-		}
 		_, err := tx.Exec(ctx, `UPDATE alerts a SET ended_at = now() WHERE ended_at IS NULL AND NOT EXISTS (
-SELECT 1 FROM now_so n WHERE n.kind = a.kind AND n.feed = a.feed AND n.about = a.about)`)
+SELECT 1 FROM unnest($1::text[], $2::text[], $3::text[]) AS n (kind, feed, about)
+WHERE n.kind = a.kind AND n.feed = a.feed AND n.about = a.about)`, kinds, feeds, abouts)
 		return err
 	})
 }
