@@ -487,6 +487,15 @@ func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
 	return *p.Proof, nil
 }
 
+// Repair brings the rows of a table that differ to what the source has, and waits for it.
+func (c *Client) Repair(ctx context.Context, feed, table string) (Proving, error) {
+	p, err := c.StartProof(ctx, feed, table, true)
+	if err != nil {
+		return p, err
+	}
+	return c.AwaitProving(ctx, p.ID, func(Proving) {})
+}
+
 // CopyAgain has tables of a feed that follows the log copied anew; all where none is named.
 func (c *Client) CopyAgain(ctx context.Context, feed string, tables []string) error {
 	return c.call(ctx, http.MethodPost, at("feeds", feed, "copies"), nil, map[string]any{"tables": tables}, nil)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -115,4 +116,35 @@ func TestAProofIsStopped(t *testing.T) {
 		now, err := s.client.Proving(t.Context(), p.ID)
 		return err == nil && now.EndedAt != nil && len(now.Statements) > 0
 	}, 20*time.Second, 50*time.Millisecond, "what was run is on record")
+}
+
+// A feed that follows the log without pause is repaired beside its runs: none of them has failed by it, and it goes on.
+func TestARepairBesideAFeedThatFollows(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, title text); INSERT INTO loans SELECT i, 'Title ' || i FROM generate_series(1, 300) i`)
+	target, conn := testkit.Database(t)
+	_, err := s.client.AddConnection(t.Context(), client.Warehouses,
+		client.NewConnection{Name: "target", Kind: "postgresql", Settings: &target})
+	require.NoError(t, err)
+	s.apply("feed: live\nsource: circulation\nwarehouse: target\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
+		"  - {table: public.loans, find: log, keep: history}\n")
+	_, err = s.client.Repair(t.Context(), "live", "public.loans")
+	require.ErrorContains(t, err, "cannot be repaired", "it has not joined")
+	s.must("feeds", "start", "live")
+	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") }, 60*time.Second,
+		200*time.Millisecond)
+	for i := range 3 {
+		testkit.Exec(t, conn, `UPDATE kept.loans SET title = 'By hand' WHERE id % 50 = 0`)
+		d.exec(fmt.Sprintf(`UPDATE loans SET title = 'Changed %d' WHERE id %% 7 = 0`, i))
+		p, err := s.client.Repair(t.Context(), "live", "public.loans")
+		require.NoError(t, err)
+		require.LessOrEqual(t, p.Repaired.Keys, 6)
+	}
+	s.proved("live", "public.loans", 300)
+	runs, err := s.client.Runs(t.Context(), client.RunFilter{Feed: "live"})
+	require.NoError(t, err)
+	for _, r := range runs {
+		require.NotEqual(t, "failed", r.State, "%+v", r.Problem)
+	}
 }

@@ -76,7 +76,7 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	switch {
 	case problem.Is(err, problem.Stopped), context.Cause(ctx) != nil:
 		state = "stopped"
-	case problem.Is(err, problem.Busy):
+	case waits(err):
 		state = "waited"
 	case err != nil:
 		state = "failed"
@@ -223,7 +223,7 @@ func (x *following) sample(ctx context.Context) {
 
 // end keeps the tables' state at the end of a run.
 func (x *following) end(ctx context.Context, failure error) {
-	if problem.Is(failure, problem.Stopped) || problem.Is(failure, problem.Busy) {
+	if problem.Is(failure, problem.Stopped) || waits(failure) {
 		failure = nil // it was not the feed's fault
 	}
 	if len(x.last.Tables) == 0 { // it failed before it knew the tables

@@ -407,7 +407,7 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 			err = problem.New(problem.Stopped, "A person has stopped the run.",
 				"What was committed stays; the next run goes on from there.")
 		}
-	case problem.Is(err, problem.Busy):
+	case waits(err):
 		state = "waited"
 	case err != nil:
 		state = "failed"
@@ -429,6 +429,9 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 	}
 	r.events.Send(kept, records.Event{Kind: "run", Feed: name, Run: id, State: state})
 }
+
+// waits tells whether a run met another worker, a repair or a person at work, and only comes again.
+func waits(err error) bool { return problem.Is(err, problem.Busy) || problem.Is(err, problem.Overtaken) }
 
 // After a failure the next run is not before four seconds, and the pause doubles with each
 // one, up to five minutes. Whoever waits for another program looks again soon.
@@ -598,7 +601,7 @@ func (r *Runner) note(ctx context.Context, w engine.Work, out engine.Outcome, fa
 			result.Count = &n
 		}
 	}
-	if problem.Is(failure, problem.Stopped) {
+	if problem.Is(failure, problem.Stopped) || problem.Is(failure, problem.Overtaken) {
 		result.Failure = nil // it was not the table's fault
 	}
 	r.record.table(ctx, w.Feed.Name, w.Table.Table, w.Run, result)
