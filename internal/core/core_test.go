@@ -74,7 +74,7 @@ var layers = [][]string{
 	{"internal/service"},
 	{"internal/httpapi"},
 	{"internal/feeds"},
-	{"internal/jobs"},
+	{"internal/jobs", "internal/alerts"},
 	{"internal/opened"},
 	{"internal/store", "client", "console"},
 	{"internal/records"},

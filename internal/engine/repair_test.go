@@ -216,7 +216,7 @@ func (b *workbench) keepRunning(table feed.Table) (passed func(context.Context) 
 func TestProofsAndRepairsUnderLoad(t *testing.T) {
 	for _, find := range []feed.Find{feed.FindLog, feed.FindWatermark, feed.FindCompare} {
 		t.Run(string(find), func(t *testing.T) {
-			if find == feed.FindLog {
+			if find == feed.FindLog && !testing.Short() {
 				onEach(t, func(t *testing.T, b *workbench) { provenUnderLoad(t, b, find) })
 			} else {
 				provenUnderLoad(t, newWorkbench(t, duckdb.Kind), find)
@@ -290,6 +290,7 @@ func provenUnderLoad(t *testing.T, b *workbench, find feed.Find) {
 
 // What a watermark does not show is counted, and told with what would see it.
 func TestBlindSpotsOfAWatermark(t *testing.T) {
+	raceless(t)
 	b := newWorkbench(t, "duckdb")
 	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text, changed timestamptz);
 		INSERT INTO loans SELECT i, 'n', now() - interval '2 hours' + i * interval '1 second' FROM generate_series(1, 100) i;

@@ -34,7 +34,7 @@ import (
 // cut at random instants: at checkpoints each table is what the source's own record of
 // changes says it must be.
 func TestTorture(t *testing.T) {
-	for _, kind := range []string{"duckdb", "postgresql"} {
+	for _, kind := range someKinds() {
 		t.Run(kind, func(t *testing.T) {
 			b := newWorkbench(t, kind)
 			s, err := torture.New(context.Background(), testkit.Postgres(t).URL(b.settings.Database))
@@ -98,7 +98,7 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 // The same with a MariaDB source, whose writers choose what the log tells of a row, commit
 // some of their transactions in two phases, and begin new files of the log.
 func TestTortureOfMariaDB(t *testing.T) {
-	for i, kind := range []string{"duckdb", "postgresql"} {
+	for i, kind := range someKinds() {
 		t.Run(kind, func(t *testing.T) {
 			b := newMariaBench(t, kind)
 			judge, _ := testkit.Database(t)
@@ -111,6 +111,14 @@ func TestTortureOfMariaDB(t *testing.T) {
 			})
 		})
 	}
+}
+
+// someKinds are all kinds of warehouse; one of them at random where the race detector makes each long.
+func someKinds() []string {
+	if testing.Short() {
+		return []string{oneOf(duckdb.Kind, pgwarehouse.Kind)}
+	}
+	return []string{duckdb.Kind, pgwarehouse.Kind}
 }
 
 // oneOf is one of some at random: what takes long is not done with all of them each time.
