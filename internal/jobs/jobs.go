@@ -431,7 +431,9 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 }
 
 // waits tells whether a run met another worker, a repair or a person at work, and only comes again.
-func waits(err error) bool { return problem.Is(err, problem.Busy) || problem.Is(err, problem.Overtaken) }
+func waits(err error) bool {
+	return problem.Is(err, problem.Busy) || problem.Is(err, problem.Overtaken)
+}
 
 // After a failure the next run is not before four seconds, and the pause doubles with each
 // one, up to five minutes. Whoever waits for another program looks again soon.
