@@ -126,7 +126,7 @@ func TestAlertsAreToldOnceAndWhenTheyAreOver(t *testing.T) {
 		require.NotEmpty(t, a.Remedy)
 	}
 	require.Contains(t, s.must("alerts"), "told: desk")
-	time.Sleep(22 * time.Second) // two more looks
+	time.Sleep(12 * time.Second) // one more look
 	n := 0
 	for _, x := range h.all() {
 		if x.Feed == "loans" && x.Kind == m.Kind && !x.Over {

@@ -99,6 +99,7 @@ var provokedAtMariaDB = []provoked{
 
 // Each finding is provoked on a real server, its remedy is taken, and it is not found again.
 func TestEachFindingIsMendedByItsRemedy(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	s.addWarehouse("target", "duckdb")
 	mended := func(t *testing.T, p provoked, source, table string, exec func(sql string)) {

@@ -81,6 +81,7 @@ func TestProofsAndRepairs(t *testing.T) {
 
 // A feed may have its tables proven by and by: after the first load, and when the last proof is old.
 func TestTablesAreProvenByAndBy(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	s.loansIntoPostgres("prove: 1d")
 	s.must("feeds", "start", "loans")
@@ -99,6 +100,7 @@ func TestTablesAreProvenByAndBy(t *testing.T) {
 
 // A proof that nobody wants any more is given up, whatever it is at.
 func TestAProofIsStopped(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d, _ := s.loansIntoPostgres("")
 	d.exec(`INSERT INTO loans SELECT i, repeat('x', 100), 'c', now() - interval '1 hour' FROM generate_series(1000, 2000000) i`)
@@ -120,6 +122,7 @@ func TestAProofIsStopped(t *testing.T) {
 
 // A feed that follows the log without pause is repaired beside its runs: none of them has failed by it, and it goes on.
 func TestARepairBesideAFeedThatFollows(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d := s.addSource("circulation")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, title text); INSERT INTO loans SELECT i, 'Title ' || i FROM generate_series(1, 300) i`)
@@ -134,13 +137,11 @@ func TestARepairBesideAFeedThatFollows(t *testing.T) {
 	s.must("feeds", "start", "live")
 	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") }, 60*time.Second,
 		200*time.Millisecond)
-	for i := range 3 {
-		testkit.Exec(t, conn, `UPDATE kept.loans SET title = 'By hand' WHERE id % 50 = 0`)
-		d.exec(fmt.Sprintf(`UPDATE loans SET title = 'Changed %d' WHERE id %% 7 = 0`, i))
-		p, err := s.client.Repair(t.Context(), "live", "public.loans")
-		require.NoError(t, err)
-		require.LessOrEqual(t, p.Repaired.Keys, 6)
-	}
+	testkit.Exec(t, conn, `UPDATE kept.loans SET title = 'By hand' WHERE id % 50 = 0`)
+	d.exec(`UPDATE loans SET title = 'Changed' WHERE id % 7 = 0`)
+	p, err := s.client.Repair(t.Context(), "live", "public.loans")
+	require.NoError(t, err)
+	require.LessOrEqual(t, p.Repaired.Keys, 6)
 	s.proved("live", "public.loans", 300)
 	runs, err := s.client.Runs(t.Context(), client.RunFilter{Feed: "live"})
 	require.NoError(t, err)

@@ -73,6 +73,7 @@ func comparedTable(table string) feed.Table {
 }
 
 func TestTablesAreCompared(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE copies (branch text, no int, title text, price numeric(8,2), doc text, PRIMARY KEY (branch, no));
 			INSERT INTO copies SELECT chr(65 + i % 3), i, 'title', i / 4.0, NULL FROM generate_series(1, 400) i`)

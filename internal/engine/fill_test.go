@@ -23,6 +23,7 @@ import (
 // Columns that are chosen later are given to rows of before by their key, hashed, masked, taken and computed
 // ones, too; nothing else is read again, and a history gets no versions by it.
 func TestColumnsThatAreChosenLater(t *testing.T) {
+	raceless(t)
 	onEach(t, func(t *testing.T, b *workbench) {
 		for _, keep := range []feed.Keep{feed.KeepLatest, feed.KeepSoftDelete, feed.KeepHistory} {
 			name := "readers_" + strings.ReplaceAll(string(keep), "-", "_")

@@ -190,6 +190,7 @@ func TestCopiesMeetTheLogExactly(t *testing.T) {
 
 // The same with a MariaDB source.
 func TestCopiesMeetTheLogExactlyOfMariaDB(t *testing.T) {
+	raceless(t)
 	onEachMaria(t, func(t *testing.T, b *mariaBench) {
 		judge, _ := testkit.Database(t)
 		s, err := torture.NewMariaDB(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))
@@ -201,6 +202,7 @@ func TestCopiesMeetTheLogExactlyOfMariaDB(t *testing.T) {
 
 // The same with a MySQL source, which does not tell at which place a snapshot is.
 func TestCopiesMeetTheLogExactlyOfMySQL(t *testing.T) {
+	raceless(t)
 	b := newMySQLBench(t, oneOf(duckdb.Kind, pgwarehouse.Kind))
 	judge, _ := testkit.Database(t)
 	s, err := torture.NewMySQL(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))

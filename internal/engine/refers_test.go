@@ -138,6 +138,7 @@ func (f *follower) proveAll() {
 
 // Random histories, while tables are copied again and runs are ended: all tables are equal after each.
 func TestReferencesInRandomHistories(t *testing.T) {
+	raceless(t)
 	onEachCatalogue(t, func(t *testing.T, b *mariaBench, _ bool) {
 		b.exec(referring)
 		r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 5))
