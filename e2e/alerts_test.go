@@ -98,20 +98,23 @@ func (h *hook) all() []message {
 // Whoever wants to know is told once of what needs a person, of all tables of a feed together, and when it is over. A
 // message that was not taken goes out again.
 func TestAlertsAreToldOnceAndWhenTheyAreOver(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d := s.addSource("circulation")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY); CREATE TABLE holds (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	s.addWarehouse("target", "duckdb")
 	h := newHook(t, "spring tide")
-	t.Setenv("NOEMATA_CHANNEL_SECRET", "spring tide")
-	s.must("channels", "add", "desk", "--url", h.URL+"/noemata", "--kinds", "failing,held", "--label", "region=north")
+	desk := client.Channel{Name: "desk", Way: "webhook", URL: h.URL + "/noemata", Kinds: []string{"failing", "held"},
+		Label: "region=north", Secret: "spring tide"}
+	_, err := s.client.AddChannel(t.Context(), desk)
+	require.NoError(t, err)
 	s.must("channels", "add", "elsewhere", "--url", h.URL+"/elsewhere", "--label", "region=south")
 	s.must("channels", "test", "desk")
 	require.True(t, h.all()[0].Test)
 	h.refuse(true)
-	said, code := s.cli("", "channels", "test", "desk")
-	require.Equal(t, 1, code, said)
-	require.Contains(t, said, "503")
+	refused, code := s.cli("", "channels", "test", "desk")
+	require.Equal(t, 1, code, refused)
+	require.Contains(t, refused, "503")
 	s.apply("labels: {region: north}\n"+patternFeed, "loans", "every: 1s", "public.*", "whole")
 	s.must("feeds", "start", "loans")
 	s.finish("loans")
@@ -139,10 +142,11 @@ func TestAlertsAreToldOnceAndWhenTheyAreOver(t *testing.T) {
 	require.Contains(t, s.must("alerts", "--all"), "over ")
 	require.Empty(t, h.wrong, "each is signed")
 	require.NotContains(t, s.must("channels", "list", "-o", "json"), "spring tide")
-	said, code = s.cli("", "channels", "change", "desk", "--url", "http://192.0.2.1/")
-	require.Zero(t, code, said)
-	t.Setenv("NOEMATA_CHANNEL_SECRET", "")
-	said, code = s.cli("", "channels", "change", "desk", "--url", "http://192.0.2.2/")
+	s.must("channels", "change", "desk", "--kinds", "held")
+	desk.URL = "http://192.0.2.1/"
+	_, err = s.client.ChangeChannel(t.Context(), desk)
+	require.NoError(t, err)
+	said, code := s.cli("", "channels", "change", "desk", "--url", "http://192.0.2.2/")
 	require.Equal(t, 2, code, said)
 	require.Contains(t, said, "Give the secret again")
 }

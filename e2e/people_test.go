@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
@@ -192,6 +193,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	b.sees("It is shown this once")
 	made := regexp.MustCompile(`noe_[A-Z0-9]+`).FindString(b.text())
 	b.click("I have kept it")
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay")))
 	b.sees("Tamsin Orrel", "with region=north", "add token", "token Tamsin Orrel")
 	require.Equal(t, 200, s.statusOf(made, "GET", "/api/v1/feeds", ""))
 	require.Equal(t, 403, s.statusOf(made, "POST", "/api/v1/feed-files", `{"file": "feed: x"}`))

@@ -106,6 +106,9 @@ func (p plan) inTheFuture(ctx context.Context, src source.Source) (*problem.Find
 		return nil, err
 	}
 	moment, err := src.Moment(ctx)
+	if problem.Is(err, problem.NoPrivilege) {
+		return nil, nil // what the source finds itself has told of it
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -147,7 +147,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         </table>
       </div>
     </section>
-    <ElDialog v-model="asking" title="Make a token" width="560px" align-center append-to-body>
+    <ElDialog v-model="asking" title="Make a token" width="560px" align-center append-to-body @closed="made = ''">
       <template v-if="made">
         <p>It is shown this once. Whoever has it signs in as {{ form.name }}.</p>
         <p class="mono made">{{ made }}</p>

@@ -385,7 +385,10 @@ func serverError(err error) (number int, said string) {
 }
 
 // Test signs in and gives the server's version.
-func (s *Reader) Test(ctx context.Context) (string, error) { return s.server.Test(ctx, s) }
+func (s *Reader) Test(ctx context.Context) (string, error) {
+	s.signInAnew() // whoever tests may have been granted something since
+	return s.server.Test(ctx, s)
+}
 
 // Version is what the server calls itself, and who made it.
 func (s *Reader) Version(ctx context.Context) (version, comment string, err error) {
