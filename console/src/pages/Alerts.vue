@@ -146,7 +146,7 @@ const beside = computed(() => ['url', 'host', 'to', 'tls', 'lag', 'quiet', 'secr
 
 <style scoped>
 .scroll { overflow: auto; }
-.to { overflow-wrap: anywhere; max-width: 260px; }
+.to { overflow-wrap: anywhere; min-width: 170px; max-width: 260px; }
 .bad { color: var(--bad); }
 .pair { display: flex; gap: 8px; width: 100%; }
 :deep(.el-form-item__error) { position: static; line-height: 1.35; padding-top: 4px; }
