@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -61,7 +60,6 @@ type prover struct {
 	Work
 	plan     plan
 	c        *compare.Comparison
-	ledger   bool
 	closer   *compare.Closer // nil where the first look found no difference
 	beside   compare.Result  // what was found beside it
 	stands   warehouse.Checkpoint
@@ -82,13 +80,14 @@ func newProver(ctx context.Context, w Work) (*prover, error) {
 	if w.Progress == nil {
 		w.Progress = func(Progress) {}
 	}
-	p := &prover{Work: w, plan: plan, ledger: w.Table.Keep == feed.KeepLedger}
-	keys := plan.target.Key
-	if p.ledger {
+	p := &prover{Work: w, plan: plan}
+	ledger, keys := w.Table.Keep == feed.KeepLedger, plan.target.Key
+	if ledger { // it has several rows of a key
 		keys = nil
 	}
 	columns := plan.shape.Arrives().Columns
 	p.c = compare.New(columns, schema.Indexes(columns, keys))
+	p.c.Keeps = ledger
 	p.expected = 2 * max(0, plan.query.Table.Rows)
 	p.c.Hidden = map[string]bool{}
 	for origin, treatment := range table.Columns {
@@ -115,7 +114,7 @@ func (p *prover) look(ctx context.Context) error {
 	if err := p.lookCloser(ctx, groups); err != nil {
 		return err
 	}
-	if p.closer.Doubts() == 0 || p.ledger && !p.lacks() {
+	if p.closer.Doubts() == 0 {
 		return nil
 	}
 	if err := p.passed(ctx); err != nil {
@@ -143,6 +142,10 @@ func (p *prover) sum(ctx context.Context) (groups []compare.Buckets, err error) 
 func (p *prover) lookCloser(ctx context.Context, groups []compare.Buckets) error {
 	p.at("looking closer")
 	for _, group := range groups {
+		if p.closer != nil && p.closer.Doubts() >= compare.MostFound { // enough is known, and memory is flat
+			p.beside.Unlooked += group.Rows
+			continue
+		}
 		x := p.c.Closer(group)
 		if err := p.both(ctx, nil, closerSource(x), x.Warehouse); err != nil {
 			return err
@@ -166,14 +169,11 @@ func closerSource(x *compare.Closer) func(b rows.Batch, inFlight func(int) bool)
 	}
 }
 
-// mostByKey is how many rows are asked for by their keys; of more, all are read.
-const mostByKey = 500
-
 // lookAgain looks again at what differs.
 func (p *prover) lookAgain(ctx context.Context) error {
 	p.at("looking again")
 	again := p.closer.Again()
-	if err := p.both(ctx, p.only(p.closer.Keys()), closerSource(again), again.Warehouse); err != nil {
+	if err := p.both(ctx, p.closer.Keys(), closerSource(again), again.Warehouse); err != nil {
 		return err
 	}
 	again.End()
@@ -182,21 +182,6 @@ func (p *prover) lookAgain(ctx context.Context) error {
 	p.beside = compare.Result{Equal: r.Equal, InFlight: r.InFlight, Unlooked: r.Unlooked}
 	p.closer = again
 	return nil
-}
-
-// only are the keys by which both sides can be asked for rows; nil where all must be read.
-func (p *prover) only(keys [][]string) [][]string {
-	if len(keys) == 0 || len(keys) > mostByKey || !p.plan.shape.Passes(p.plan.key) {
-		return nil
-	}
-	for _, c := range p.plan.target.KeyColumns() {
-		switch c.Type.Kind {
-		case schema.Int16, schema.Int32, schema.Int64, schema.UUID, schema.Text:
-		default: // several texts may stand for one value
-			return nil
-		}
-	}
-	return keys
 }
 
 // both reads both sides at once, whole or the rows of some keys.
@@ -212,9 +197,7 @@ func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.B
 		return err
 	}
 	w := warehouse.Query{Target: p.plan.target, Columns: p.plan.target.Values(), Holding: true}
-	if only != nil {
-		p.keysOnly(&q, &w, only)
-	}
+	p.keysOnly(&q, &w, only)
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(problem.Guarded(func() error {
 		return p.Source.Read(ctx, q, func(b rows.Batch) error {
@@ -273,12 +256,6 @@ func (p *prover) count(n int64) {
 	p.Progress(Progress{Phase: p.phase, Read: read, Expected: max(read, p.expected)})
 }
 
-// lacks tells whether rows of the source are missing.
-func (p *prover) lacks() bool {
-	r := p.closer.Result(p.beside)
-	return r.Missing+r.Differing > 0
-}
-
 // proof is what the looks have come to.
 func (p *prover) proof() (Proof, error) {
 	proof := Proof{Result: p.beside, Stands: p.stands, Faults: p.faults}
@@ -289,14 +266,13 @@ func (p *prover) proof() (Proof, error) {
 		proof.Examples = []string{}
 	}
 	proof.Same = proof.Result.Same() && len(p.faults) == 0
-	if p.ledger {
-		if proof.Unlooked > 0 {
+	if p.c.Keeps { // what it has beside is what it is for
+		if proof.Unlooked > 0 && proof.Missing == 0 {
 			return proof, problem.Newf(problem.Conflict, "Prove a feed of a part of the table.",
 				"%s cannot be proved: its ledger has %d rows among those that are not in the source as they are, which are "+
 					"more than can be looked at one by one.", p.Table.Table, proof.Unlooked)
 		}
-		proof.Found = slices.DeleteFunc(proof.Found, func(d compare.Difference) bool { return d.Kind == compare.Extra })
-		proof.Same = proof.Missing == 0 && proof.Differing == 0
+		proof.Same = proof.Missing == 0
 	}
 	for _, f := range p.faults {
 		if len(proof.Examples) < compare.Examples {
@@ -349,8 +325,22 @@ func (p *prover) passed(ctx context.Context) error {
 	}
 }
 
-// keysOnly asks both sides for the rows of some keys.
+// mostByKey is how many rows are asked for by their keys; of more, all are read.
+const mostByKey = 500
+
+// keysOnly asks both sides for the rows of some keys, where they can be asked for by their keys; of none, and
+// else, for all.
 func (p *prover) keysOnly(q *source.Query, w *warehouse.Query, keys [][]string) {
+	if len(keys) == 0 || len(keys) > mostByKey || !p.plan.shape.Passes(p.plan.key) {
+		return
+	}
+	for _, c := range p.plan.target.KeyColumns() {
+		switch c.Type.Kind {
+		case schema.Int16, schema.Int32, schema.Int64, schema.UUID, schema.Text:
+		default: // several texts may stand for one value
+			return
+		}
+	}
 	q.Only = &source.Only{Columns: p.plan.key, Values: keys}
 	w.In, w.Values = p.plan.target.Key, keys
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"noemata/internal/core/change"
+	"noemata/internal/core/compare"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
 	"noemata/internal/core/problem"
@@ -66,6 +67,9 @@ func Repair(ctx context.Context, w Work) (out Repaired, err error) {
 		p.count(int64(len(some)))
 	}
 	out.Left = len(names) - r.done + int(out.Proof.Unlooked)
+	if total := int(out.Proof.Differing + out.Proof.Missing + out.Proof.Extra); len(out.Proof.Found) == compare.MostFound {
+		out.Left += total - compare.MostFound // they were not named
+	}
 	return out, nil
 }
 
@@ -148,20 +152,20 @@ func (r *repairer) attempt(ctx context.Context, names []string) (done int, err e
 		asked[name] = true
 	}
 	// The warehouse first: whatever changes there from now on is newer than what the source is about to give.
-	before := newHeld(r)
-	if err := r.readTarget(ctx, asked, r.Warehouse.Read, before.take); err != nil {
+	before, err := r.readTarget(ctx, asked, r.Warehouse.Read)
+	defer before.release()
+	if err != nil {
 		return 0, err
 	}
-	defer before.release()
 	m, err := r.Source.Moment(ctx)
 	if err != nil {
 		return 0, err
 	}
-	read, err := r.readSource(ctx, asked)
+	read, err := r.readSource(ctx, asked, stands)
+	defer read.release()
 	if err != nil {
 		return 0, err
 	}
-	defer read.release()
 	if log {
 		if err := r.passed(ctx); err != nil {
 			return 0, err
@@ -180,11 +184,11 @@ func (r *repairer) attempt(ctx context.Context, names []string) (done int, err e
 		return 0, err
 	}
 	if log {
-		now := newHeld(r)
-		if err := r.readTarget(ctx, asked, c.Read, now.take); err != nil {
+		now, err := r.readTarget(ctx, asked, c.Read)
+		now.release()
+		if err != nil {
 			return 0, err
 		}
-		now.release()
 		for name := range asked {
 			if !now.same(before, name) {
 				delete(asked, name) // the log has brought another row since
@@ -294,39 +298,38 @@ func (r *repairer) put(ctx context.Context, part warehouse.Part, b rows.Batch, a
 
 // heldRows are the rows of a target of some keys.
 type heldRows struct {
-	repairer *repairer
-	rows     map[string][]string // by key: all its rows, those that do not hold included
-	records  []arrow.RecordBatch
+	target  warehouse.Target
+	rows    map[string][]string // by key: all its rows, those that do not hold included
+	records []arrow.RecordBatch // their keys
 }
 
-func newHeld(r *repairer) *heldRows { return &heldRows{repairer: r, rows: map[string][]string{}} }
-
-// take keeps the keys of rows, and digests of them.
-func (h *heldRows) take(record arrow.RecordBatch, name func(i int) string, asked func(i int) bool) {
-	all := h.repairer.plan.target.All()
-	for i := range int(record.NumRows()) {
-		if asked(i) {
-			h.rows[name(i)] = append(h.rows[name(i)], rowText(record, i, all))
+// readTarget reads the rows of a target whose keys are asked for, those that do not hold included.
+func (r *repairer) readTarget(ctx context.Context, asked map[string]bool,
+	read func(context.Context, warehouse.Query, func(arrow.RecordBatch) error) error) (*heldRows, error) {
+	h := &heldRows{target: r.plan.target, rows: map[string][]string{}}
+	all := h.target.All()
+	q := warehouse.Query{Target: h.target, Columns: all}
+	r.keysOnly(&source.Query{}, &q, keysOf(asked))
+	keyAt := schema.Indexes(all, h.target.Key)
+	err := read(ctx, q, func(record arrow.RecordBatch) error {
+		var which []int32
+		for i := range int(record.NumRows()) {
+			if name := rows.KeyText(record, i, all, keyAt); asked[name] {
+				h.rows[name] = append(h.rows[name], rowText(record, i, all))
+				which = append(which, int32(i))
+			}
 		}
-	}
-	keys := schema.Indexes(all, h.repairer.plan.target.Key)
-	columns := make([]arrow.Array, len(keys))
-	var which []int32
-	for i := range int(record.NumRows()) {
-		if asked(i) {
-			which = append(which, int32(i))
+		columns := make([]arrow.Array, len(keyAt))
+		for k, at := range keyAt {
+			columns[k] = copied(record.Column(at), which)
 		}
-	}
-	every := make([]int32, len(which)) // of memory of their own: the record's is gone soon
-	copy(every, which)
-	for k, at := range keys {
-		columns[k] = copied(record.Column(at), every)
-	}
-	h.records = append(h.records,
-		array.NewRecordBatch(schema.Arrow(h.repairer.plan.target.KeyColumns()), columns, int64(len(which))))
-	for _, c := range columns {
-		c.Release()
-	}
+		h.records = append(h.records, array.NewRecordBatch(schema.Arrow(h.target.KeyColumns()), columns, int64(len(which))))
+		for _, c := range columns {
+			c.Release()
+		}
+		return ctx.Err()
+	})
+	return h, err
 }
 
 // same tells whether the rows of a key are as they were.
@@ -339,7 +342,7 @@ func (h *heldRows) same(before *heldRows, name string) bool {
 // keys gathers the keys that are asked for and meet a condition.
 func (h *heldRows) keys(ctx context.Context, part warehouse.Part, asked map[string]bool,
 	meets func(name string) bool) error {
-	columns := h.repairer.plan.target.KeyColumns()
+	columns := h.target.KeyColumns()
 	all := make([]int, len(columns))
 	for i := range all {
 		all[i] = i
@@ -364,26 +367,6 @@ func (h *heldRows) release() {
 	}
 }
 
-// readTarget reads the rows of a target whose keys are asked for, those that do not hold included.
-func (r *repairer) readTarget(ctx context.Context, asked map[string]bool,
-	read func(context.Context, warehouse.Query, func(arrow.RecordBatch) error) error,
-	take func(record arrow.RecordBatch, name func(int) string, asked func(int) bool)) error {
-	all := r.plan.target.All()
-	q := warehouse.Query{Target: r.plan.target, Columns: all}
-	if keys := r.only(keysOf(asked)); keys != nil {
-		q.In, q.Values = r.plan.target.Key, keys
-	}
-	keyAt := schema.Indexes(all, r.plan.target.Key)
-	return read(ctx, q, func(record arrow.RecordBatch) error {
-		names := make([]string, record.NumRows())
-		for i := range names {
-			names[i] = rows.KeyText(record, i, all, keyAt)
-		}
-		take(record, func(i int) string { return names[i] }, func(i int) bool { return asked[names[i]] })
-		return ctx.Err()
-	})
-}
-
 // readRows are rows of the source, as they arrive.
 type readRows struct {
 	batches []rows.Batch
@@ -398,12 +381,14 @@ func (x *readRows) release() {
 }
 
 // readSource reads the rows of the source whose keys are asked for.
-func (r *repairer) readSource(ctx context.Context, asked map[string]bool) (x *readRows, err error) {
-	q := r.plan.query
-	if keys := r.only(keysOf(asked)); keys != nil {
-		q.Only = &source.Only{Columns: r.plan.key, Values: keys}
+func (r *repairer) readSource(ctx context.Context, asked map[string]bool, stands warehouse.Checkpoint) (*readRows, error) {
+	x := &readRows{has: map[string]bool{}, aside: map[string]bool{}}
+	q, err := r.query(ctx, stands)
+	if err != nil {
+		return x, err
 	}
-	x = &readRows{has: map[string]bool{}, aside: map[string]bool{}}
+	q.Beyond = nil // what the source has now is what counts
+	r.keysOnly(&q, &warehouse.Query{}, keysOf(asked))
 	columns := r.plan.shape.Arrives().Columns
 	keyAt := schema.Indexes(columns, r.plan.target.Key)
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {
@@ -423,9 +408,6 @@ func (r *repairer) readSource(ctx context.Context, asked map[string]bool) (x *re
 		x.batches = append(x.batches, rows.Batch{Record: record})
 		return ctx.Err()
 	})
-	if err != nil {
-		x.release()
-	}
 	return x, err
 }
 

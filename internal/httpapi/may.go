@@ -71,7 +71,7 @@ func sees(t client.Token, labels feed.Labels) bool { return t.Label == "" || lab
 // guard lets those make a call who may, and keeps what they change.
 func (s *Service) guard(op operation) func(ctx huma.Context, next func(huma.Context)) {
 	need, known := needs[op.id]
-	records := op.method != http.MethodGet && !changesNothing[op.id]
+	kept := op.method != http.MethodGet && !changesNothing[op.id]
 	return func(ctx huma.Context, next func(huma.Context)) {
 		token := who(ctx.Context())
 		if !known || need != "" && !token.Role.May(need) {
@@ -83,7 +83,7 @@ func (s *Service) guard(op operation) func(ctx huma.Context, next func(huma.Cont
 			s.refuse(ctx, op, err)
 			return
 		}
-		if !records || (op.id == "apply-feed-file" || op.id == "set-position") && bodyOf(ctx).DryRun {
+		if !kept || (op.id == "apply-feed-file" || op.id == "set-position") && bodyOf(ctx).DryRun {
 			next(ctx)
 			return
 		}

@@ -103,31 +103,22 @@ func (r *Runner) askAll(ctx context.Context) error {
 
 // askDue asks for proofs of tables whose last one is older than their feed wants.
 func (r *Runner) askDue(ctx context.Context) error {
-	feeds, err := r.store.Feeds(ctx, "")
-	if err != nil {
-		return err
-	}
-	for _, status := range feeds {
-		if status.State != "active" {
-			continue
-		}
-		f, err := r.store.Feed(ctx, status.Name)
-		if err != nil || f.Prove == "" {
-			continue
-		}
-		every, err := window.ParseDuration(f.Prove)
-		if err != nil {
+	wanted, err := r.store.ProvedFeeds(ctx)
+	for name, age := range wanted {
+		every, parsed := window.ParseDuration(age)
+		status, asked := r.store.Feeds(ctx, name)
+		if err = errors.Join(err, parsed, asked); err != nil {
 			return err
 		}
-		for _, t := range status.Tables {
-			if (t.Proof == nil || time.Since(t.Proof.At) >= every) && t.Provable() {
-				if err := r.proveAgain(ctx, status.Name, t.Table, every); err != nil {
-					return err
+		for _, f := range status {
+			for _, t := range f.Tables {
+				if (t.Proof == nil || time.Since(t.Proof.At) >= every) && t.Provable() {
+					err = errors.Join(err, r.proveAgain(ctx, name, t.Table, every))
 				}
 			}
 		}
 	}
-	return nil
+	return err
 }
 
 // proveAgain asks for a proof of a table, unless one was not long ago, whatever came of it.

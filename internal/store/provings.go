@@ -117,6 +117,21 @@ func (s *Store) WaitingProvings(ctx context.Context) ([]int64, error) {
 	return pgx.CollectRows(found, pgx.RowTo[int64])
 }
 
+// ProvedFeeds gives the active feeds whose tables are proven by and by, and how old a proof may become.
+func (s *Store) ProvedFeeds(ctx context.Context) (map[string]string, error) {
+	found, err := s.Pool.Query(ctx, "SELECT name, spec->>'prove' FROM feeds WHERE state = 'active' AND spec->>'prove' <> ''")
+	if err != nil {
+		return nil, err
+	}
+	feeds := map[string]string{}
+	var name, age string
+	_, err = pgx.ForEachRow(found, []any{&name, &age}, func() error {
+		feeds[name] = age
+		return nil
+	})
+	return feeds, err
+}
+
 // RunEndedSince tells whether a run of a feed has ended well that began after a moment of the records.
 func (s *Store) RunEndedSince(ctx context.Context, feed string, since time.Time) (ended bool, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1

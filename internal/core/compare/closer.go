@@ -231,6 +231,10 @@ func (x *Closer) judge(name string, s, w *entry) {
 			extra = append(extra, row)
 		}
 	}
+	if x.Keeps {
+		x.result.Extra += int64(len(extra))
+		extra = nil
+	}
 	if len(left)+len(extra) == 0 {
 		return
 	}

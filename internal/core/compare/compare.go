@@ -46,6 +46,7 @@ type digest [2]uint64
 // Comparison knows how the rows of two sides are told apart.
 type Comparison struct {
 	Hidden  map[string]bool // columns whose values are not shown
+	Keeps   bool            // the warehouse may hold rows that the source lacks: they are counted, and no difference
 	columns []schema.Column
 	key     []int // places of the key's columns; none is of rows that are matched as a whole
 	rest    []int // places of the others
@@ -209,13 +210,13 @@ func Differ(source, warehouse *Sums) (b Buckets, beside Result) {
 func (s *Sums) rowsIn(bucket int) int64 { return int64(s.count[bucket]) + int64(s.flying[bucket]) }
 
 // Budget is how much memory rows may take that are looked at one by one, in bytes.
-const Budget = 128 << 20
+const Budget = 64 << 20
 
 // perRow is about what a row takes beside its name, in bytes.
 const perRow = 150
 
 // mostGroups is how often both sides are read at most to look at rows one by one.
-const mostGroups = 16
+const mostGroups = 32
 
 // Groups divides buckets so that the rows of each group fit into memory. What is left over are too many
 // rows to be looked at.

@@ -192,3 +192,17 @@ func TestTwinsAreCounted(t *testing.T) {
 	r, _ := looked(nil, []row{{1, &x}, {1, &x}, {1, &x}}, []row{{1, &x}, {1, &x}}, nil)
 	require.Equal(t, []int64{2, 1}, []int64{r.Equal, r.Missing})
 }
+
+// Where the warehouse keeps rows of before, those that it has beside are no differences, and are not kept in mind.
+func TestRowsOfBeforeAreNoDifferences(t *testing.T) {
+	a, b := "now", "before"
+	c := compare.New(columns, nil)
+	c.Keeps = true
+	x := c.Closer(compare.Buckets{})
+	x.Source(record([]row{{1, &a}, {2, &a}}), nil)
+	x.Warehouse(record([]row{{1, &b}, {1, &a}, {1, &a}}))
+	x.End()
+	require.Equal(t, []int64{1, 0, 1, 2}, counts(x.Result(compare.Result{})))
+	require.Equal(t, 1, x.Doubts())
+	require.Len(t, x.Found(), 1)
+}
