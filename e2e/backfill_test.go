@@ -130,9 +130,7 @@ func TestABackfillWaitsForAPerson(t *testing.T) {
 func TestConsoleBackfills(t *testing.T) {
 	s, _ := visits(t, "duckdb", "")
 	b := newBrowser(t, s)
-	b.open("/")
-	b.fill("#token", s.token)
-	b.click("Sign in")
+	b.signIn(s, "/")
 	b.open("/feeds/visits")
 	b.sees("Backfills", "No range was read again.")
 	b.click("Backfill…")

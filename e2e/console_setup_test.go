@@ -81,9 +81,7 @@ func TestSetUpInTheConsole(t *testing.T) {
 		CREATE TABLE loans (id int PRIMARY KEY, patron int); INSERT INTO loans SELECT i, i FROM generate_series(1, 100) i;
 		CREATE TABLE scratch (id int); ANALYZE`)
 	b := newBrowser(t, s)
-	b.open("/")
-	b.fill("#token", s.token)
-	b.click("Sign in")
+	b.signIn(s, "/")
 	b.sees("No feed yet", "choose tables")
 	b.click("Set up the first feed")
 	b.sees("No source yet.", "No warehouse yet.")

@@ -21,6 +21,14 @@ type browser struct {
 	s   *service
 }
 
+// signIn opens a page of a service that nobody is signed in to yet.
+func (b *browser) signIn(s *service, page string) {
+	b.t.Helper()
+	b.open(page)
+	b.fill("#token", s.token)
+	b.click("Sign in")
+}
+
 func newBrowser(t *testing.T, s *service) *browser {
 	allocator, cancel := chromedp.NewExecAllocator(context.Background(),
 		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),

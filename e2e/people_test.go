@@ -181,9 +181,7 @@ func TestEachChangeIsOnRecord(t *testing.T) {
 func TestPeopleInTheConsole(t *testing.T) {
 	s := newService(t)
 	b := newBrowser(t, s)
-	b.open("/people")
-	b.fill("#token", s.token)
-	b.click("Sign in")
+	b.signIn(s, "/people")
 	b.sees("first administrator", "Sign-ins of the console")
 	b.click("Make a token")
 	b.field("Name", "Tamsin Orrel")

@@ -192,6 +192,13 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 	if b.Record == nil {
 		return nil
 	}
+	return t.mergeChanges(ctx, part, a.Run, b, a.replays, continues)
+}
+
+// mergeChanges folds changes and merges what is left of them. replays tells that they may have been merged before,
+// continues that the first transaction began in the batch before.
+func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run int64, b change.Batch, replays,
+	continues bool) error {
 	for i, s := range fold.Fold(b, t.keyAt, t.Keep) {
 		part.Count(rows.Books{Folded: s.Folded})
 		if s.Empties != never {
@@ -200,8 +207,8 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 				return err
 			}
 		}
-		folded := newFolded(t, a.Run, b, s.Rows)
-		has := folded.has(warehouse.Has{Chains: s.Chains, Replays: a.replays, Continues: continues || s.Again})
+		folded := newFolded(t, run, b, s.Rows)
+		has := folded.has(warehouse.Has{Chains: s.Chains, Replays: replays, Continues: continues || s.Again})
 		record := build(t.target, folded)
 		folded.release()
 		err := part.AppendFolded(ctx, record)

@@ -278,22 +278,7 @@ func (r *repairer) put(ctx context.Context, part warehouse.Part, b rows.Batch, a
 	}
 	part.Count(rows.Books{Read: int64(n)})
 	t := &logTable{plan: r.plan, Table: r.Table, keyAt: keyAt}
-	for _, s := range fold.Fold(changes, keyAt, r.Table.Keep) {
-		part.Count(rows.Books{Folded: s.Folded})
-		folded := newFolded(t, r.Run, changes, s.Rows)
-		has := folded.has(warehouse.Has{Chains: s.Chains, Continues: s.Again})
-		made := build(r.plan.target, folded)
-		folded.release()
-		err := part.AppendFolded(ctx, made)
-		made.Release()
-		if err != nil {
-			return err
-		}
-		if err := part.Merge(ctx, has); err != nil {
-			return err
-		}
-	}
-	return nil
+	return t.mergeChanges(ctx, part, r.Run, changes, false, false)
 }
 
 // heldRows are the rows of a target of some keys.
