@@ -35,7 +35,7 @@ func (p *prover) blindSpots(ctx context.Context, proof Proof) (notes []string, e
 		"Whatever changes rows must set it; find: log or compare sees the change all the same.")
 	note(proof.Missing, "below the position has not come: it was committed later than the feed waits for.",
 		"below the position have not come: they were committed later than the feed waits for.",
-		"A look_back reads them again, a backfill brings them now; find: log misses none.")
+		"A look_back reads such rows again, a backfill brings them now; find: log misses none.")
 	if w.Column.Nullable && w.Fallback == "" {
 		nulls, err := p.Source.Nulls(ctx, p.plan.query)
 		if err != nil {

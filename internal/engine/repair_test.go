@@ -311,8 +311,8 @@ func TestBlindSpotsOfAWatermark(t *testing.T) {
 		"3 rows were deleted at the source, which no watermark shows. A sweep ends them: sweep: 1d. find: log or compare sees each.",
 		"1 row has other values, although changed has not risen above the position. Whatever changes rows must set it; find: " +
 			"log or compare sees the change all the same.",
-		"2 rows below the position have not come: they were committed later than the feed waits for. A look_back reads them " +
-			"again, a backfill brings them now; find: log misses none.",
+		"2 rows below the position have not come: they were committed later than the feed waits for. A look_back reads such " +
+			"rows again, a backfill brings them now; find: log misses none.",
 		"2 rows have no changed, and are not brought. Name a fallback column; find: log or compare brings them.",
 		"1 row has a changed that the source's clock has not come to, and waits until then. Correct their values; find: log or " +
 			"compare does not wait.",
