@@ -55,7 +55,7 @@ screenshots: build
 # The long forms: the service killed 20 times in a load of 1 000 000 rows; the log followed
 # under random transactions and kills for half an hour on each warehouse; 100 copies under load.
 torture: build
-	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills' ./e2e/
+	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills|TestThreeProcessesUnderKills' ./e2e/
 	NOEMATA_TORTURE=30m go test -v -timeout 6h -run 'TestTorture|TestGarbledServers|TestCopiesMeetTheLogExactly|TestAShapedFeedFollowsTheLog|TestDrift|TestPartitionsThatComeAndGo|TestReferencesInRandomHistories' ./internal/engine/
 
 # Every decoder of what servers send, 20 minutes each.

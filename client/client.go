@@ -189,6 +189,25 @@ func (c *Client) TestChannel(ctx context.Context, name string) (Channel, error) 
 	return post[Channel](ctx, c, at("channels", name, "test"), nil, nil)
 }
 
+// Processes lists the service's processes that share the work.
+func (c *Client) Processes(ctx context.Context) ([]Process, error) {
+	return get[[]Process](ctx, c, "/processes", nil)
+}
+
+// Places lists where the warehouses are that are files.
+func (c *Client) Places(ctx context.Context) ([]Place, error) {
+	return get[[]Place](ctx, c, "/places", nil)
+}
+
+// Drain has a process take up no more work, or work again.
+func (c *Client) Drain(ctx context.Context, id string, drain bool) (Process, error) {
+	act := "resume"
+	if drain {
+		act = "drain"
+	}
+	return post[Process](ctx, c, at("processes", id, act), nil, nil)
+}
+
 // Sessions lists the console's sign-ins that go on.
 func (c *Client) Sessions(ctx context.Context) ([]Session, error) {
 	return get[[]Session](ctx, c, "/sessions", nil)

@@ -51,6 +51,8 @@ type (
 	NewToken      = records.NewToken
 	Role          = records.Role
 	Session       = records.Session
+	Process       = records.Process
+	Place         = records.Place
 	Alert         = records.Alert
 	Channel       = records.Channel
 	ChangeMade    = records.ChangeMade

@@ -121,6 +121,12 @@ func (a *app) lookUp(ctx context.Context, cmd *cobra.Command, kind string, befor
 			}
 		}
 		return list, err
+	case "PROCESS":
+		found, err := c.Processes(ctx)
+		for _, p := range found {
+			add(p.ID, p.State+", on "+p.Host)
+		}
+		return list, err
 	case "REVISION":
 		found, err := c.Revisions(ctx, before["FEED"])
 		for _, r := range found {

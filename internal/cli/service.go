@@ -62,6 +62,7 @@ func (a *app) serveCommand() *cobra.Command {
 		"folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
 	f.BoolVar(&o.Agent, "ssh-agent", false,
 		"let tunnels sign in with the keys of the agent at SSH_AUTH_SOCK, where a source or warehouse asks for it")
+	f.StringVar(&o.Host, "host", "", "what this machine is called among the service's processes; as it calls itself when left out")
 	f.BoolVar(&o.NewToken, "new-token", false, "make another administrator's token and show it, where the last one was lost")
 	f.BoolVar(&o.Paused, "paused", false,
 		"start without running anything; a feed runs again once it is started or asked to run")

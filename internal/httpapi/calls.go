@@ -119,6 +119,7 @@ func (s *Service) register(api calls) {
 		0}, s.statements)
 	s.describeBackfills(api)
 	s.describeAlerts(api)
+	s.describeProcesses(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -65,7 +66,7 @@ func (feedJob) InsertOpts() river.InsertOpts {
 
 // Runner schedules feeds and works on them.
 type Runner struct {
-	id        string // of this process
+	self      records.Process // this process
 	store     *store.Store
 	databases *opened.Databases
 	events    *Events
@@ -78,15 +79,21 @@ type Runner struct {
 	slots    slots
 	stopping chan struct{} // closed by Stop
 
+	mu      sync.Mutex
+	leaving chan struct{} // closed while this process is to take up no more work
+
 	runs  *prometheus.CounterVec
 	rows  *prometheus.CounterVec
 	spent *prometheus.CounterVec
 }
 
 // New makes a Runner; Start starts it.
-func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer) (*Runner, error) {
-	r := &Runner{id: rand.Text(), store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(),
-		stopping: make(chan struct{}),
+// The process tells others by self where it runs; its name and state are filled in.
+func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer, self records.Process) (*Runner,
+	error) {
+	self.ID = strings.ToLower(rand.Text()[:10])
+	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(),
+		stopping: make(chan struct{}), leaving: make(chan struct{}),
 		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
 			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
 		rows: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total",
@@ -101,8 +108,9 @@ func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Reg
 	river.AddWorker(workers, &provingWorker{runner: r})
 	var err error
 	r.river, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID: r.id, Workers: workers, Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: feedsAtOnce},
-			provingQueue: {MaxWorkers: provingAtOnce}},
+		ID: r.self.ID, Workers: workers, Queues: map[string]river.QueueConfig{
+			river.QueueDefault: {MaxWorkers: feedsAtOnce}, ownFeeds + self.ID: {MaxWorkers: feedsAtOnce},
+			provingQueue: {MaxWorkers: provingAtOnce}, ownProofs + self.ID: {MaxWorkers: provingAtOnce}},
 		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour, // recover is quicker and knows better
 		FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
 		Logger: slog.New(slog.DiscardHandler),
@@ -164,70 +172,6 @@ func (r *Runner) Stop(ctx context.Context) {
 		r.cancel()
 	}
 	r.done.Wait()
-}
-
-// workerClass is the first key of the advisory locks that say which processes live.
-const workerClass = 0x6e6f656d
-
-// stayAlive holds a lock that the database lets go when this process dies.
-func (r *Runner) stayAlive(ctx context.Context, alive chan struct{}) {
-	var once sync.Once
-	for ctx.Err() == nil {
-		conn, err := pgx.ConnectConfig(ctx, r.store.Pool.Config().ConnConfig)
-		if err == nil {
-			_, err = conn.Exec(ctx, "SELECT pg_advisory_lock($1, hashtext($2))", workerClass, r.id)
-		}
-		for err == nil {
-			once.Do(func() { close(alive) })
-			select {
-			case <-ctx.Done():
-				err = ctx.Err()
-			case <-time.After(time.Second):
-				err = conn.Ping(ctx)
-			}
-		}
-		if conn != nil {
-			_ = conn.Close(context.Background())
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(500 * time.Millisecond):
-		}
-	}
-}
-
-// recover frees the jobs of processes that are gone.
-func (r *Runner) recover(ctx context.Context) error {
-	found, err := r.store.Pool.Query(ctx, `SELECT j.id, j.attempted_by[array_length(j.attempted_by, 1)] FROM river_job j
-WHERE j.state = 'running' AND NOT EXISTS (
-  SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.granted AND l.classid = $1
-  AND l.objid = (hashtext(j.attempted_by[array_length(j.attempted_by, 1)])::bigint & 4294967295)::oid)`, workerClass)
-	if err != nil {
-		return err
-	}
-	type orphan struct {
-		Job    int64
-		Worker string
-	}
-	orphans, err := pgx.CollectRows(found, pgx.RowToStructByPos[orphan])
-	if err != nil {
-		return err
-	}
-	for _, o := range orphans {
-		slog.Info("Taking over from a process that is gone.", "process", o.Worker)
-		held, err := r.store.EndRunsOf(ctx, o.Worker)
-		if err != nil {
-			return err
-		}
-		for _, feed := range held {
-			slog.Error("A feed is held: the service ended during its runs, several times in a row.", "feed", feed)
-		}
-		if _, err := r.store.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now(), attempt = 0
-WHERE id = $1 AND state = 'running' AND attempted_by[array_length(attempted_by, 1)] = $2`, o.Job, o.Worker); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // enqueueAll makes sure that each feed that should run has its job.
@@ -329,6 +273,9 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		if err != nil {
 			return later(name, err)
 		}
+		if r.elsewhere(ctx, name, job.ID, ownFeeds) || r.isLeaving() {
+			return river.JobSnooze(0)
+		}
 		backfillAt, backfills, err := r.store.BackfillDue(ctx, name)
 		if err != nil {
 			return later(name, err)
@@ -340,7 +287,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		case backfills && !backfillAt.After(time.Now()):
 			due = backfillRun
 		}
-		id, err := r.store.BeginRun(ctx, name, r.id, due)
+		id, err := r.store.BeginRun(ctx, name, r.self.ID, due)
 		if err != nil {
 			return later(name, err)
 		}
@@ -531,6 +478,9 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 		return rows.Books{}, err
 	}
 	src, wh, err := r.databases.Of(ctx, file)
+	if err == nil {
+		err = r.here(ctx, file.Warehouse, wh)
+	}
 	if err != nil {
 		return rows.Books{}, err
 	}

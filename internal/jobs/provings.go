@@ -52,6 +52,10 @@ type provingWorker struct {
 // Work compares a table, and repairs it where that was asked for.
 func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) error {
 	r := w.runner
+	asked, err := r.store.Proving(ctx, job.Args.ID)
+	if err == nil && r.elsewhere(ctx, asked.Feed, job.ID, ownProofs) {
+		return river.JobSnooze(0)
+	}
 	p, ok, err := r.store.BeginProving(ctx, job.Args.ID)
 	if problem.Is(err, problem.NotFound) || err == nil && !ok {
 		return nil // it was stopped, or removed with its feed

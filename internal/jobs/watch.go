@@ -21,7 +21,7 @@ var (
 
 // watch gives the context of a run, which ends when nobody wants the run any more, and a
 // channel that is closed when a following one should end: it has followed for long enough,
-// a person waits for a run, or what it works with has changed. release must be called.
+// the process is to leave its work to others, a person waits for a run, or what it works with has changed. release must be called.
 func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, until <-chan struct{}, release func()) {
 	running, cancel := context.WithCancelCause(ctx)
 	enough := make(chan struct{})
@@ -37,7 +37,7 @@ func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, 
 			}
 		}
 		defer end()
-		long := time.After(followFor)
+		long, leaving := time.After(followFor), r.whenLeaving()
 		for {
 			select {
 			case <-done:
@@ -48,6 +48,10 @@ func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, 
 				return
 			case <-long:
 				end()
+				continue
+			case <-leaving:
+				end()
+				leaving = nil
 				continue
 			case <-time.After(watchEvery):
 			}

@@ -119,6 +119,7 @@ type Run struct {
 	Feed      string     `json:"feed"`
 	Trigger   string     `json:"trigger" enum:"schedule,person,backfill" doc:"What started it"`
 	State     string     `json:"state" enum:"queued,running,done,failed,stopped,waited" doc:"waited: another program, a repair or a person was at what the run needed; it comes again soon"`
+	Process   string     `json:"process,omitempty" doc:"The process of the service that works on it, or did"`
 	QueuedAt  time.Time  `json:"queued_at"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`

@@ -4,7 +4,6 @@ package service
 import (
 	"context"
 	"crypto/tls"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -43,6 +42,7 @@ type Options struct {
 	Paused      bool     // nothing runs until a person starts it
 	NewToken    bool     // make another administrator's token
 	Version     string
+	Host        string // what this machine is called; empty is as it calls itself
 }
 
 // Service is a running service.
@@ -127,6 +127,11 @@ func prepare(o Options) (Options, error) {
 			"Choose another with --data.")
 	}
 	o.DataDir = dir
+	if o.Host == "" {
+		if o.Host, err = os.Hostname(); err != nil {
+			return o, problem.Wrap(err, problem.Failed, "This machine does not tell its name: "+err.Error()+".", "Give it with --host.")
+		}
+	}
 	if len(o.Folders) == 0 {
 		o.Folders = []string{filepath.Join(dir, "warehouses")}
 	}
@@ -147,6 +152,24 @@ func (s *Service) listen(o Options) error {
 	if err != nil {
 		return err
 	}
+	// Before anything runs, so that a port in use is told at once.
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err),
+			"Stop what uses the port, or choose another with --listen.")
+	}
+	address := listener.Addr().String()
+	s.Address = "http://" + address
+	if certificate != nil {
+		s.Address = "https://" + address
+		listener = tls.NewListener(listener, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get})
+	}
+	started := false
+	defer func() {
+		if !started {
+			_ = listener.Close()
+		}
+	}()
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
@@ -154,7 +177,8 @@ func (s *Service) listen(o Options) error {
 	events := jobs.NewEvents(s.Store.Pool)
 	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners",
 		Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))
-	if s.runner, err = jobs.New(s.Store, s.databases, events, registry); err != nil {
+	self := records.Process{Host: o.Host, PID: os.Getpid(), Version: o.Version, Address: s.Address}
+	if s.runner, err = jobs.New(s.Store, s.databases, events, registry, self); err != nil {
 		return err
 	}
 	running, end := context.WithCancel(context.Background())
@@ -168,26 +192,15 @@ func (s *Service) listen(o Options) error {
 		return wh.Free(ctx)
 	}}
 	go watcher.Watch(running)
-	// Before anything runs, so that a port in use is told at once.
-	listener, err := net.Listen("tcp", o.Listen)
-	if err != nil {
-		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err),
-			"Stop what uses the port, or choose another with --listen.")
-	}
-	address := listener.Addr().String()
-	s.Address = "http://" + address
-	if certificate != nil {
-		s.Address = "https://" + address
-		listener = tls.NewListener(listener, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get})
-	}
 	if o.Paused {
 		if err := s.pause(running); err != nil {
-			return errors.Join(err, listener.Close())
+			return err
 		}
 	}
 	if err := s.runner.Start(running); err != nil {
-		return errors.Join(err, listener.Close())
+		return err
 	}
+	started = true
 	s.service = httpapi.New(httpapi.Parts{Store: s.Store, Databases: s.databases, Runner: s.runner, Events: events,
 		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
 	go func() { s.failed <- s.service.Listen(listener) }()

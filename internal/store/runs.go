@@ -328,11 +328,11 @@ func (s *Store) SaveStatements(ctx context.Context, run int64, table string, lis
 	return unlessGone(err)
 }
 
-const runColumns = `r.id, f.name, r.trigger, r.state, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
+const runColumns = `r.id, f.name, r.trigger, r.state, r.worker, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
 
 func scanRun(row pgx.CollectableRow) (records.Run, error) {
 	var r records.Run
-	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books, &r.Problem)
+	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.Process, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books, &r.Problem)
 	return r, err
 }
 

@@ -44,6 +44,9 @@ type Warehouse interface {
 	Grants(user, readers string, targets []schema.Name) []string
 	// Mend runs a statement that mends a finding: a person has asked for it.
 	Mend(ctx context.Context, sql string) error
+	// File names the file that the warehouse is, which one process at a time can write, and tells whether it
+	// is there; empty for a server.
+	File() (path string, there bool)
 	// Free is how many bytes the disk has room for; -1 where that cannot be known.
 	Free(ctx context.Context) (int64, error)
 	// Empty tells whether a target has no rows at all.

@@ -215,6 +215,9 @@ func (w *Warehouse) Contradictions(context.Context, warehouse.Target) (warehouse
 	return nil, nil
 }
 
+// File is none: it is a server.
+func (w *Warehouse) File() (string, bool) { return "", false }
+
 // Free is not known.
 func (w *Warehouse) Free(context.Context) (int64, error) { return -1, nil }
 

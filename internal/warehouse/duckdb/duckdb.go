@@ -157,6 +157,12 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 // Grants are none: a file belongs to whoever may write it.
 func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
 
+// File is the path of the file.
+func (w *Warehouse) File() (string, bool) {
+	_, err := os.Stat(w.file.path)
+	return w.file.path, err == nil
+}
+
 // Free is what the disk of the file has left for users that are not root (statfs(2)).
 func (w *Warehouse) Free(context.Context) (int64, error) {
 	var disk syscall.Statfs_t

@@ -321,6 +321,9 @@ func (b *Base) Count(ctx context.Context, t warehouse.Target) (int64, error) {
 	return found[0][0].(int64), nil
 }
 
+// File is none of a server.
+func (b *Base) File() (string, bool) { return "", false }
+
 // Free is not told by a server: which disk it writes to is its own affair.
 func (b *Base) Free(context.Context) (int64, error) { return -1, nil }
 
