@@ -189,6 +189,43 @@ func (c *Client) TestChannel(ctx context.Context, name string) (Channel, error) 
 	return post[Channel](ctx, c, at("channels", name, "test"), nil, nil)
 }
 
+// Log gives what the runs of a feed have said, the last entry last.
+func (c *Client) Log(ctx context.Context, feed string, f LogFilter) ([]LogEntry, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"table": f.Table, "level": f.Level, "text": f.Text} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	for name, n := range map[string]int64{"run": f.Run, "after": f.After, "before": f.Before, "limit": int64(f.Limit)} {
+		if n != 0 {
+			q.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	return get[[]LogEntry](ctx, c, at("feeds", feed, "log"), q)
+}
+
+// Volumes gives rows and bytes of a feed by table and day of UTC; of one table where it is named.
+func (c *Client) Volumes(ctx context.Context, feed, table string, days int) ([]Volume, error) {
+	return get[[]Volume](ctx, c, at("feeds", feed, "volumes"), url.Values{"table": {table}, "days": {strconv.Itoa(days)}})
+}
+
+// Burden tells what feeds cost a source.
+func (c *Client) Burden(ctx context.Context, source string, days int) (Burden, error) {
+	return get[Burden](ctx, c, at("sources", source, "burden"), url.Values{"days": {strconv.Itoa(days)}})
+}
+
+// Retention tells how long things are kept, and what room they take.
+func (c *Client) Retention(ctx context.Context) ([]Retention, error) {
+	return get[[]Retention](ctx, c, "/retention", nil)
+}
+
+// SetRetention says how long things of one kind are kept.
+func (c *Client) SetRetention(ctx context.Context, what, keep string) (list []Retention, err error) {
+	err = c.call(ctx, http.MethodPut, at("retention", what), nil, map[string]string{"keep": keep}, &list)
+	return list, err
+}
+
 // Processes lists the service's processes that share the work.
 func (c *Client) Processes(ctx context.Context) ([]Process, error) {
 	return get[[]Process](ctx, c, "/processes", nil)

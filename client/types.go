@@ -53,6 +53,11 @@ type (
 	Session       = records.Session
 	Process       = records.Process
 	Place         = records.Place
+	LogEntry      = records.LogEntry
+	LogFilter     = records.LogFilter
+	Volume        = records.Volume
+	Retention     = records.Retention
+	Burden        = records.Burden
 	Alert         = records.Alert
 	Channel       = records.Channel
 	ChangeMade    = records.ChangeMade

@@ -14,6 +14,7 @@ const places = computed(() => [
   { to: '/alerts', word: 'Alerts' },
   { to: '/sources', word: 'Sources' },
   { to: '/warehouses', word: 'Warehouses' },
+  { to: '/service', word: 'Service' },
   ...(session.role === 'administer' ? [{ to: '/people', word: 'People' }] : []),
 ])
 const here = computed(() => (route.path === '/' || route.path.startsWith('/feeds') || route.path === '/set-up' ? '/' : '/' + route.path.split('/')[1]))

@@ -19,6 +19,7 @@ export const router = createRouter({
     { path: '/sources', component: () => import('./pages/Connections.vue'), props: { side: 'sources' }, meta: { title: 'Sources' } },
     { path: '/warehouses', component: () => import('./pages/Connections.vue'), props: { side: 'warehouses' }, meta: { title: 'Warehouses' } },
     { path: '/alerts', component: () => import('./pages/Alerts.vue'), meta: { title: 'Alerts' } },
+    { path: '/service', component: () => import('./pages/Service.vue'), meta: { title: 'Service' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
     { path: '/:rest(.*)', component: () => import('./pages/Missing.vue'), meta: { title: 'Not found' } },
   ],

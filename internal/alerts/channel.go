@@ -77,22 +77,8 @@ func bound(c records.Channel) (time.Duration, error) {
 
 // quietAt tells whether nothing is told at a moment.
 func quietAt(c records.Channel, now time.Time) (bool, error) {
-	zone, err := time.LoadLocation(c.Zone)
-	if err != nil || c.Quiet == "" {
-		return false, err
-	}
-	from, until, ok := strings.Cut(c.Quiet, "-")
-	a, err1 := time.Parse("15:04", strings.TrimSpace(from))
-	b, err2 := time.Parse("15:04", strings.TrimSpace(until))
-	if !ok || err1 != nil || err2 != nil {
-		return false, fmt.Errorf("two times of day with a hyphen between are expected")
-	}
-	minutes := func(t time.Time) int { return t.Hour()*60 + t.Minute() }
-	at := minutes(now.In(zone))
-	if minutes(a) <= minutes(b) {
-		return at >= minutes(a) && at < minutes(b), nil
-	}
-	return at >= minutes(a) || at < minutes(b), nil
+	hours, err := window.ParseHours(c.Quiet, c.Zone)
+	return err == nil && !hours.Always() && hours.Contains(now), err
 }
 
 // wants tells whether a channel is told of an alert.

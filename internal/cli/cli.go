@@ -173,6 +173,7 @@ func New(version string, demo Demo) *cobra.Command {
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
 		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
 		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
+		a.logCommand(), a.volumesCommand(), a.burdenCommand(), a.retentionCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())
 	a.completes(root)
 	exemplify(root)

@@ -210,6 +210,11 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
+	if side == client.Sources {
+		f.IntVar(&g.settings.Connections, "connections", 0, "how many connections a process opens at most, beside those for logs that are followed")
+		f.StringVar(&g.settings.HeavyHours, "heavy-hours", "", "when first copies, backfills, proofs and repairs may begin, as 22:00-06:30; at any time when empty")
+		f.StringVar(&g.settings.HeavyZone, "heavy-zone", "", "the time zone of these hours; UTC when left out")
+	}
 	f.StringVar(&g.belongs.Owner, "owner", "", "who answers for it")
 	f.StringVar(&g.belongs.Team, "team", "", "the team that it is of")
 	f.StringToStringVar(&g.labels, "label", nil, "name=value, to find it by; for more of them, again")
@@ -248,6 +253,7 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			return n, err
 		}
 		n.URL, s.InClear = "", g.settings.InClear
+		s.Connections, s.HeavyHours, s.HeavyZone = g.settings.Connections, g.settings.HeavyHours, g.settings.HeavyZone
 	} else if before != nil {
 		old := before.Settings
 		for flag, take := range map[string]func(){
@@ -255,6 +261,8 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			"database": func() { old.Database = s.Database },
 			"user":     func() { old.User = s.User }, "path": func() { old.Path = s.Path },
 			"password-in-clear": func() { old.InClear = s.InClear },
+			"connections":       func() { old.Connections = s.Connections },
+			"heavy-hours":       func() { old.HeavyHours = s.HeavyHours }, "heavy-zone": func() { old.HeavyZone = s.HeavyZone },
 		} {
 			if set(flag) {
 				take()

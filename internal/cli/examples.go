@@ -23,9 +23,15 @@ var examples = map[string]string{
 	"channels add": "noemata channels add desk --url https://alerts.example/noemata --secret-stdin\n" +
 		"noemata channels add nights --host mail.example --user noemata --from noemata@lending.example --to duty@lending.example " +
 		"--kinds held,failing --lag 1h --quiet 22:00-06:30 --zone Europe/Vienna --secret-stdin",
-	"channels change":  "noemata channels change desk --kinds held,failing,unequal",
-	"channels test":    "noemata channels test desk",
-	"channels remove":  "noemata channels remove desk",
+	"channels change": "noemata channels change desk --kinds held,failing,unequal",
+	"channels test":   "noemata channels test desk",
+	"channels remove": "noemata channels remove desk",
+	"log": "noemata log circulation-live\nnoemata log circulation-live --level warning --table public.loans\n" +
+		"noemata log circulation-live --follow",
+	"volumes":          "noemata volumes circulation-live --days 7",
+	"burden":           "noemata burden circulation --days 7",
+	"retention list":   "noemata retention list",
+	"retention set":    "noemata retention set runs 30d",
 	"processes list":   "noemata processes list",
 	"processes drain":  "noemata processes drain kq3v7m2xya",
 	"processes resume": "noemata processes resume kq3v7m2xya",

@@ -43,6 +43,13 @@ func CheckServer(s Settings, server string, port int) (Settings, error) {
 		return s, problem.New(problem.Invalid, "The certificates to trust hold no certificate in PEM.",
 			"Paste the content of the CA file, from BEGIN CERTIFICATE to END CERTIFICATE.").In("ca")
 	}
+	if _, err := s.Heavy(); err != nil {
+		return s, err
+	}
+	if s.Connections != 0 && s.Connections < 6 {
+		return s, problem.New(problem.Invalid, "Give 6 or more; feeds wait for each other as it is.",
+			"A feed needs up to 6 connections at once.").In("connections")
+	}
 	if err := s.checkCertificate(); err != nil {
 		return s, err
 	}

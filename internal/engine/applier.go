@@ -74,16 +74,20 @@ func (a *applier) apply(ctx context.Context, c cut) error {
 		}
 		t := a.tables[i]
 		began := time.Now()
+		spent := Spent{Bytes: sizeOfRecord(b.Record), Shaping: c.shaping[i],
+			Reading: c.reading * time.Duration(len(b.Rows)) / time.Duration(max(total, 1))}
+		var folding time.Duration
 		var err error
 		if a.joined[t] || a.stateOf(t) == warehouse.Following {
-			err = a.merge(ctx, t, b, c.Continues)
+			folding, err = a.merge(ctx, t, b, c.Continues)
 		} else {
 			err = a.keepWaiting(ctx, t, b)
 		}
 		if err != nil {
 			return blame(t, err)
 		}
-		a.board.spent(t, c.reading*time.Duration(len(b.Rows))/time.Duration(max(total, 1)), time.Since(began))
+		spent.Shaping, spent.Writing = spent.Shaping+folding, time.Since(began)-folding
+		a.board.spent(t, spent)
 	}
 	stands, _ := a.board.at()
 	if c.Open || (a.commit == nil && c.To <= stands.Position.Value) {
@@ -172,39 +176,43 @@ func (a *applier) finish(ctx context.Context, c cut) error {
 var errAgain = errors.New("tables are copied again")
 
 // merge folds the changes of a table and merges what is left. continues tells that the
-// first transaction began in the batch before.
-func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, continues bool) error {
+// first transaction began in the batch before. It returns how long folding took.
+func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, continues bool) (folding time.Duration,
+	err error) {
 	for _, r := range b.Rows {
 		if r.Misfit {
-			return b.Misfit
+			return 0, b.Misfit
 		}
 	}
 	part, err := a.part(ctx, t)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	part.Count(rows.Books{Read: b.Read(t.Keep == feed.KeepLedger), Filtered: b.Ignored})
 	aside, passed := unsure(t, b, part.Asides())
 	part.Count(rows.Books{SetAside: passed})
 	if err := part.SetAside(aside); err != nil {
-		return err
+		return 0, err
 	}
 	if b.Record == nil {
-		return nil
+		return 0, nil
 	}
 	return t.mergeChanges(ctx, part, a.Run, b, a.replays, continues)
 }
 
 // mergeChanges folds changes and merges what is left of them. replays tells that they may have been merged before,
-// continues that the first transaction began in the batch before.
+// continues that the first transaction began in the batch before. It returns how long folding took.
 func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run int64, b change.Batch, replays,
-	continues bool) error {
-	for i, s := range fold.Fold(b, t.keyAt, t.Keep) {
+	continues bool) (folding time.Duration, err error) {
+	began := time.Now()
+	stretches := fold.Fold(b, t.keyAt, t.Keep)
+	folding = time.Since(began)
+	for i, s := range stretches {
 		part.Count(rows.Books{Folded: s.Folded})
 		if s.Empties != never {
 			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment,
 				warehouse.Has{Continues: continues || i > 0}); err != nil {
-				return err
+				return folding, err
 			}
 		}
 		folded := newFolded(t, run, b, s.Rows)
@@ -214,13 +222,13 @@ func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run in
 		err := part.AppendFolded(ctx, record)
 		record.Release()
 		if err != nil {
-			return err
+			return folding, err
 		}
 		if err := part.Merge(ctx, has); err != nil {
-			return err
+			return folding, err
 		}
 	}
-	return nil
+	return folding, nil
 }
 
 // keepWaiting keeps the changes of a table that is being copied. Those that its first

@@ -53,12 +53,9 @@ func (b *board) update(t *logTable, change func(*TableReport)) {
 	change(&t.told)
 }
 
-// spent adds to the time that a table took.
-func (b *board) spent(t *logTable, reading, writing time.Duration) {
-	b.update(t, func(r *TableReport) {
-		r.Reading += reading
-		r.Writing += writing
-	})
+// spent adds to what a table took.
+func (b *board) spent(t *logTable, s Spent) {
+	b.update(t, func(r *TableReport) { r.Spent = r.Spent.Add(s) })
 }
 
 // handed notes that a cut was handed over, or that none is under way any more.
@@ -102,8 +99,7 @@ func (b *board) report() LogReport {
 		told, before := t.told, b.before[t.Table.Table]
 		told.Expected = max(told.Expected, told.Copied)
 		told.Books = before.Books.Add(told.Books)
-		told.Reading += before.Reading
-		told.Writing += before.Writing
+		told.Spent = told.Spent.Add(before.Spent)
 		r.Tables = append(r.Tables, told)
 	}
 	return r

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 
@@ -210,8 +211,10 @@ func (c *comparing) readRange(ctx context.Context, i int, keys source.KeyRange, 
 		var made ranged
 		var read int64
 		var last []string // the key of the row that came last
+		begun, written := time.Now(), c.writing
 		err := c.Source.Read(ctx, q, func(b rows.Batch) (err error) {
 			defer b.Record.Release()
+			c.outcome.Bytes += sizeOf(b)
 			read += b.Rows()
 			if err := c.came(ctx, b, &made); err != nil {
 				return err
@@ -227,6 +230,7 @@ func (c *comparing) readRange(ctx context.Context, i int, keys source.KeyRange, 
 			}
 			return nil
 		})
+		c.outcome.Reading += time.Since(begun) - (c.writing - written)
 		switch {
 		case err != nil:
 			return i, err

@@ -57,6 +57,11 @@ func (c *copier) copyAll(ctx context.Context) error {
 			if c.stateOf(t) != warehouse.Copying {
 				continue
 			}
+			if !c.Heavy.Contains(time.Now()) && t.copy.Snapshots == nil {
+				c.wait(t, "the hours must come in which the source lets tables be copied: "+c.Heavy.String())
+				waiting++
+				continue
+			}
 			if before := c.copiedBefore(t); before != nil {
 				c.wait(t, "the table that its rows refer to must be copied before it: "+before.Table.Table)
 				waiting++
@@ -219,14 +224,15 @@ func (c *copier) copyPart(ctx context.Context, t *logTable, reads source.Copy, p
 	copies := t.copies()
 	err = reads.Read(ctx, part, since, func(b rows.Batch) error {
 		defer b.Record.Release()
+		spent := Spent{Bytes: sizeOf(b), Reading: time.Since(last)}
+		last = time.Now()
 		b = copies.Batch(b, false)
 		b.Record = t.padded(b.Record)
 		defer b.Record.Release()
-		came := time.Now()
+		spent.Shaping, last = time.Since(last), time.Now()
 		defer func() {
-			now := time.Now()
-			c.board.spent(t, came.Sub(last), now.Sub(came))
-			last = now
+			spent.Writing, last = time.Since(last), time.Now()
+			c.board.spent(t, spent)
 		}()
 		n += b.Record.NumRows()
 		filtered += b.Filtered

@@ -76,10 +76,9 @@ type Outcome struct {
 	CompleteAt time.Time // everything the source committed before this is in the warehouse; zero when unknown
 	Nulls      int64     // rows whose watermark is null; they are not replicated
 	Commits    int
-	Reading    time.Duration // spent waiting for the source
-	Writing    time.Duration // spent in the warehouse
-	Notes      []string      // sentences worth showing
-	Target     warehouse.Target
+	Spent
+	Notes  []string // sentences worth showing
+	Target warehouse.Target
 }
 
 // Run brings one table up to date. What was committed before an error stays, and

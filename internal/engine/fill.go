@@ -37,8 +37,7 @@ func (r *run) fill(ctx context.Context) error {
 	if err := f.commit(ctx); err != nil {
 		return err
 	}
-	r.outcome.Writing += f.writing
-	r.outcome.Reading += time.Since(begun) - f.writing
+	r.outcome.Spent = r.outcome.Add(Spent{Bytes: f.bytes, Reading: time.Since(begun) - f.writing, Writing: f.writing})
 	r.note("Rows of before were given their values of %s by key: %s.", names, plural(f.filled, "row"))
 	return nil
 }
@@ -54,10 +53,12 @@ type filler struct {
 	part                  warehouse.Part
 	aside                 []rows.Aside
 	pending, read, filled int64
+	bytes                 int64
 	writing               time.Duration
 }
 
 func (f *filler) take(ctx context.Context, b rows.Batch) error {
+	f.bytes += sizeOf(b)
 	begun := time.Now()
 	defer func() { f.writing += time.Since(begun) }()
 	defer b.Record.Release()

@@ -14,6 +14,7 @@ import (
 	"noemata/internal/core/refer"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/shape"
+	"noemata/internal/core/window"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -36,6 +37,7 @@ type LogWork struct {
 	Wait      time.Duration   // how long changes may be gathered before they are written
 	Until     <-chan struct{} // the run follows on until this is closed; nil: it only catches up
 	CutBytes  int64           // CutBytes, unless set
+	Heavy     window.Hours    // when copies may begin
 	Report    func(LogReport) // may be nil; called after each commit and while tables are copied
 }
 
@@ -56,9 +58,8 @@ type TableReport struct {
 	Copied   int64 // rows, while it is copied
 	Expected int64 // an estimate of the rows
 	Books    rows.Books
-	Reading  time.Duration // from the source
-	Writing  time.Duration // to the warehouse
-	Waiting  string        // what the copy waits for, as a sentence
+	Spent
+	Waiting string // what the copy waits for, as a sentence
 }
 
 // Follow brings all tables of a feed forward together, each commit to the end of a

@@ -51,7 +51,7 @@ func (a *applier) join(ctx context.Context) error {
 			return blame(t, err)
 		}
 		a.joined[t] = true
-		a.board.spent(t, 0, time.Since(began))
+		a.board.spent(t, Spent{Writing: time.Since(began)})
 	}
 	return nil
 }
@@ -183,7 +183,8 @@ func (a *applier) replay(ctx context.Context, t *logTable, wanted func(change.Tx
 		defer b.Record.Release()
 		continues := b.Txns[0].Position == before
 		before = b.Txns[len(b.Txns)-1].Position
-		return a.merge(ctx, t, b, continues)
+		_, err = a.merge(ctx, t, b, continues)
+		return err
 	}
 	err := a.Warehouse.Journal().Waiting(ctx, t.stash(a.Feed.Name), func(r arrow.RecordBatch) error {
 		// A copy: the texts of r are gone afterwards.

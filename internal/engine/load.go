@@ -66,8 +66,8 @@ func (r *run) load(ctx context.Context, q source.Query, s stretch) error {
 	if err == nil {
 		err = c.finish(ctx)
 	}
-	r.outcome.Writing += c.writing
-	r.outcome.Reading += time.Since(begun) - c.writing
+	r.outcome.Spent = r.outcome.Add(Spent{Bytes: c.bytes, Reading: time.Since(begun) - c.writing, Shaping: c.shaping,
+		Writing: c.writing})
 	return err
 }
 
@@ -87,7 +87,9 @@ func (c *committer) shaped(batches <-chan rows.Batch) <-chan arrived {
 		for b := range batches {
 			a := arrived{Batch: b}
 			a.fault = problem.Guarded(func() error {
+				began := time.Now()
 				a.made = c.shape(b)
+				c.shaping += time.Since(began)
 				return nil
 			})()
 			out <- a
@@ -112,11 +114,14 @@ type committer struct {
 	gone    bool  // some of them end their key
 	read    int64 // rows of this stretch
 	highest position.Position
+	bytes   int64
 	writing time.Duration
+	shaping time.Duration // before the channel of batches is closed, its goroutine's alone
 }
 
 func (c *committer) take(ctx context.Context, a arrived) error {
 	b, made := a.Batch, a.made
+	c.bytes += sizeOf(b)
 	if c.stretch.limit > 0 && c.pending >= CommitRows {
 		rest, err := c.commitBetween(ctx, b)
 		if err != nil {

@@ -21,6 +21,7 @@ const moveAfter = 10 * time.Second
 type cut struct {
 	source.Gathered
 	reading time.Duration
+	shaping []time.Duration // by table
 }
 
 // beginning is a copy that has begun: at the moment of its snapshot. What is read of the
@@ -67,12 +68,15 @@ func (r *reader) run(ctx context.Context) error {
 			continue
 		}
 		gathered := r.stream.Take()
+		shaping := make([]time.Duration, len(r.tables))
 		for i, t := range r.tables {
+			began := time.Now()
 			gathered.Batches[i] = t.shaped(gathered.Batches[i], r.log)
+			shaping[i] = time.Since(began)
 		}
 		r.board.handed(true)
 		select {
-		case r.cuts <- cut{gathered, r.reading}:
+		case r.cuts <- cut{gathered, r.reading, shaping}:
 		case <-ctx.Done():
 			return ctx.Err()
 		}

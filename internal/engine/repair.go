@@ -278,7 +278,8 @@ func (r *repairer) put(ctx context.Context, part warehouse.Part, b rows.Batch, a
 	}
 	part.Count(rows.Books{Read: int64(n)})
 	t := &logTable{plan: r.plan, Table: r.Table, keyAt: keyAt}
-	return t.mergeChanges(ctx, part, r.Run, changes, false, false)
+	_, err := t.mergeChanges(ctx, part, r.Run, changes, false, false)
+	return err
 }
 
 // heldRows are the rows of a target of some keys.

@@ -35,6 +35,7 @@ func (r *run) sweep(ctx context.Context) error {
 	begun := time.Now()
 	err = r.Source.Read(ctx, q, func(b rows.Batch) error {
 		defer b.Record.Release()
+		r.outcome.Bytes += sizeOf(b)
 		shaped := keys.Batch(b, false)
 		defer shaped.Record.Release()
 		read += shaped.Rows()

@@ -120,6 +120,7 @@ func (s *Service) register(api calls) {
 	s.describeBackfills(api)
 	s.describeAlerts(api)
 	s.describeProcesses(api)
+	s.describeWatching(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }

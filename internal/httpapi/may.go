@@ -27,7 +27,8 @@ var needs = map[string]records.Role{
 	"list-positions": records.Look, "list-runs": records.Look, "show-run": records.Look, "list-statements": records.Look,
 	"list-proofs": records.Look, "list-backfills": records.Look, "show-backfill": records.Look,
 	"list-sources": records.Look, "show-source": records.Look, "list-warehouses": records.Look,
-	"show-warehouse": records.Look, "list-processes": records.Look, "list-places": records.Look, "list-hash-keys": records.Look,
+	"show-warehouse": records.Look, "list-processes": records.Look, "list-places": records.Look,
+	"list-log": records.Look, "list-volumes": records.Look, "list-retention": records.Look, "show-burden": records.Operate, "list-hash-keys": records.Look,
 
 	"start-feed": records.Operate, "pause-feed": records.Operate, "remove-feed": records.Operate,
 	"apply-feed-file": records.Operate, "preview-feed-file": records.Operate, "list-privileges": records.Operate,
@@ -46,7 +47,7 @@ var needs = map[string]records.Role{
 	"add-token": records.Administer, "remove-token": records.Administer, "list-sessions": records.Administer,
 	"list-alerts": records.Look, "list-channels": records.Administer, "add-channel": records.Administer,
 	"show-channel": records.Administer, "change-channel": records.Administer, "remove-channel": records.Administer,
-	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer, "resume-process": records.Administer, "list-changes": records.Administer,
+	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer, "resume-process": records.Administer, "set-retention": records.Administer, "list-changes": records.Administer,
 }
 
 // changesNothing are the calls that ask by a body, or only look at a database.
@@ -194,7 +195,7 @@ func about(ctx huma.Context, op operation) string {
 	kind, name := "", ctx.Param("name")
 	for prefix, noun := range map[string]string{"/feeds": "feed", "/sources": "source", "/warehouses": "warehouse",
 		"/tokens": "token", "/runs": "run", "/backfills": "backfill", "/proofs": "proof", "/hash-keys": "hash key",
-		"/sessions": "session", "/channels": "channel", "/processes": "process"} {
+		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention"} {
 		if op.path == prefix || strings.HasPrefix(op.path, prefix+"/") {
 			kind = noun
 		}

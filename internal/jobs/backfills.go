@@ -22,7 +22,7 @@ const backfillRun = "backfill"
 // backfill reads slices until there are none, or it should end; one at least.
 func (w *feedWork) backfill(ctx context.Context, until <-chan struct{}) (sum rows.Books, err error) {
 	var failed []error
-	for {
+	for w.heavy.Contains(time.Now()) {
 		b, due, err := w.store.BeginSlice(ctx, w.feed.Name)
 		if err != nil || !due {
 			return sum, errors.Join(append(failed, err)...)
@@ -41,6 +41,7 @@ func (w *feedWork) backfill(ctx context.Context, until <-chan struct{}) (sum row
 		default:
 		}
 	}
+	return sum, errors.Join(failed...)
 }
 
 // slice reads the next slice of a backfill, and keeps what there is to know about it.

@@ -35,7 +35,7 @@ type following struct {
 	feed *feed.Feed // with the tables that follow
 
 	began    time.Time
-	noted    map[string]rows.Books // what was added to the tables' state
+	noted    map[string]store.Effort // what was added to the tables' state
 	measured time.Time
 	applied  int64
 	last     engine.LogReport // what was recorded last
@@ -47,7 +47,7 @@ type following struct {
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
 func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{}) (rows.Books, error) {
-	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]rows.Books{}}
+	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]store.Effort{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
 	recording := statement.With(ctx, made.add)
@@ -56,8 +56,7 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	if err == nil {
 		wait, follows := f.Fresh()
 		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx),
-			Wait:   wait,
-			Report: x.hear}
+			Wait: wait, Heavy: w.heavy, Report: x.hear}
 		if follows && w.scheduled {
 			log.Until = until
 		}
@@ -86,8 +85,11 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	w.record.statements(ctx, w.run, "", made.list())
 	for _, t := range x.last.Tables {
 		w.measure(engine.Work{Feed: f, Table: feed.Table{Table: t.Table}},
-			engine.Outcome{Books: t.Books, Reading: t.Reading, Writing: t.Writing})
+			engine.Outcome{Books: t.Books, Spent: t.Spent})
 	}
+	x.sayAll(kept)
+	n, stated := made.atSource()
+	w.record.effort(kept, f.Name, "", w.run, store.Effort{Statements: n, Stated: stated})
 	return x.sum(), err
 }
 
@@ -160,6 +162,7 @@ func (x *following) note(ctx context.Context, over bool) {
 		if was := before[t.Table]; was.State == t.State && was.Books == t.Books && was.Copied == t.Copied {
 			continue
 		}
+		x.sayState(ctx, before[t.Table], t)
 		phase := "following"
 		if t.State != warehouse.Following {
 			phase = "copying"
@@ -174,12 +177,14 @@ func (x *following) note(ctx context.Context, over bool) {
 func (x *following) noteTables(ctx context.Context, failure error) {
 	for _, t := range x.last.Tables {
 		was := x.noted[t.Table]
-		now := t.Books
-		delta := rows.Books{Read: now.Read - was.Read, SetAside: now.SetAside - was.SetAside,
-			Inserted: now.Inserted - was.Inserted, Updated: now.Updated - was.Updated,
-			Deleted: now.Deleted - was.Deleted}
+		now := store.Effort{Books: t.Books, Bytes: t.Bytes, Reading: t.Reading, Writing: t.Writing}
+		delta := rows.Books{Read: now.Books.Read - was.Books.Read, SetAside: now.Books.SetAside - was.Books.SetAside,
+			Inserted: now.Books.Inserted - was.Books.Inserted, Updated: now.Books.Updated - was.Books.Updated,
+			Deleted: now.Books.Deleted - was.Books.Deleted}
 		x.noted[t.Table] = now
 		x.applied += delta.Read
+		x.record.effort(ctx, x.feed.Name, t.Table, x.run, store.Effort{Books: delta, Bytes: now.Bytes - was.Bytes,
+			Reading: now.Reading - was.Reading, Writing: now.Writing - was.Writing})
 		result := store.TableResult{CompleteAt: x.last.CompleteAt, Books: delta, Key: t.Target.Key, Failure: failure}
 		var copying *records.CopyStatus
 		switch t.State {
@@ -243,8 +248,8 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 	}
 	for _, t := range x.feed.Tables {
 		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{},
-			Books: reports[t.Table].Books, Reading: reports[t.Table].Reading.Seconds(),
-			Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
+			Books: reports[t.Table].Books, Bytes: reports[t.Table].Bytes, Reading: reports[t.Table].Reading.Seconds(),
+			Shaping: reports[t.Table].Shaping.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
 			Problem: records.NewProblem(failure)}
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
@@ -265,6 +270,40 @@ func (x *following) save(ctx context.Context, state string, failure error) {
 	}
 }
 
+// sayState says what has become of a table that is copied, or held.
+func (x *following) sayState(ctx context.Context, was, is engine.TableReport) {
+	e := records.LogEntry{Feed: x.feed.Name, Run: x.run, Table: is.Table, Level: records.LevelInfo}
+	switch {
+	case was.State == is.State && was.Waiting == is.Waiting:
+		return
+	case is.State == warehouse.Held:
+		p := problem.Of(is.Trouble)
+		e.Level, e.What, e.Remedy = records.LevelError, "The table is held: "+p.What, p.Remedy
+	case is.State == warehouse.Following && was.State == "":
+		return // as before this run
+	case is.State == warehouse.Following:
+		e.What = "The copy is complete; from here on the table follows the log."
+	case is.Waiting != "":
+		e.What = "Before the copy, " + is.Waiting + "."
+	case is.State == warehouse.Copying:
+		e.What = fmt.Sprintf("The table is copied: about %s.", counted(is.Expected, "row"))
+	default:
+		e.What = fmt.Sprintf("%s were copied; they are merged when the log has come to the moment they were read at.", counted(is.Copied, "row"))
+	}
+	x.record.say(ctx, e)
+}
+
+// sayAll says what a run has applied to each table.
+func (x *following) sayAll(ctx context.Context) {
+	for _, t := range x.last.Tables {
+		if t.Books.Read > 0 {
+			x.record.say(ctx, records.LogEntry{Feed: x.feed.Name, Run: x.run, Table: t.Table, Level: records.LevelInfo,
+				What: fmt.Sprintf("Applied %s, %s, up to %s: %s; %s.", counted(t.Books.Read, "change"), sized(t.Bytes), x.last.Position,
+					said(t.Books), took(t.Spent))})
+		}
+	}
+}
+
 // statements gathers what a run has made. A run that follows a log makes the same ones
 // again and again, so those that are alike are kept once, with their number.
 type statements struct {
@@ -272,6 +311,17 @@ type statements struct {
 	order []string
 	kept  map[string]*statement.Statement
 	times map[string]int
+}
+
+// atSource tells how many were made at the source, and how long they took.
+func (s *statements) atSource() (n int64, took time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var list []statement.Statement
+	for _, x := range s.kept {
+		list = append(list, *x)
+	}
+	return atSource(list, func(x statement.Statement) int64 { return int64(s.times[x.Side+x.SQL+x.Error]) })
 }
 
 // mostStatements is how many statements that differ are kept of a run.

@@ -43,12 +43,6 @@ const (
 	tablesAtOnce = 2
 )
 
-// What is kept of runs: those that found nothing, and the others.
-const (
-	keepIdleRuns = time.Hour
-	keepRuns     = 14 * 24 * time.Hour
-)
-
 // feedJob is the job of one feed.
 type feedJob struct {
 	Feed string `json:"feed"`
@@ -84,6 +78,7 @@ type Runner struct {
 
 	runs  *prometheus.CounterVec
 	rows  *prometheus.CounterVec
+	bytes *prometheus.CounterVec
 	spent *prometheus.CounterVec
 }
 
@@ -99,10 +94,12 @@ func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Reg
 		rows: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_rows_total",
 			Help: "Rows by feed, table and what became of them; read is their sum."},
 			[]string{"feed", "table", "outcome"}),
+		bytes: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_bytes_total",
+			Help: "Bytes of the rows that were read, by feed and table."}, []string{"feed", "table"}),
 		spent: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_seconds_total",
 			Help: "Time spent by feed, table and side, in seconds."}, []string{"feed", "table", "side"}),
 	}
-	registry.MustRegister(r.runs, r.rows, r.spent, feedMetrics{s})
+	registry.MustRegister(r.runs, r.rows, r.bytes, r.spent, feedMetrics{s})
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	river.AddWorker(workers, &provingWorker{runner: r})
@@ -144,8 +141,7 @@ func (r *Runner) Start(ctx context.Context) error {
 	r.done.Go(func() { r.repeat(ctx, 10*time.Second, "Asking for proofs", r.askAll) })
 	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
 	r.done.Go(func() {
-		r.repeat(ctx, 10*time.Minute, "Pruning the records",
-			func(ctx context.Context) error { return r.store.Prune(ctx, keepIdleRuns, keepRuns) })
+		r.repeat(ctx, 10*time.Minute, "Pruning the records", r.store.Prune)
 	})
 	return nil
 }
@@ -280,6 +276,11 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		if err != nil {
 			return later(name, err)
 		}
+		if f, err := r.store.Feed(ctx, name); err == nil && backfills {
+			if heavy, err := r.heavy(ctx, f.Source); err == nil {
+				backfillAt = heavy.Next(backfillAt)
+			}
+		}
 		due := ""
 		switch {
 		case active && (next == nil || !next.After(time.Now())):
@@ -339,6 +340,9 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 			return err
 		}
 		trigger = run.Trigger
+		if trigger != scheduledRun {
+			r.sayBegun(kept, name, run)
+		}
 		books, err = r.runTables(running, name, run, until)
 		return err
 	})()
@@ -362,9 +366,10 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 	if errors.Is(cause, errGone) {
 		return
 	}
+	r.sayEnded(ctx, name, id, state, books, err)
 	r.record.end(ctx, id, state, books, err)
 	if trigger != backfillRun {
-		r.scheduleNext(kept, name, state, errors.As(err, new(readFailed)))
+		r.scheduleNext(kept, name, id, state, errors.As(err, new(readFailed)))
 	}
 	r.runs.WithLabelValues(name, state).Inc()
 	if err != nil {
@@ -392,7 +397,7 @@ const (
 
 // scheduleNext sets the time of the next run. goes tells that the log is followed on, whatever else
 // has failed.
-func (r *Runner) scheduleNext(ctx context.Context, name, state string, goes bool) {
+func (r *Runner) scheduleNext(ctx context.Context, name string, run int64, state string, goes bool) {
 	err := func() error {
 		f, err := r.store.Feed(ctx, name)
 		if problem.Is(err, problem.NotFound) {
@@ -414,6 +419,9 @@ func (r *Runner) scheduleNext(ctx context.Context, name, state string, goes bool
 		}
 		if state == "waited" {
 			at = time.Now().Add(busyPause)
+		}
+		if state == "failed" {
+			r.sayNext(ctx, name, run, at, failures)
 		}
 		return r.store.SetNextRun(ctx, name, &at)
 	}()
@@ -491,7 +499,11 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 	if len(f.Tables) == 0 {
 		return rows.Books{}, r.rest(ctx, f, run, until)
 	}
-	w := &feedWork{Runner: r, feed: f, run: run.ID, scheduled: run.Trigger == scheduledRun, src: src, wh: wh,
+	heavy, err := r.heavy(ctx, file.Source)
+	if err != nil {
+		return rows.Books{}, err
+	}
+	w := &feedWork{Runner: r, feed: f, heavy: heavy, run: run.ID, scheduled: run.Trigger == scheduledRun, src: src, wh: wh,
 		read: map[string]rows.Books{}}
 	if run.Trigger == backfillRun {
 		return w.backfill(ctx, w.untilNext(ctx, until))
@@ -499,9 +511,9 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 	return w.parts(ctx, until)
 }
 
-// runTable runs one table and keeps what there is to know about it.
-func (r *Runner) runTable(ctx context.Context, w engine.Work, place int) (rows.Books, error) {
-	out, err := r.recorded(ctx, w, place, records.RunTable{Notes: []string{}}, r.engine.Run)
+// runTable runs one table, for which the source was waited for so long, and keeps what there is to know about it.
+func (r *Runner) runTable(ctx context.Context, w engine.Work, place int, waited time.Duration) (rows.Books, error) {
+	out, err := r.recorded(ctx, w, place, records.RunTable{Notes: []string{}, Waiting: waited.Seconds()}, r.engine.Run)
 	r.note(ctx, w, out, err)
 	return out.Books, err
 }
@@ -534,10 +546,15 @@ func (r *Runner) recorded(ctx context.Context, w engine.Work, place int, detail 
 	detail.Books = detail.Books.Add(out.Books)
 	detail.From, detail.To = out.From.Position.String(), out.To.Position.String()
 	detail.Low, detail.High = out.Window.Low.String(), out.Window.High
-	detail.Commits, detail.Reading, detail.Writing = out.Commits, out.Reading.Seconds(), out.Writing.Seconds()
+	detail.Commits, detail.Bytes = out.Commits, out.Bytes
+	detail.Reading, detail.Shaping, detail.Writing = out.Reading.Seconds(), out.Shaping.Seconds(), out.Writing.Seconds()
 	detail.Notes, detail.EndedAt, detail.Problem = append(detail.Notes, out.Notes...), &ended, records.NewProblem(err)
 	r.record.statements(ctx, w.Run, w.Table.Table, made)
 	r.record.tableOfRun(ctx, w.Run, place, detail)
+	r.record.sayTable(ctx, w.Feed.Name, w.Run, w.Table.Table, out, err)
+	n, stated := atSource(made, func(statement.Statement) int64 { return 1 })
+	r.record.effort(ctx, w.Feed.Name, w.Table.Table, w.Run, store.Effort{Books: out.Books, Bytes: out.Bytes, Reading: out.Reading,
+		Writing: out.Writing, Statements: n, Stated: stated})
 	r.record.progress(ctx, w.Feed.Name, w.Run, w.Table.Table, records.PhaseDone, out.Books.Read, 0)
 	r.measure(w, out)
 	return out, err
@@ -579,6 +596,7 @@ func (r *Runner) measure(w engine.Work, out engine.Outcome) {
 		"deleted": b.Deleted} {
 		r.rows.WithLabelValues(w.Feed.Name, w.Table.Table, outcome).Add(float64(n))
 	}
+	r.bytes.WithLabelValues(w.Feed.Name, w.Table.Table).Add(float64(out.Bytes))
 	r.spent.WithLabelValues(w.Feed.Name, w.Table.Table, "source").Add(out.Reading.Seconds())
 	r.spent.WithLabelValues(w.Feed.Name, w.Table.Table, "warehouse").Add(out.Writing.Seconds())
 }

@@ -13,7 +13,9 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/window"
 	"noemata/internal/engine"
+	"noemata/internal/records"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -32,6 +34,7 @@ type feedWork struct {
 	scheduled bool
 	src       source.Source
 	wh        warehouse.Warehouse
+	heavy     window.Hours // of the source
 
 	mu   sync.Mutex
 	read map[string]rows.Books // by table that does not follow the log: what the run has done
@@ -149,24 +152,45 @@ type readFailed struct{ error }
 
 func (e readFailed) Unwrap() error { return e.error }
 
+// waitsForHours tells that the first load of a table waits for the hours of the source, and says so.
+func (w *feedWork) waitsForHours(ctx context.Context, t feed.Table) bool {
+	if w.heavy.Contains(time.Now()) {
+		return false
+	}
+	position, err := w.store.PositionOf(ctx, w.feed.Name, t.Table)
+	if err != nil || position != "" {
+		return false
+	}
+	now := time.Now()
+	w.record.tableOfRun(ctx, w.run, w.place(t.Table), records.RunTable{Table: t.Table, State: "waiting", StartedAt: &now, EndedAt: &now,
+		Notes: []string{fmt.Sprintf("The table is copied for the first time in the hours that its source lets it: %s, next at %s.", w.heavy,
+			w.heavy.Next(now).UTC().Format("2006-01-02 15:04Z"))}})
+	return true
+}
+
 // readAll works on tables that do not follow the log. One that fails does not stop the others.
 func (w *feedWork) readAll(ctx context.Context, f *feed.Feed) (rows.Books, error) {
+	asked := time.Now()
 	free, err := w.slots.take(ctx, f.Source)
 	if err != nil {
 		return rows.Books{}, err
 	}
 	defer free()
+	waited := time.Since(asked)
 	var sum rows.Books
 	var failed []error
 	var group errgroup.Group
 	group.SetLimit(tablesAtOnce)
 	for _, t := range f.Tables {
 		group.Go(func() error {
+			if w.waitsForHours(ctx, t) {
+				return nil
+			}
 			work := engine.Work{Feed: f, Table: t, Run: w.run, Source: w.src, Warehouse: w.wh,
 				Keys: w.databases.Keys(ctx)}
 			var books rows.Books
 			err := problem.Guarded(func() (err error) {
-				books, err = w.runTable(ctx, work, w.place(t.Table))
+				books, err = w.runTable(ctx, work, w.place(t.Table), waited)
 				return err
 			})()
 			w.mu.Lock()

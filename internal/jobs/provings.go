@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -56,6 +57,16 @@ func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) er
 	if err == nil && r.elsewhere(ctx, asked.Feed, job.ID, ownProofs) {
 		return river.JobSnooze(0)
 	}
+	if err == nil && asked.Ended() {
+		return nil
+	}
+	if err == nil {
+		if f, err := r.store.Feed(ctx, asked.Feed); err == nil {
+			if heavy, err := r.heavy(ctx, f.Source); err == nil && !heavy.Contains(time.Now()) {
+				return r.proveLater(ctx, asked.ID, heavy)
+			}
+		}
+	}
 	p, ok, err := r.store.BeginProving(ctx, job.Args.ID)
 	if problem.Is(err, problem.NotFound) || err == nil && !ok {
 		return nil // it was stopped, or removed with its feed
@@ -69,6 +80,16 @@ func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) er
 		return river.JobSnooze(0)
 	}
 	return nil
+}
+
+// proveLater puts a proof off until the hours of its source come.
+func (r *Runner) proveLater(ctx context.Context, id int64, heavy window.Hours) error {
+	next := heavy.Next(time.Now())
+	if err := r.store.PutOffProving(ctx, id, fmt.Sprintf("waits until %s, for the hours of its source: %s",
+		next.UTC().Format("2006-01-02 15:04Z"), heavy)); err != nil {
+		return err
+	}
+	return river.JobSnooze(min(time.Until(next), 10*time.Second)) // the hours may be changed meanwhile
 }
 
 // ask has a proof or a repair worked on.

@@ -142,7 +142,10 @@ type RunTable struct {
 	Low       string     `json:"low" doc:"What was read lies above this; empty is from the beginning"`
 	High      string     `json:"high" doc:"What was read lies at or below this"`
 	Commits   int        `json:"commits"`
+	Bytes     int64      `json:"bytes" doc:"Of the rows that were read, as the service holds them"`
+	Waiting   float64    `json:"waiting_seconds" doc:"Time spent waiting until the source had room for the feed"`
 	Reading   float64    `json:"reading_seconds" doc:"Time spent reading the source"`
+	Shaping   float64    `json:"shaping_seconds" doc:"Time spent shaping rows and folding changes, beside reading and writing"`
 	Writing   float64    `json:"writing_seconds" doc:"Time spent writing the warehouse"`
 	Notes     []string   `json:"notes"`
 	StartedAt *time.Time `json:"started_at,omitempty"`

@@ -45,6 +45,8 @@ type Source interface {
 	Digests(ctx context.Context, q Query, ranges []KeyRange) ([]Digest, error)
 	// Read passes the rows of a query on in batches and ends with sink's error, if any.
 	Read(ctx context.Context, q Query, sink func(rows.Batch) error) error
+	// Connections counts those that the user has open at the server, of whatever program.
+	Connections(ctx context.Context) (int64, error)
 	// Quote is a name as the server's own SQL has it.
 	Quote(name string) string
 	// Indexed lists the columns that an index of a table begins with.

@@ -94,6 +94,12 @@ phase = '', proof = $3, differences = $4, repaired = $5, problem = $6, statement
 	return err
 }
 
+// PutOffProving notes what a proof waits for before it is begun.
+func (s *Store) PutOffProving(ctx context.Context, id int64, why string) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE provings SET phase = $2 WHERE id = $1 AND state = 'waiting'", id, why)
+	return err
+}
+
 // StopProving ends one that has not ended.
 func (s *Store) StopProving(ctx context.Context, id int64) (records.Proving, error) {
 	tag, err := s.Pool.Exec(ctx, `UPDATE provings SET state = 'stopped', ended_at = now() WHERE id = $1

@@ -89,14 +89,17 @@ func (s *Store) EndRunsOf(ctx context.Context, worker string) (held []string, er
 		"Look into the service's log for what ended it. To try once more, start the feed.",
 		"The service ended %d times in a row during a run of this feed, before anything was committed.", mostDeaths)
 	found, err := s.Pool.Query(ctx, `WITH ended AS (
-    UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running' RETURNING feed_id
+    UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running' RETURNING id, feed_id
+), told AS (
+    INSERT INTO log_entries (feed_id, run_id, source_table, level, what, remedy) SELECT feed_id, id, '', 'warning', $5, $6 FROM ended
 ), uncounted AS ( -- what was written last may not have been noted
     UPDATE feed_tables SET row_count = NULL WHERE feed_id IN (SELECT feed_id FROM ended)
 ), counted AS (
     UPDATE feeds SET deaths = deaths + 1, state = CASE WHEN deaths + 1 >= $3 THEN 'held' ELSE state END,
       held = CASE WHEN deaths + 1 >= $3 THEN $4::jsonb ELSE held END
     WHERE id IN (SELECT feed_id FROM ended) RETURNING name, state
-) SELECT name FROM counted WHERE state = 'held'`, worker, jsonOf(records.NewProblem(ended)), mostDeaths, jsonOf(records.NewProblem(reason)))
+) SELECT name FROM counted WHERE state = 'held'`, worker, jsonOf(records.NewProblem(ended)), mostDeaths, jsonOf(records.NewProblem(reason)),
+		problem.Of(ended).What, problem.Of(ended).Remedy)
 	if err != nil {
 		return nil, err
 	}
@@ -295,6 +298,16 @@ func (s *Store) Copies(ctx context.Context, feed string) (tables []string, ok bo
 func (s *Store) EndCopies(ctx context.Context, feed string) error {
 	_, err := s.Pool.Exec(ctx, "UPDATE feeds SET copy_again = NULL WHERE name = $1", feed)
 	return err
+}
+
+// PositionOf is how far a table has come; empty where it has not begun.
+func (s *Store) PositionOf(ctx context.Context, feed, table string) (position string, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT t.position FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1 AND t.source_table = $2`,
+		feed, table).Scan(&position)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return position, err
 }
 
 // NotePosition keeps a position that a person has set.
@@ -540,28 +553,6 @@ func late(last time.Time, f *feed.Feed, follows bool) bool {
 		next, ok = f.Next(last)
 	}
 	return ok && time.Since(next) > 10*time.Minute
-}
-
-// keepSamples is how long samples of logs are kept.
-const keepSamples = 3 * 24 * time.Hour
-
-// Prune removes what is too old to be of use: runs that found nothing after a
-// while, all others after a longer one.
-func (s *Store) Prune(ctx context.Context, idle, all time.Duration) error {
-	if _, err := s.Pool.Exec(ctx, "DELETE FROM log_samples WHERE at < now() - $1::interval", keepSamples); err != nil {
-		return err
-	}
-	if _, err := s.Pool.Exec(ctx, `DELETE FROM provings p WHERE ended_at < now() - $1::interval AND EXISTS (SELECT 1 FROM provings l
-WHERE l.feed_id = p.feed_id AND l.source_table = p.source_table AND l.id > p.id)`, all); err != nil {
-		return err
-	}
-	if _, err := s.Pool.Exec(ctx, "DELETE FROM alerts WHERE ended_at < now() - $1::interval", all); err != nil {
-		return err
-	}
-	_, err := s.Pool.Exec(ctx, `DELETE FROM runs r WHERE ended_at < now() - $2::interval
-   OR (ended_at < now() - $1::interval AND state = 'done' AND (books->>'read')::bigint = 0
-       AND NOT EXISTS (SELECT 1 FROM feed_tables t WHERE t.last_run = r.id))`, idle, all)
-	return err
 }
 
 // Ping tells whether the records can be reached.

@@ -88,7 +88,7 @@ func run(demo, out, only, key string) error {
 		open("/runs", "table.rows td a"), shoot("runs"),
 		chromedp.Click(chromedp.CSS("table.rows td a")), chromedp.WaitVisible(chromedp.CSS("td.sql")), shoot("run"),
 		open("/sources", ".facts"), click("Tables"), chromedp.WaitVisible(chromedp.CSS("table.rows")), shoot("sources"),
-		open("/warehouses", ".facts"), shoot("warehouses"),
+		open("/service", "table.rows"), shoot("service"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		open("/", "table.rows"), click("Apply a feed file"),

@@ -5,6 +5,7 @@ import { useActs } from '../act'
 import { api, ask, type Connection, type Trouble } from '../api'
 import { useLive } from '../live'
 import ConnectionForm from '../parts/ConnectionForm.vue'
+import SourceBurden from '../parts/SourceBurden.vue'
 import SourceTables from '../parts/SourceTables.vue'
 import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
@@ -18,6 +19,7 @@ const list = ref<Connection[]>()
 const kinds = ref<string[]>([])
 const wrong = ref<Trouble>()
 const browsing = ref('')
+const weighing = ref('')
 const only = ref('')
 const now = useNow()
 
@@ -90,6 +92,7 @@ function open(c?: Connection) {
         <span class="grow"></span>
         <ElButton size="small" :loading="busy === `test ${c.name}`" @click="test(c.name)">Test</ElButton>
         <ElButton v-if="side === 'sources'" size="small" :aria-expanded="browsing === c.name" @click="browsing = browsing === c.name ? '' : c.name">{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton>
+        <ElButton v-if="side === 'sources'" size="small" :aria-expanded="weighing === c.name" @click="weighing = weighing === c.name ? '' : c.name">{{ weighing === c.name ? 'Hide burden' : 'Burden' }}</ElButton>
         <ElButton size="small" @click="open(c)">Change…</ElButton>
         <ElButton size="small" text @click="remove(c.name)">Remove…</ElButton>
       </header>
@@ -105,6 +108,7 @@ function open(c?: Connection) {
       </dl>
       <TroubleBox :trouble="c.problem" />
       <TroubleBox v-if="acted === c.name" :trouble="refused" />
+      <SourceBurden v-if="weighing === c.name" :source="c.name" />
       <SourceTables v-if="browsing === c.name" :source="c.name" />
     </section>
     <ConnectionForm v-model="entering" :side="side" :kinds="kinds" :connection="changed" @saved="test" />

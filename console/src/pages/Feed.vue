@@ -11,10 +11,12 @@ import DriftsPanel from '../parts/DriftsPanel.vue'
 import FeedFile from '../parts/FeedFile.vue'
 import LogPanel from '../parts/LogPanel.vue'
 import RevisionsPanel from '../parts/RevisionsPanel.vue'
+import RunLog from '../parts/RunLog.vue'
 import RunsList from '../parts/RunsList.vue'
 import State from '../parts/State.vue'
 import TablesList from '../parts/TablesList.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
+import VolumesPanel from '../parts/VolumesPanel.vue'
 import { ago, useNow } from '../words'
 
 const props = defineProps<{ feed: string }>()
@@ -127,6 +129,8 @@ async function remove() {
       <RunsList v-if="runs.length" :runs="runs" :now="now" />
       <p v-else class="pad quiet">No run has read a row yet.</p>
     </section>
+    <VolumesPanel v-if="status" :feed="feed" :run="status.last_run?.id" />
+    <RunLog v-if="status" :feed="feed" />
     <RevisionsPanel v-if="status" :feed="feed" :applied="applied" :now="now" @open="open" />
     <FeedFile v-model="editing" :content="file" @applied="changed" />
   </div>

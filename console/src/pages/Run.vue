@@ -5,10 +5,11 @@ import { useActs } from '../act'
 import { api, ask, type Run, type Statement, type Trouble } from '../api'
 import { progress, progressKey, useLive } from '../live'
 import Rows from '../parts/Rows.vue'
+import RunLog from '../parts/RunLog.vue'
 import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import When from '../parts/When.vue'
-import { at, between, count, plural, span, useNow } from '../words'
+import { at, between, bytes, count, plural, span, useNow } from '../words'
 
 const props = defineProps<{ id: number }>()
 const run = ref<Run>()
@@ -46,6 +47,8 @@ const stop = () => act('stop', () => ask(api.POST('/api/v1/runs/{id}/stop', { pa
 const going = (table: string) => (run.value ? progress.get(progressKey(run.value.feed, table)) : undefined)
 const clock = (time: string) => new Date(time).toISOString().slice(11, 23) + 'Z'
 const counters = ['read', 'filtered', 'folded', 'set_aside', 'unchanged', 'inserted', 'updated', 'deleted'] as const
+/** Whether a kind of time is worth a column. */
+const takes = (what: 'waiting_seconds' | 'shaping_seconds') => run.value?.tables?.some((t) => t[what] >= 0.001) ?? false
 const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).replace('_', ' ')
 </script>
 
@@ -56,7 +59,7 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
         <div class="crumb"><RouterLink to="/">Overview</RouterLink> / <RouterLink v-if="run" :to="`/feeds/${run.feed}`">{{ run.feed }}</RouterLink> / run</div>
         <h1>Run {{ id }} <State v-if="run" :state="run.state" /></h1>
         <div v-if="run" class="quiet">
-          started by {{ run.trigger }}<template v-if="run.started_at">, <span :title="at(run.started_at)">{{ at(run.started_at) }}</span> (<When :time="run.started_at" :now="now" />), took {{ span(between(run.started_at, run.ended_at, now)) }}</template>
+          started by {{ run.trigger }}<template v-if="run.started_at">, <span :title="at(run.started_at)">{{ at(run.started_at) }}</span> (<When :time="run.started_at" :now="now" />), took {{ span(between(run.started_at, run.ended_at, now)) }}</template><template v-if="run.process">, in the process <span class="mono">{{ run.process }}</span></template>
         </div>
       </div>
       <span class="grow"></span>
@@ -76,8 +79,11 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
               <th scope="col">State</th>
               <th v-for="c in counters" :key="c" class="n" scope="col">{{ title(c) }}</th>
               <th class="n" scope="col">Commits</th>
-              <th class="n" scope="col">Source</th>
-              <th class="n" scope="col">Warehouse</th>
+              <th class="n" scope="col">Size</th>
+              <th v-if="takes('waiting_seconds')" class="n" scope="col" title="Time spent waiting until the source had room for the feed">Waiting</th>
+              <th class="n" scope="col" title="Time spent reading the source">Reading</th>
+              <th v-if="takes('shaping_seconds')" class="n" scope="col" title="Time spent shaping rows and folding changes, beside the others">Shaping</th>
+              <th class="n" scope="col" title="Time spent writing the warehouse">Writing</th>
               <th scope="col">Position before → after</th>
             </tr>
           </thead>
@@ -87,7 +93,10 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
               <td class="nowrap"><State :state="t.state" /> <span v-if="t.state === 'running' && going(t.table)?.read" class="quiet">{{ count(going(t.table)?.read) }}</span></td>
               <td v-for="c in counters" :key="c" class="n" :class="{ first: c === 'read' }"><Rows :n="t.books[c]" /></td>
               <td class="n"><Rows :n="t.commits" /></td>
-              <td class="n">{{ span(t.reading_seconds) }}</td>
+              <td class="n nowrap">{{ bytes(t.bytes) }}</td>
+              <td v-if="takes('waiting_seconds')" class="n nowrap">{{ span(t.waiting_seconds) }}</td>
+              <td class="n nowrap">{{ span(t.reading_seconds) }}</td>
+              <td v-if="takes('shaping_seconds')" class="n nowrap">{{ span(t.shaping_seconds) }}</td>
               <td class="n">{{ span(t.writing_seconds) }}</td>
               <td class="mono nowrap"><template v-if="t.from === t.to"><span class="quiet">stays at </span>{{ t.to || 'the beginning' }}</template><template v-else>{{ t.from || 'the beginning' }}<br />→ {{ t.to }}</template></td>
             </tr>
@@ -99,6 +108,7 @@ const title = (name: string) => (name[0]?.toUpperCase() ?? '') + name.slice(1).r
         <TroubleBox v-for="(n, i) in t.notes" :key="i" warn :trouble="{ what: n }"><strong>{{ t.table }}</strong>{{ ' ' }}</TroubleBox>
       </template>
     </section>
+    <RunLog v-if="run" :feed="run.feed" :run="id" />
     <section v-if="run" class="sheet" aria-label="Statements">
       <header>
         <h2>Statements</h2>

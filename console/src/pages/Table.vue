@@ -8,10 +8,12 @@ import Lag from '../parts/Lag.vue'
 import ProofMark from '../parts/ProofMark.vue'
 import ProofsPanel from '../parts/ProofsPanel.vue'
 import RowVersions from '../parts/RowVersions.vue'
+import RunLog from '../parts/RunLog.vue'
 import RunsList from '../parts/RunsList.vue'
 import SampleRows from '../parts/SampleRows.vue'
 import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
+import VolumesPanel from '../parts/VolumesPanel.vue'
 import When from '../parts/When.vue'
 import { ago, count, useNow } from '../words'
 
@@ -154,6 +156,8 @@ async function clear() {
         <RunsList v-if="runs.length" :runs="runs" :now="now" />
         <p v-else class="pad quiet">No run has read a row yet.</p>
       </section>
+      <VolumesPanel :feed="feed" :table="table" :run="status.last_run" />
+      <RunLog :feed="feed" :table="table" />
     </template>
   </div>
 </template>

@@ -18,7 +18,7 @@ const noun = computed(() => (props.side === 'sources' ? 'source' : 'warehouse'))
 const usual: Record<string, string> = { sources: 'postgresql', warehouses: 'duckdb' }
 const blank = () => ({
   name: '', kind: usual[props.side] ?? '', host: '127.0.0.1', port: undefined as number | undefined, database: '', user: '', password: '', password_in_clear: false,
-  tls: '', ca: '', certificate: '', key: '', path: '', tunnel: [] as Hop[], owner: '', team: '', labels: '',
+  tls: '', ca: '', certificate: '', key: '', path: '', tunnel: [] as Hop[], owner: '', team: '', labels: '', connections: undefined as number | undefined, heavy_hours: '', heavy_zone: '',
 })
 const form = ref(blank())
 const by = ref<'fields' | 'url'>('fields')
@@ -58,7 +58,7 @@ const body = computed<Schemas['NewConnection']>(() => {
     : {
         host: f.host, port: f.port, database: f.database, user: f.user, password: given(f.password), tls: given(f.tls) as 'off' | undefined,
         ca: given(f.ca), certificate: given(f.certificate), key: given(f.key), password_in_clear: f.password_in_clear || undefined,
-        tunnel: f.tunnel.length ? f.tunnel : undefined,
+        tunnel: f.tunnel.length ? f.tunnel : undefined, connections: f.connections || undefined, heavy_hours: given(f.heavy_hours.trim()), heavy_zone: given(f.heavy_zone.trim()),
       }
   return { name: f.name, kind: f.kind, settings, ...belongs }
 })
@@ -66,7 +66,7 @@ const body = computed<Schemas['NewConnection']>(() => {
 /** What is wrong with a field, if it is that one which is to be corrected. */
 const wrong = (...fields: string[]) => (refused.value?.field && fields.includes(refused.value.field) ? `${refused.value.what} ${refused.value.remedy ?? ''}` : '')
 const wrongLabels = computed(() => (refused.value?.field?.startsWith('labels') ? `${refused.value.what} ${refused.value.remedy ?? ''}` : ''))
-const known = ['host', 'port', 'database', 'user', 'password', 'password_in_clear', 'tls', 'ca', 'certificate', 'key', 'path', 'name', 'kind', 'url', 'owner', 'team']
+const known = ['host', 'port', 'database', 'user', 'password', 'password_in_clear', 'tls', 'ca', 'certificate', 'key', 'path', 'name', 'kind', 'url', 'owner', 'team', 'connections', 'heavy_hours']
 const beside = computed(() => {
   const field = refused.value?.field
   return by.value === 'fields' && field !== undefined && (known.includes(field) || field.startsWith('labels') || /^tunnel\.\d+\.(host|port|user|key|password|passphrase|agent|host_key)$/.test(field))
@@ -140,6 +140,10 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
           </div>
         </fieldset>
         <ElFormItem label=" "><ElButton size="small" :disabled="form.tunnel.length >= 5" @click="addHop">{{ form.tunnel.length ? 'Through one more server…' : 'Through a server, by SSH…' }}</ElButton></ElFormItem>
+      </template>
+      <template v-if="side === 'sources' && !inFile && by === 'fields'">
+        <ElFormItem label="Connections" :error="wrong('connections')"><ElInputNumber v-model="form.connections" :min="6" :max="100" :controls="false" placeholder="as usual" aria-label="Connections at most" /></ElFormItem>
+        <ElFormItem label="Heavy reading" :error="wrong('heavy_hours')"><div class="pair"><ElInput v-model="form.heavy_hours" placeholder="at any time, or 22:00-06:30" aria-label="Hours for copies and proofs" /><ElInput v-model="form.heavy_zone" placeholder="zone: UTC" aria-label="Time zone of these hours" /></div></ElFormItem>
       </template>
       <ElFormItem label="Owner and team" :error="wrong('owner', 'team')"><div class="pair"><ElInput v-model="form.owner" placeholder="who answers for it" aria-label="Owner" /><ElInput v-model="form.team" placeholder="team" aria-label="Team" /></div></ElFormItem>
       <ElFormItem label="Labels" :error="wrongLabels"><ElInput v-model="form.labels" placeholder="to find it by, as region=north, kind=archive" /></ElFormItem>

@@ -8,6 +8,8 @@ const shapes: Record<string, string> = {
   copying: 'M1.5 1.5h6v6h-6ZM4.5 8.5v2h6v-6h-2v4Z',
   done: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   active: 'M2.5 1.5v9l8-4.5Z',
+  working: 'M2.5 1.5v9l8-4.5Z',
+  drained: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
   paused: 'M2.5 2h2.6v8H2.5ZM6.9 2h2.6v8H6.9Z',
   stopped: 'M2 2h8v8H2Z',
   held: 'M2.5 5.5h1v-1.5a2.5 2.5 0 0 1 5 0v1.5h1v5h-7Z',
@@ -31,9 +33,9 @@ const shapes: Record<string, string> = {
 
 <style scoped>
 .state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
-.current, .following, .done, .works, .active { color: var(--good); }
+.current, .following, .done, .works, .active, .working { color: var(--good); }
 .failing, .failed, .held, .unequal { color: var(--bad); font-weight: 600; }
-.behind, .stopped, .waited { color: var(--warn); }
+.behind, .stopped, .waited, .draining, .drained { color: var(--warn); }
 .running, .copying { color: var(--act); }
 .running svg { animation: turn 1.2s linear infinite; }
 @keyframes turn { to { transform: rotate(360deg); } }

@@ -7,6 +7,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -33,9 +34,12 @@ const DefaultPort = 3306
 // Opener is what to register.
 var Opener = connection.Kind[source.Source]{Check: Check, Open: Open}
 
-// Connections is how many connections a source uses at most for its catalogue. Each read
-// has one of its own, and so has each feed that follows the log.
-const Connections = 4
+// usualConnections is how many connections a process opens at most, unless the settings say otherwise; each feed
+// that follows the log, and each copy that goes on, has some more.
+const usualConnections = 20
+
+// forCatalogue is how many of a source's connections ask the catalogue. Each read has one of its own.
+const forCatalogue = 4
 
 // mode fixes how SQL is read: identifiers and texts are quoted as schema.Quote and
 // schema.Literal do it.
@@ -73,6 +77,7 @@ type Reader struct {
 	server   Server
 	grammar  source.SQL
 	db       *sql.DB
+	reads    chan struct{} // full when as many rows are read at once as may be
 	settings connection.Settings
 	what     string
 }
@@ -112,7 +117,8 @@ func newReader(server Server, s connection.Settings, what string) *Reader {
 	r := &Reader{server: server, grammar: grammar, settings: s, what: what}
 	r.grammar.NoTies = !server.Ties
 	r.db = sql.OpenDB(&wire.Connector{Options: options(s), Sets: session("lock_wait_timeout = 10" + r.limit(briefly))})
-	r.db.SetMaxOpenConns(Connections)
+	r.db.SetMaxOpenConns(forCatalogue)
+	r.reads = make(chan struct{}, cmp.Or(s.Connections, usualConnections)-forCatalogue)
 	r.db.SetConnMaxIdleTime(time.Minute)
 	return r
 }
@@ -176,6 +182,29 @@ func (s *Reader) connect(ctx context.Context, sets ...string) (*wire.Conn, error
 		}
 	}
 	return c, nil
+}
+
+// connectToRead waits until one more may read, and opens a connection for it; end gives both back.
+func (s *Reader) connectToRead(ctx context.Context) (c *wire.Conn, end func(), err error) {
+	select {
+	case s.reads <- struct{}{}:
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	}
+	if c, err = s.connect(ctx, s.reading()...); err != nil {
+		<-s.reads
+		return nil, nil, err
+	}
+	return c, func() {
+		_ = c.Close()
+		<-s.reads
+	}, nil
+}
+
+// Connections counts those of the user (MariaDB, Information Schema PROCESSLIST Table).
+func (s *Reader) Connections(ctx context.Context) (n int64, err error) {
+	err = s.Row(ctx, "SELECT count(*) FROM information_schema.processlist WHERE user = SUBSTRING_INDEX(CURRENT_USER(), '@', 1)", nil, &n)
+	return n, err
 }
 
 // Grants are the statements that make a reader, who signs in from any host.

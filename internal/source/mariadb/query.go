@@ -26,11 +26,11 @@ const (
 // and then read as a part of another one, which takes only what reads.
 func (s *Reader) Query(ctx context.Context, name schema.Name, sql string) (schema.Table, error) {
 	t := source.QueryTable(name, sql)
-	conn, err := s.connect(ctx, s.reading()...)
+	conn, end, err := s.connectToRead(ctx)
 	if err != nil {
 		return t, s.Explain(err)
 	}
-	defer func() { _ = conn.Close() }()
+	defer end()
 	whole := "SELECT * FROM " + s.grammar.From(source.Query{Table: t}) + " LIMIT 0"
 	for _, text := range []string{"PREPARE noemata FROM " + schema.Literal(sql), whole} {
 		done := statement.Begin(ctx, statement.Source, text)

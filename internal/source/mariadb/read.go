@@ -212,11 +212,11 @@ func (s *Reader) Count(ctx context.Context, q source.Query) (n int64, err error)
 
 // Estimate asks the planner. Servers tell of its plan in different columns.
 func (s *Reader) Estimate(ctx context.Context, q source.Query) (n int64, err error) {
-	conn, err := s.connect(ctx, s.reading()...)
+	conn, end, err := s.connectToRead(ctx)
 	if err != nil {
 		return 0, s.Explain(err)
 	}
-	defer func() { _ = conn.Close() }()
+	defer end()
 	text := "EXPLAIN SELECT 1 FROM " + s.grammar.From(q) + s.grammar.Where(q)
 	done := statement.Begin(ctx, statement.Source, text)
 	at, first := -1, true
@@ -256,11 +256,11 @@ func (s *Reader) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 	if q.Batch > 0 {
 		g.Most = q.Batch
 	}
-	conn, err := s.connect(ctx, s.reading()...)
+	conn, end, err := s.connectToRead(ctx)
 	if err != nil {
 		return s.Explain(err)
 	}
-	defer func() { _ = conn.Close() }()
+	defer end()
 	left := ""
 	if q.Filter != nil && q.Filter.Counts {
 		if err := conn.Exec(ctx, beginSnapshot+", READ ONLY"); err != nil {

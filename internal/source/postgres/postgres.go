@@ -6,6 +6,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"regexp"
@@ -35,12 +36,12 @@ const Kind = "postgresql"
 // Opener is what to register.
 var Opener = connection.Kind[source.Source]{Check: pgdial.Check, Open: Open}
 
-// A source uses this many connections at most, and as many tables are copied at once.
-// Each feed that follows the log has one more.
-const (
-	Connections = 4
-	copiesOpen  = 2
-)
+// usualConnections is how many connections a process opens at most, unless the settings say otherwise; each feed
+// that follows the log has one more.
+const usualConnections = 6
+
+// copiesOpen is how many of a source's connections copies have.
+const copiesOpen = 2
 
 const application = "noemata reader"
 
@@ -80,7 +81,7 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool, err := pgdial.Open(s, Connections, application, session)
+	pool, err := pgdial.Open(s, int32(cmp.Or(s.Connections, usualConnections)-copiesOpen), application, session)
 	if err != nil {
 		return nil, err
 	}
@@ -89,6 +90,12 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 		return nil, err
 	}
 	return &Source{pool: pool, copies: copies, settings: s, what: what}, nil
+}
+
+// Connections counts those of the user (PostgreSQL, The Statistics Collector: pg_stat_activity).
+func (s *Source) Connections(ctx context.Context) (n int64, err error) {
+	err = s.row(ctx, "SELECT count(*) FROM pg_stat_activity WHERE usename = current_user", nil, &n)
+	return n, err
 }
 
 // Quote is a name as PostgreSQL's SQL has it.
