@@ -359,8 +359,17 @@ type FeedFilter struct {
 
 // FeedsOf lists the feeds that a filter leaves.
 func (c *Client) FeedsOf(ctx context.Context, f FeedFilter) ([]FeedStatus, error) {
-	return get[[]FeedStatus](ctx, c, "/feeds", asked(map[string]string{"owner": f.Owner, "team": f.Team,
-		"label": f.Label, "source": f.Source, "warehouse": f.Warehouse, "state": f.State}))
+	return get[[]FeedStatus](ctx, c, "/feeds", f.asked())
+}
+
+func (f FeedFilter) asked() url.Values {
+	return asked(map[string]string{"owner": f.Owner, "team": f.Team, "label": f.Label, "source": f.Source,
+		"warehouse": f.Warehouse, "state": f.State})
+}
+
+// Overview tells what needs a person, and how each feed that a filter leaves is doing.
+func (c *Client) Overview(ctx context.Context, f FeedFilter) (Overview, error) {
+	return get[Overview](ctx, c, "/overview", f.asked())
 }
 
 // asked is a query of what is not empty.

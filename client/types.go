@@ -53,6 +53,9 @@ type (
 	Session       = records.Session
 	Process       = records.Process
 	Place         = records.Place
+	Overview      = records.Overview
+	Need          = records.Need
+	FeedSummary   = records.FeedSummary
 	LogEntry      = records.LogEntry
 	LogFilter     = records.LogFilter
 	Volume        = records.Volume

@@ -171,7 +171,7 @@ func New(version string, demo Demo) *cobra.Command {
 	root.AddCommand(a.serveCommand(), demoCommand(demo), a.signInCommand(), a.aboutCommand(), a.openAPICommand(),
 		a.tokensCommand(), a.sessionsCommand(), a.processesCommand(), a.alertsCommand(), a.channelsCommand(), a.changesCommand(), a.keysCommand(),
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
-		a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
+		a.overviewCommand(), a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
 		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
 		a.logCommand(), a.volumesCommand(), a.burdenCommand(), a.retentionCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())

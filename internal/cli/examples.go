@@ -26,6 +26,7 @@ var examples = map[string]string{
 	"channels change": "noemata channels change desk --kinds held,failing,unequal",
 	"channels test":   "noemata channels test desk",
 	"channels remove": "noemata channels remove desk",
+	"overview":        "noemata overview\nnoemata overview --label region=north",
 	"log": "noemata log circulation-live\nnoemata log circulation-live --level warning --table public.loans\n" +
 		"noemata log circulation-live --follow",
 	"volumes":          "noemata volumes circulation-live --days 7",

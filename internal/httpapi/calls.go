@@ -16,6 +16,7 @@ import (
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/feeds"
+	"noemata/internal/records"
 	"noemata/internal/store"
 )
 
@@ -67,6 +68,7 @@ func (s *Service) register(api calls) {
 	handle(api, operation{"show-source-table", get, "/sources/{name}/table", "Show a source's table", "sources", 0},
 		s.sourceTable)
 	handle(api, operation{"list-feeds", get, "/feeds", "List feeds with their tables", "feeds", 0}, s.feeds)
+	handle(api, operation{"show-overview", get, "/overview", "What needs a person, and how each feed is doing, in a line", "feeds", 0}, s.overview)
 	handle(api, operation{"apply-feed-file", post, "/feed-files",
 		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
 	handle(api, operation{"preview-feed-file", post, "/previews",
@@ -249,6 +251,14 @@ func (s *Service) feeds(ctx context.Context, in *feedFilter) (*answer[[]client.F
 	all, err := s.store.Feeds(ctx, "")
 	t := who(ctx)
 	return reply(slices.DeleteFunc(all, func(f client.FeedStatus) bool { return in.leavesOut(f) || !sees(t, f.Labels) }), err)
+}
+
+func (s *Service) overview(ctx context.Context, in *feedFilter) (*answer[client.Overview], error) {
+	found, err := s.feeds(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return reply(records.Summed(found.Body, time.Now().UTC()), nil)
 }
 
 func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {

@@ -22,7 +22,7 @@ import (
 // needs is the role that each call needs. A call that is not named here is let nobody.
 var needs = map[string]records.Role{
 	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", // whoever signs in or out is nobody yet
-	"list-feeds": records.Look, "show-feed": records.Look, "export-feed": records.Look, "list-revisions": records.Look,
+	"list-feeds": records.Look, "show-overview": records.Look, "show-feed": records.Look, "export-feed": records.Look, "list-revisions": records.Look,
 	"show-revision": records.Look, "list-drifts": records.Look, "list-log-samples": records.Look,
 	"list-positions": records.Look, "list-runs": records.Look, "show-run": records.Look, "list-statements": records.Look,
 	"list-proofs": records.Look, "list-backfills": records.Look, "show-backfill": records.Look,

@@ -47,6 +47,10 @@ type FeedStatus struct {
 	Source    string `json:"source"`
 	Warehouse string `json:"warehouse"`
 	feed.Belongs
+	MadeBy    string        `json:"made_by,omitempty" doc:"The name of the token that made it; empty where that is not known"`
+	MadeAt    *time.Time    `json:"made_at,omitempty"`
+	ChangedBy string        `json:"changed_by,omitempty" doc:"The name of the token that changed its file last"`
+	ChangedAt *time.Time    `json:"changed_at,omitempty"`
 	Schedule  string        `json:"schedule" doc:"When it runs, in words"`
 	State     string        `json:"state" enum:"active,paused,held" doc:"active: it runs on its schedule; paused: only when a person starts a run; held: the service ended again and again during its runs, so a person must start it"`
 	Held      *Problem      `json:"held,omitempty" doc:"Why the feed is held"`
@@ -98,6 +102,7 @@ type TableStatus struct {
 	Position   string      `json:"position,omitempty" doc:"How far it has come"`
 	Next       string      `json:"next" doc:"What the next run reads, in words"`
 	CompleteAt *time.Time  `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`
+	Promised   *float64    `json:"promised_seconds,omitempty" doc:"How old what the warehouse shows may be, as the feed is meant; nothing where only a person starts it"`
 	Rows       *int64      `json:"rows,omitempty" doc:"Rows in the warehouse after the last run"`
 	Nulls      int64       `json:"nulls" doc:"Rows with a null watermark at the last run; they are not replicated"`
 	SetAside   int64       `json:"set_aside" doc:"Rows set aside since the table's first run"`

@@ -416,9 +416,11 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held FROM `+
-		`feeds f `+
-		`WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held, m.applied_by, m.applied_at, c.applied_by, c.applied_at
+FROM feeds f
+LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision LIMIT 1) m ON true
+LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision DESC LIMIT 1) c ON true
+WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -427,10 +429,14 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, e
 		x := records.FeedStatus{Tables: []records.TableStatus{}}
 		var f feed.Feed
 		var found []schema.Name
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held)
+		var madeBy, changedBy *string
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held, &madeBy, &x.MadeAt, &changedBy, &x.ChangedAt)
 		specs[x.Name], _ = f.Resolve(found)
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		x.Belongs = f.Belongs
+		if madeBy != nil {
+			x.MadeBy, x.ChangedBy = *madeBy, *changedBy
+		}
 		return x, err
 	})
 	if err != nil {
@@ -439,12 +445,103 @@ func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, e
 	if len(feeds) == 0 && name != "" {
 		return nil, notFound(fmt.Sprintf("feed %q", name))
 	}
+	byName := map[string]*records.FeedStatus{}
 	for i := range feeds {
-		if err := s.completeFeed(ctx, &feeds[i], specs[feeds[i].Name]); err != nil {
-			return nil, err
+		byName[feeds[i].Name] = &feeds[i]
+	}
+	if err := s.addRuns(ctx, name, byName); err != nil {
+		return nil, err
+	}
+	return feeds, s.addTables(ctx, name, byName, specs)
+}
+
+// addRuns tells of each feed which run goes on, and which ended last.
+func (s *Store) addRuns(ctx context.Context, name string, feeds map[string]*records.FeedStatus) error {
+	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM feeds f CROSS JOIN LATERAL (
+  (SELECT * FROM runs WHERE feed_id = f.id AND state IN ('queued', 'running') ORDER BY id LIMIT 1)
+  UNION ALL (SELECT * FROM runs WHERE feed_id = f.id AND state NOT IN ('queued', 'running') ORDER BY id DESC LIMIT 1)) r
+WHERE $1 = '' OR f.name = $1`, name)
+	if err != nil {
+		return err
+	}
+	runs, err := pgx.CollectRows(found, scanRun)
+	for _, r := range runs {
+		switch x := feeds[r.Feed]; {
+		case x == nil: // made meanwhile
+		case r.Ended():
+			x.LastRun = &r
+		default:
+			x.Running = &r
 		}
 	}
-	return feeds, nil
+	return err
+}
+
+// addTables tells how the tables of each feed are doing, in the order of the feed's file.
+func (s *Store) addTables(ctx context.Context, name string, feeds map[string]*records.FeedStatus, specs map[string]*feed.Feed) error {
+	found, err := s.Pool.Query(ctx, `SELECT f.name, t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key, rt.run_id IS NOT NULL
+FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
+LEFT JOIN (SELECT DISTINCT ON (r.feed_id, x.source_table) r.feed_id, x.source_table, x.run_id FROM runs r JOIN run_tables x ON x.run_id = r.id
+  WHERE r.state IN ('queued', 'running') AND r.state = 'running' AND x.detail->>'state' = 'running') rt ON rt.feed_id = f.id AND rt.source_table = t.source_table
+WHERE $1 = '' OR f.name = $1`, name)
+	if err != nil {
+		return err
+	}
+	states := map[[2]string]records.TableStatus{}
+	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
+		var t records.TableStatus
+		var running bool
+		err := row.Scan(&t.Feed, &t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun,
+			&t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
+		if x := feeds[t.Feed]; err == nil && x != nil {
+			t.State = tableState(t, running, x.State == "active", specs[t.Feed])
+		}
+		states[[2]string{t.Feed, t.Table}] = t
+		return 0, err
+	}); err != nil {
+		return err
+	}
+	for name, x := range feeds {
+		for _, spec := range specs[name].Tables {
+			t := states[[2]string{name, spec.Table}]
+			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
+			t.Promised = promised(specs[name], spec, t.Position)
+			x.Tables = append(x.Tables, t)
+		}
+	}
+	return nil
+}
+
+// commitWithin is what a feed that follows its log is allowed for a commit.
+const commitWithin = 10 * time.Second
+
+// promised is how old, in seconds, what the warehouse shows of a table may be as its feed is meant; nil where
+// only a person starts it.
+func promised(f *feed.Feed, spec feed.Table, position string) *float64 {
+	wait := time.Duration(0)
+	if spec.Find == feed.FindLog && f.Freshness != "" {
+		fresh, _ := f.Fresh()
+		wait = fresh + commitWithin
+	} else {
+		now := time.Now()
+		first, ok := f.NextRead(now)
+		second, again := f.NextRead(first)
+		if !ok || !again {
+			return nil
+		}
+		wait = second.Sub(first)
+		if spec.Watermark != nil {
+			settle, _ := spec.Watermark.Times()
+			wait += settle
+		}
+		if len(position) == len(time.DateOnly) {
+			if _, err := time.Parse(time.DateOnly, position); err == nil { // a day counts when it is over
+				wait += 24 * time.Hour
+			}
+		}
+	}
+	seconds := wait.Seconds()
+	return &seconds
 }
 
 func scheduleInWords(f *feed.Feed) string {
@@ -470,50 +567,6 @@ func freshnessInWords(f *feed.Feed) string {
 		return "continuously"
 	}
 	return "within " + f.Freshness
-}
-
-func (s *Store) completeFeed(ctx context.Context, x *records.FeedStatus, f *feed.Feed) error {
-	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM feeds f CROSS JOIN LATERAL (
-  (SELECT * FROM runs WHERE feed_id = f.id AND state IN ('queued', 'running') ORDER BY id LIMIT 1)
-  UNION ALL (SELECT * FROM runs WHERE feed_id = f.id AND state NOT IN ('queued', 'running') ORDER BY id DESC LIMIT 1)) r WHERE f.name = $1`, x.Name)
-	if err != nil {
-		return err
-	}
-	runs, err := pgx.CollectRows(found, scanRun)
-	if err != nil {
-		return err
-	}
-	for _, r := range runs {
-		if r.Ended() {
-			x.LastRun = &r
-		} else {
-			x.Running = &r
-		}
-	}
-	found, err = s.Pool.Query(ctx, `SELECT t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key,
-  EXISTS (SELECT 1 FROM runs r JOIN run_tables rt ON rt.run_id = r.id WHERE r.feed_id = f.id AND r.state = 'running' AND rt.source_table = t.source_table AND rt.detail->>'state' = 'running')
-FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1`, x.Name)
-	if err != nil {
-		return err
-	}
-	states := map[string]records.TableStatus{}
-	if _, err = pgx.CollectRows(found, func(row pgx.CollectableRow) (int, error) {
-		t := records.TableStatus{Feed: x.Name}
-		var running bool
-		err := row.Scan(&t.Table, &t.Target, &t.Position, &t.CompleteAt, &t.Rows, &t.Nulls, &t.SetAside, &t.LastRun,
-			&t.LastRunAt, &t.Changed, &t.ChangedAt, &t.Problem, &t.Proof, &t.Copy, &t.Key, &running)
-		t.State = tableState(t, running, x.State == "active", f)
-		states[t.Table] = t
-		return 0, err
-	}); err != nil {
-		return err
-	}
-	for _, spec := range f.Tables { // in the order of the feed's file
-		t := states[spec.Table]
-		t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
-		x.Tables = append(x.Tables, t)
-	}
-	return nil
 }
 
 // tableState tells how a table is doing in one word.

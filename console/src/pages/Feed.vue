@@ -93,6 +93,7 @@ async function remove() {
         <div class="crumb"><RouterLink to="/">Overview</RouterLink> / feed</div>
         <h1>{{ feed }} <State v-if="status" :state="status.running ? (status.log ? 'following' : 'running') : status.state" /></h1>
         <div v-if="status" class="quiet">
+          <template v-if="status.made_at">made by {{ status.made_by || 'nobody known' }} {{ ago(status.made_at, now) }}, changed by {{ status.changed_by || 'nobody known' }} {{ ago(status.changed_at, now) }}; </template>
           {{ status.source }} → {{ status.warehouse }}, {{ status.schedule }}<template v-if="status.state === 'active' && status.next_run_at && !status.running">, next {{ ago(status.next_run_at, now) }}</template>
         </div>
       </div>

@@ -114,7 +114,7 @@ async function clear() {
           </div>
           <div v-if="copying"><dt>First copy</dt><dd>{{ copying }}</dd></div>
           <div><dt>The next run reads</dt><dd>{{ status.next }}</dd></div>
-          <div><dt>Lag</dt><dd><Lag :complete-at="status.complete_at" :now="now" /></dd><dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd></div>
+          <div><dt>Lag</dt><dd><Lag :complete-at="status.complete_at" :promised="status.promised_seconds" :now="now" /></dd><dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd></div>
           <div>
             <dt>Rows in the source / the warehouse</dt>
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>

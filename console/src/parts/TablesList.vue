@@ -41,7 +41,7 @@ function share(t: TableStatus): string {
           </td>
           <td class="nowrap">{{ t.keep }}<span class="quiet">, {{ t.find }}</span></td>
           <td class="n">{{ count(t.rows) }}</td>
-          <td class="n"><Lag :complete-at="t.complete_at" :now="now" /></td>
+          <td class="n"><Lag :complete-at="t.complete_at" :promised="t.promised_seconds" :now="now" /></td>
           <td class="n">
             <template v-if="t.changed_at">{{ count(t.changed) }} <span class="quiet">· <When :time="t.changed_at" :now="now" /></span></template>
             <span v-else class="quiet">–</span>
