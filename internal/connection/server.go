@@ -156,10 +156,17 @@ func Explain(err error, at, what string, s Settings) error {
 	case errors.As(err, &dns):
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The host %q of %s is not known.", s.Host, what),
 			"Check the host name.").In("host")
-	case errors.As(err, &authority), errors.As(err, &host), errors.As(err, &invalid):
+	case errors.As(err, &host):
+		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("The certificate of %s was not accepted: %v.", at, host),
+			"Give the host by a name that the certificate has; or choose verify-ca, which takes it under any name, if the network is "+
+				"trusted.").In("host")
+	case errors.As(err, &authority), errors.As(err, &invalid):
+		said := text
+		if i := strings.LastIndex(text, "x509: "); i >= 0 {
+			said = text[i:]
+		}
 		return problem.Wrap(err, problem.Unreachable,
-			fmt.Sprintf("The certificate of %s was not accepted: %v.", at,
-				rootOf(err)), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network "+
+			fmt.Sprintf("The certificate of %s was not accepted: %s.", at, said), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network "+
 				"is trusted.").In("ca")
 	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text,
 		"does not offer TLS"), strings.Contains(text, "does not support TLS"):

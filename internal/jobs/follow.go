@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -27,6 +28,7 @@ const (
 	firstNote    = 200 * time.Millisecond
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
+	noteAllEvery = 15 * time.Second // also of tables in which nothing happens
 )
 
 // following is one run of a feed that follows a log.
@@ -37,6 +39,7 @@ type following struct {
 	began    time.Time
 	noted    map[string]store.Effort // what was added to the tables' state
 	measured time.Time
+	notedAll time.Time // when all tables were kept
 	applied  int64
 	last     engine.LogReport // what was recorded last
 
@@ -153,29 +156,42 @@ func (x *following) note(ctx context.Context, over bool) {
 		before[t.Table] = t
 	}
 	x.last = l
-	x.noteTables(ctx, nil)
+	var moved []engine.TableReport
+	for _, t := range l.Tables {
+		if was := before[t.Table]; was.State != t.State || was.Books != t.Books || was.Copied != t.Copied || was.Waiting != t.Waiting ||
+			problem.Of(was.Trouble) != problem.Of(t.Trouble) {
+			moved = append(moved, t)
+		}
+	}
+	if over || time.Since(x.notedAll) > noteAllEvery {
+		moved, x.notedAll = l.Tables, time.Now()
+	}
+	x.noteTables(ctx, moved, nil)
+	x.record.place(ctx, x.feed.Name, x.run, l.Position, l.CompleteAt)
 	if over || time.Since(x.measured) > measureEvery {
 		x.measured = time.Now()
 		x.sample(ctx)
 	}
-	for _, t := range l.Tables {
+	for _, t := range moved {
+		x.sayState(ctx, before[t.Table], t)
 		if was := before[t.Table]; was.State == t.State && was.Books == t.Books && was.Copied == t.Copied {
 			continue
 		}
-		x.sayState(ctx, before[t.Table], t)
 		phase := "following"
 		if t.State != warehouse.Following {
 			phase = "copying"
 		}
 		x.record.progress(ctx, x.feed.Name, x.run, t.Table, phase, max(t.Books.Read, t.Copied), t.Expected)
 	}
-	x.save(ctx, "running", nil)
-	x.record.books(ctx, x.run, x.sum())
+	if len(moved) > 0 {
+		x.saveTables(ctx, moved, "running", nil)
+		x.record.books(ctx, x.run, x.sum())
+	}
 }
 
 // noteTables adds what has happened since the last time to the tables' state.
-func (x *following) noteTables(ctx context.Context, failure error) {
-	for _, t := range x.last.Tables {
+func (x *following) noteTables(ctx context.Context, tables []engine.TableReport, failure error) {
+	for _, t := range tables {
 		was := x.noted[t.Table]
 		now := store.Effort{Books: t.Books, Bytes: t.Bytes, Reading: t.Reading, Writing: t.Writing}
 		delta := rows.Books{Read: now.Books.Read - was.Books.Read, SetAside: now.Books.SetAside - was.Books.SetAside,
@@ -237,24 +253,35 @@ func (x *following) end(ctx context.Context, failure error) {
 		}
 		return
 	}
-	x.noteTables(ctx, failure)
+	x.noteTables(ctx, x.last.Tables, failure)
 }
 
 // save keeps what the run did to each table.
 func (x *following) save(ctx context.Context, state string, failure error) {
-	reports := map[string]engine.TableReport{}
-	for _, t := range x.last.Tables {
-		reports[t.Table] = t
-	}
+	reports := slices.Clone(x.last.Tables)
 	for _, t := range x.feed.Tables {
+		if !slices.ContainsFunc(reports, func(r engine.TableReport) bool { return r.Table == t.Table }) {
+			reports = append(reports, engine.TableReport{Table: t.Table})
+		}
+	}
+	x.saveTables(ctx, reports, state, failure)
+}
+
+// saveTables keeps what the run did to some tables.
+func (x *following) saveTables(ctx context.Context, tables []engine.TableReport, state string, failure error) {
+	for _, r := range tables {
+		t, ok := x.feed.Table(r.Table)
+		if !ok {
+			continue
+		}
 		d := records.RunTable{Table: t.Table, State: state, StartedAt: &x.began, Notes: []string{},
-			Books: reports[t.Table].Books, Bytes: reports[t.Table].Bytes, Reading: reports[t.Table].Reading.Seconds(),
-			Shaping: reports[t.Table].Shaping.Seconds(), Writing: reports[t.Table].Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
+			Books: r.Books, Bytes: r.Bytes, Reading: r.Reading.Seconds(),
+			Shaping: r.Shaping.Seconds(), Writing: r.Writing.Seconds(), To: x.last.Position, Commits: int(x.last.Commits),
 			Problem: records.NewProblem(failure)}
 		if target, err := x.feed.TargetOf(t); err == nil {
 			d.Target = target.Display()
 		}
-		if r := reports[t.Table]; r.State == warehouse.Held {
+		if r.State == warehouse.Held {
 			d.State, d.To, d.Problem = string(warehouse.Held), "", records.NewProblem(r.Trouble)
 		} else if r.State != "" && r.State != warehouse.Following {
 			d.Notes = append(d.Notes, fmt.Sprintf("The table is being copied: %d rows have come in.", r.Copied))

@@ -172,25 +172,21 @@ func (r *Runner) Stop(ctx context.Context) {
 
 // enqueueAll makes sure that each feed that should run has its job.
 func (r *Runner) enqueueAll(ctx context.Context) error {
-	feeds, err := r.store.FeedNames(ctx)
-	for _, name := range feeds {
-		active, _, _, scheduleErr := r.store.Schedule(ctx, name)
-		queued, queuedErr := r.store.HasQueuedRun(ctx, name)
-		_, backfills, backfillErr := r.store.BackfillDue(ctx, name)
-		if err = errors.Join(scheduleErr, queuedErr, backfillErr); err != nil {
-			return err
-		}
-		switch {
-		case queued:
+	wanted, err := r.store.FeedsWithoutJob(ctx)
+	if err != nil {
+		return err
+	}
+	for name, queued := range wanted {
+		if queued {
 			err = r.wake(ctx, name)
-		case active, backfills:
+		} else {
 			_, err = r.river.Insert(ctx, feedJob{Feed: name}, nil)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return err
+	return nil
 }
 
 func (r *Runner) keepHouse(ctx context.Context) {

@@ -88,6 +88,13 @@ func (r recorder) log(ctx context.Context, feed string, run int64, status record
 	})
 }
 
+// place keeps how far a feed that follows a log has come.
+func (r recorder) place(ctx context.Context, feed string, run int64, position string, completeAt time.Time) {
+	keep(ctx, "A place in a log", run, "", func(ctx context.Context) error {
+		return r.store.NotePlace(ctx, feed, position, completeAt)
+	})
+}
+
 // end keeps how a run ended.
 func (r recorder) end(ctx context.Context, run int64, state string, sum rows.Books, failure error) {
 	keep(ctx, "A run's end", run, "", func(ctx context.Context) error {

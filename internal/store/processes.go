@@ -116,6 +116,25 @@ WHERE state = 'running' AND NOT process_lives(attempted_by[array_length(attempte
 	return orphans, err
 }
 
+// FeedsWithoutJob gives the feeds that want a job: those that a person waits for a run of, and others that are
+// active or have a backfill to go on with and for which there is no job.
+func (s *Store) FeedsWithoutJob(ctx context.Context) (queued map[string]bool, err error) {
+	found, err := s.Pool.Query(ctx, `SELECT f.name, r.feed_id IS NOT NULL FROM feeds f
+LEFT JOIN (SELECT DISTINCT feed_id FROM runs WHERE state = 'queued') r ON r.feed_id = f.id
+WHERE r.feed_id IS NOT NULL OR (f.state = 'active' OR f.state <> 'held' AND EXISTS (
+    SELECT 1 FROM backfills b WHERE b.feed_id = f.id AND b.state IN ('waiting', 'running')))
+  AND NOT EXISTS (SELECT 1 FROM river_job j WHERE j.kind = 'feed' AND j.args->>'feed' = f.name
+    AND j.state IN ('available', 'pending', 'retryable', 'running', 'scheduled'))`)
+	if err != nil {
+		return nil, err
+	}
+	queued = map[string]bool{}
+	var name string
+	var waits bool
+	_, err = pgx.ForEachRow(found, []any{&name, &waits}, func() error { queued[name] = waits; return nil })
+	return queued, err
+}
+
 // Orphan is a job whose process is gone.
 type Orphan struct {
 	Job     int64

@@ -256,6 +256,16 @@ INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3,
 	return err
 }
 
+// NotePlace keeps how far a feed that follows a log has come: all of its tables that follow are there.
+func (s *Store) NotePlace(ctx context.Context, feed, position string, completeAt time.Time) error {
+	if completeAt.IsZero() {
+		return nil
+	}
+	_, err := s.Pool.Exec(ctx, `UPDATE feeds SET log = log || jsonb_build_object('position', $2::text, 'complete_at', $3::timestamptz)
+WHERE name = $1 AND log IS NOT NULL`, feed, plain(position), completeAt.UTC())
+	return err
+}
+
 // samplePoints is how many points a chart has at most.
 const samplePoints = 300
 
@@ -505,6 +515,10 @@ WHERE $1 = '' OR f.name = $1`, name)
 		for _, spec := range specs[name].Tables {
 			t := states[[2]string{name, spec.Table}]
 			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
+			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" && t.Copy == nil && t.Problem == nil &&
+				t.CompleteAt != nil && t.CompleteAt.Before(*l.CompleteAt) {
+				t.Position, t.CompleteAt = l.Position, l.CompleteAt
+			}
 			t.Promised = promised(specs[name], spec, t.Position)
 			x.Tables = append(x.Tables, t)
 		}

@@ -53,7 +53,8 @@ func Open(ctx context.Context, url string, box *secret.Box) (*Store, error) {
 	s := &Store{Pool: pool, box: box}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
-		return nil, problem.Wrap(err, problem.Unreachable, "The database for the records cannot be used: "+err.Error()+
+		return nil, problem.Wrap(err, problem.Unreachable, "The database for the records cannot be used: "+
+			strings.Join(strings.Fields(err.Error()), " ")+
 			".", "Check that it runs and that the user may make tables in it.")
 	}
 	if err := s.checkKey(ctx); err != nil {

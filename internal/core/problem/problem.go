@@ -89,6 +89,9 @@ func OfTable(err error) bool {
 	return false
 }
 
+// LookAtStatement is what to do about a statement that a server has refused for a reason of its own.
+const LookAtStatement = "The run's statements show which one it was; correct at the server what it complains of, or in the feed what it is asked."
+
 // Newf is New with a formatted first sentence.
 func Newf(code Code, remedy, format string, args ...any) *Problem {
 	return New(code, fmt.Sprintf(format, args...), remedy)

@@ -401,7 +401,8 @@ func (s *Reader) Explain(err error) error {
 		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s ended the connection: %s.", at, said),
 			"Check whether the server is running; the next run goes on where this one ended.")
 	}
-	return problem.Wrap(err, problem.Failed, fmt.Sprintf("A statement failed at %s: %s.", at, said), "")
+	return problem.Wrap(err, problem.Failed, fmt.Sprintf("A statement failed at %s: %s.", at, said),
+		problem.LookAtStatement)
 }
 
 // serverError gives the number and the words of what the server reported; 0 for another error.
