@@ -226,6 +226,25 @@ func (c *Client) SetRetention(ctx context.Context, what, keep string) (list []Re
 	return list, err
 }
 
+// Users lists the people who sign in by name.
+func (c *Client) Users(ctx context.Context) ([]User, error) { return get[[]User](ctx, c, "/users", nil) }
+
+// AddUser makes a person who signs in by name and password.
+func (c *Client) AddUser(ctx context.Context, n NewUser) (User, error) {
+	return post[User](ctx, c, "/users", nil, n)
+}
+
+// ChangeUser changes what a person may do, or the password.
+func (c *Client) ChangeUser(ctx context.Context, n NewUser) (u User, err error) {
+	err = c.call(ctx, http.MethodPut, at("users", n.Name), nil, n, &u)
+	return u, err
+}
+
+// RemoveUser removes a person; sign-ins end with it.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, at("users", name), nil, nil, nil)
+}
+
 // Processes lists the service's processes that share the work.
 func (c *Client) Processes(ctx context.Context) ([]Process, error) {
 	return get[[]Process](ctx, c, "/processes", nil)

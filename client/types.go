@@ -53,6 +53,9 @@ type (
 	Session       = records.Session
 	Process       = records.Process
 	Place         = records.Place
+	User          = records.User
+	NewUser       = records.NewUser
+	Ways          = records.Ways
 	Overview      = records.Overview
 	Need          = records.Need
 	FeedSummary   = records.FeedSummary

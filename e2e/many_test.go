@@ -29,7 +29,7 @@ func TestManyFeeds(t *testing.T) {
   EXECUTE format('CREATE SCHEMA branch_%%s', f);
   FOR t IN 0..%d LOOP
     EXECUTE format('CREATE TABLE branch_%%s.shelf_%%s (id int PRIMARY KEY, updated_at timestamptz NOT NULL DEFAULT clock_timestamp())', f, t);
-    EXECUTE format('INSERT INTO branch_%%s.shelf_%%s SELECT i FROM generate_series(1, 20) i', f, t);
+    EXECUTE format('INSERT INTO branch_%%s.shelf_%%s SELECT i, ''2026-01-01Z'' FROM generate_series(1, 20) i', f, t);
   END LOOP; END LOOP; END $$`, feeds-1, tables-1))
 	for f := range feeds {
 		if f%2 == 0 {

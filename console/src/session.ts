@@ -15,8 +15,8 @@ export const useSession = defineStore('session', () => {
     known.value = true
   }
 
-  async function signIn(token: string) {
-    const { data, error } = await api.POST('/api/v1/session', { body: { token } })
+  async function signIn(by: { token: string } | { user: string; password: string }) {
+    const { data, error } = await api.POST('/api/v1/session', { body: by })
     if (data) await look()
     return error
   }

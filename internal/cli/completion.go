@@ -121,6 +121,12 @@ func (a *app) lookUp(ctx context.Context, cmd *cobra.Command, kind string, befor
 			}
 		}
 		return list, err
+	case "PERSON":
+		found, err := c.Users(ctx)
+		for _, u := range found {
+			add(u.Name, string(u.Role))
+		}
+		return list, err
 	case "PROCESS":
 		found, err := c.Processes(ctx)
 		for _, p := range found {

@@ -26,6 +26,10 @@ var examples = map[string]string{
 	"channels change": "noemata channels change desk --kinds held,failing,unequal",
 	"channels test":   "noemata channels test desk",
 	"channels remove": "noemata channels remove desk",
+	"users list":      "noemata users list",
+	"users add":       "noemata users add maren --role operate --label region=north",
+	"users change":    "noemata users change maren --role administer\nprintf %s \"$NEW\" | noemata users change maren --role operate --password-stdin",
+	"users remove":    "noemata users remove maren",
 	"overview":        "noemata overview\nnoemata overview --label region=north",
 	"log": "noemata log circulation-live\nnoemata log circulation-live --level warning --table public.loans\n" +
 		"noemata log circulation-live --follow",

@@ -24,10 +24,15 @@ import (
 
 func (a *app) serveCommand() *cobra.Command {
 	o := service.Options{Version: a.version}
+	var oidc httpapi.Provider
 	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			slog.SetDefault(slog.New(slog.NewJSONHandler(cmd.ErrOrStderr(), nil)))
 			syscall.Umask(0o077)
+			if oidc.Issuer != "" {
+				oidc.Secret = os.Getenv("NOEMATA_OIDC_SECRET")
+				o.Provider = &oidc
+			}
 			o.DatabaseURL = firstOf(o.DatabaseURL, os.Getenv("NOEMATA_DATABASE_URL"))
 			s, first, err := service.Start(cmd.Context(), o)
 			if err != nil {
@@ -63,6 +68,13 @@ func (a *app) serveCommand() *cobra.Command {
 	f.BoolVar(&o.Agent, "ssh-agent", false,
 		"let tunnels sign in with the keys of the agent at SSH_AUTH_SOCK, where a source or warehouse asks for it")
 	f.StringVar(&o.Host, "host", "", "what this machine is called among the service's processes; as it calls itself when left out")
+	f.StringVar(&oidc.Issuer, "oidc-issuer", "", "address of an OpenID Connect provider where people sign in; its client's secret is NOEMATA_OIDC_SECRET")
+	f.StringVar(&oidc.ClientID, "oidc-client", "", "what the service is called there")
+	f.StringVar(&oidc.Name, "oidc-name", "your organisation", "by what name people know the provider")
+	f.StringVar(&oidc.Claim, "oidc-claim", "groups", "the claim that lists a person's groups")
+	f.StringArrayVar(&oidc.Groups, "oidc-group", nil,
+		"what a group may do, as operate=lending, or operate@region=north=lending for feeds with a label; repeatable, and the first that fits counts")
+	f.StringVar(&oidc.Public, "public-url", "", "the console's own address as people reach it, which the provider sends them back to")
 	f.BoolVar(&o.NewToken, "new-token", false, "make another administrator's token and show it, where the last one was lost")
 	f.BoolVar(&o.Paused, "paused", false,
 		"start without running anything; a feed runs again once it is started or asked to run")

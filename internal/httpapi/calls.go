@@ -122,6 +122,7 @@ func (s *Service) register(api calls) {
 	s.describeBackfills(api)
 	s.describeAlerts(api)
 	s.describeProcesses(api)
+	s.describeUsers(api)
 	s.describeWatching(api)
 	s.describeProvings(api)
 	describeEvents(api)

@@ -49,6 +49,7 @@ type Service struct {
 	events    *jobs.Events
 	app       *fiber.App
 	version   string
+	provider  *provider     // of sign-ins; nil for none
 	stopped   chan struct{} // closed when the service stops: live events end
 }
 
@@ -61,7 +62,8 @@ type Parts struct {
 	Registry  *prometheus.Registry
 	Console   fs.FS // the built console
 	Version   string
-	Proxies   []string // addresses, or networks, of proxies that tell whom a request is from
+	Proxies   []string  // addresses, or networks, of proxies that tell whom a request is from
+	Provider  *Provider // of sign-ins; nil for none
 }
 
 // SignInsPerMinute is how many failed sign-ins one address may make in a minute.
@@ -71,6 +73,9 @@ const SignInsPerMinute = 10
 func New(p Parts) *Service {
 	s := &Service{store: p.Store, databases: p.Databases, rules: &feeds.Rules{Store: p.Store, Databases: p.Databases, Runner: p.Runner},
 		runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
+	if p.Provider != nil {
+		s.provider = &provider{Provider: *p.Provider}
+	}
 	s.app = fiber.New(fiber.Config{DisableStartupMessage: true, BodyLimit: 4 << 20, ReadBufferSize: 64 << 10,
 		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorHandler: fiberError,
 		// Texts of a request are copied, so that whoever keeps one keeps it as it was.
@@ -95,6 +100,10 @@ func New(p Parts) *Service {
 				Code: "rate-limited", Detail: "Too many sign-ins failed.", Remedy: "Wait a minute and try again."}
 		},
 	}))
+	if s.provider != nil {
+		s.app.Get(goesAway, s.away)
+		s.app.Get(comesBack, s.back)
+	}
 	s.app.Use("/api/v1", onlyJSON, s.authenticate, untilAbandoned)
 	s.app.Use("/metrics", s.authenticate, func(c *fiber.Ctx) error {
 		if t := who(c.UserContext()); t.Label != "" {
@@ -226,7 +235,7 @@ func (s *Service) authenticate(c *fiber.Ctx) error {
 		c.SetUserContext(context.WithValue(c.UserContext(), whoKey{}, token))
 		return c.Next()
 	}
-	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost {
+	if c.Path() == "/api/v1/session" && c.Method() == fiber.MethodPost || c.Path() == "/api/v1/sign-in-ways" {
 		return s.sameOrigin(c)
 	}
 	cookie := c.Cookies(cookieName(c.Secure()))

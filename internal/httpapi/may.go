@@ -21,7 +21,7 @@ import (
 
 // needs is the role that each call needs. A call that is not named here is let nobody.
 var needs = map[string]records.Role{
-	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", // whoever signs in or out is nobody yet
+	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", "list-ways": "", // whoever signs in or out is nobody yet
 	"list-feeds": records.Look, "show-overview": records.Look, "show-feed": records.Look, "export-feed": records.Look, "list-revisions": records.Look,
 	"show-revision": records.Look, "list-drifts": records.Look, "list-log-samples": records.Look,
 	"list-positions": records.Look, "list-runs": records.Look, "show-run": records.Look, "list-statements": records.Look,
@@ -47,7 +47,8 @@ var needs = map[string]records.Role{
 	"add-token": records.Administer, "remove-token": records.Administer, "list-sessions": records.Administer,
 	"list-alerts": records.Look, "list-channels": records.Administer, "add-channel": records.Administer,
 	"show-channel": records.Administer, "change-channel": records.Administer, "remove-channel": records.Administer,
-	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer, "resume-process": records.Administer, "set-retention": records.Administer, "list-changes": records.Administer,
+	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer, "resume-process": records.Administer, "set-retention": records.Administer,
+	"list-users": records.Administer, "add-user": records.Administer, "change-user": records.Administer, "remove-user": records.Administer, "list-changes": records.Administer,
 }
 
 // changesNothing are the calls that ask by a body, or only look at a database.
@@ -195,7 +196,7 @@ func about(ctx huma.Context, op operation) string {
 	kind, name := "", ctx.Param("name")
 	for prefix, noun := range map[string]string{"/feeds": "feed", "/sources": "source", "/warehouses": "warehouse",
 		"/tokens": "token", "/runs": "run", "/backfills": "backfill", "/proofs": "proof", "/hash-keys": "hash key",
-		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention"} {
+		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention", "/users": "person"} {
 		if op.path == prefix || strings.HasPrefix(op.path, prefix+"/") {
 			kind = noun
 		}

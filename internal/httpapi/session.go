@@ -14,7 +14,9 @@ import (
 type signInRequest struct {
 	overHTTP
 	Body struct {
-		Token string `json:"token" minLength:"1" doc:"The token to sign in with"`
+		Token    string `json:"token,omitempty" maxLength:"200" doc:"The token to sign in with"`
+		User     string `json:"user,omitempty" maxLength:"100" doc:"Instead of a token: the person's name"`
+		Password string `json:"password,omitempty" maxLength:"200" doc:"The person's password"`
 	}
 }
 
@@ -26,6 +28,9 @@ type sessionAnswer struct {
 }
 
 func (s *Service) signIn(ctx context.Context, in *signInRequest) (*sessionAnswer, error) {
+	if in.Body.User != "" {
+		return s.signInBy(ctx, in)
+	}
 	token, ok := s.store.TokenOf(ctx, in.Body.Token)
 	if !ok {
 		return nil, unauthorized("The token is not known.",

@@ -28,7 +28,7 @@ const (
 	firstNote    = 200 * time.Millisecond
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
-	noteAllEvery = 15 * time.Second // also of tables in which nothing happens
+	placeEvery   = 3 * time.Second // where nothing happens
 )
 
 // following is one run of a feed that follows a log.
@@ -39,7 +39,9 @@ type following struct {
 	began    time.Time
 	noted    map[string]store.Effort // what was added to the tables' state
 	measured time.Time
-	notedAll time.Time // when all tables were kept
+	placed   time.Time
+	counted  map[string]bool
+	copying  map[string]bool // of which a copy was noted
 	applied  int64
 	last     engine.LogReport // what was recorded last
 
@@ -50,7 +52,8 @@ type following struct {
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
 // records that are slow or away hold nothing up.
 func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct{}) (rows.Books, error) {
-	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]store.Effort{}}
+	x := &following{feedWork: w, feed: f, began: time.Now(), noted: map[string]store.Effort{},
+		counted: map[string]bool{}, copying: map[string]bool{}}
 	kept := context.WithoutCancel(ctx)
 	var made statements
 	recording := statement.With(ctx, made.add)
@@ -163,11 +166,11 @@ func (x *following) note(ctx context.Context, over bool) {
 			moved = append(moved, t)
 		}
 	}
-	if over || time.Since(x.notedAll) > noteAllEvery {
-		moved, x.notedAll = l.Tables, time.Now()
-	}
 	x.noteTables(ctx, moved, nil)
-	x.record.place(ctx, x.feed.Name, x.run, l.Position, l.CompleteAt)
+	if len(moved) > 0 || time.Since(x.placed) > placeEvery {
+		x.placed = time.Now()
+		x.record.place(ctx, x.feed.Name, x.run, l.Position, l.CompleteAt)
+	}
 	if over || time.Since(x.measured) > measureEvery {
 		x.measured = time.Now()
 		x.sample(ctx)
@@ -214,13 +217,19 @@ func (x *following) noteTables(ctx context.Context, tables []engine.TableReport,
 			copying = &records.CopyStatus{State: string(t.State), Copied: t.Copied, Expected: t.Expected,
 				Waiting: t.Waiting}
 		}
-		if copying == nil && !x.record.counted(ctx, x.feed.Name, t.Table) {
+		if copying == nil && !x.counted[t.Table] {
+			x.counted[t.Table] = x.record.counted(ctx, x.feed.Name, t.Table)
+		}
+		if copying == nil && !x.counted[t.Table] {
 			if n, err := x.wh.Count(statement.With(ctx, func(statement.Statement) {}), t.Target); err == nil {
-				result.Count = &n
+				result.Count, x.counted[t.Table] = &n, true
 			}
 		}
 		x.record.table(ctx, x.feed.Name, t.Table, x.run, result)
-		x.record.copying(ctx, x.feed.Name, t.Table, x.run, copying)
+		if was, known := x.copying[t.Table]; copying != nil || was || !known {
+			x.record.copying(ctx, x.feed.Name, t.Table, x.run, copying)
+			x.copying[t.Table] = copying != nil
+		}
 	}
 }
 

@@ -43,7 +43,7 @@ type Token struct {
 // Session is a sign-in of the console.
 type Session struct {
 	ID        int64     `json:"id"`
-	Token     string    `json:"token" doc:"The name of the token that signed in"`
+	Token     string    `json:"token" doc:"The name of the person, or of the token, that signed in"`
 	Address   string    `json:"address,omitempty" doc:"Where it came from"`
 	CreatedAt time.Time `json:"created_at"`
 	ExpiresAt time.Time `json:"expires_at"`
@@ -61,4 +61,28 @@ type ChangeMade struct {
 	Asked     json.RawMessage `json:"asked,omitempty" doc:"What was asked for, without secrets"`
 	Before    json.RawMessage `json:"before,omitempty"`
 	After     json.RawMessage `json:"after,omitempty"`
+}
+
+// NewUser is a person who is to sign in by name and password.
+type NewUser struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100" doc:"How the person signs in"`
+	Role     Role   `json:"role" enum:"look,operate,administer" doc:"What the person may do"`
+	Label    string `json:"label,omitempty" maxLength:"140" doc:"Of feeds: only those with this label, a name or name=value; not for role administer"`
+	Password string `json:"password,omitempty" maxLength:"72" doc:"12 characters or more, 72 bytes at most; kept as a bcrypt hash. Of a change: left out, it stays"`
+}
+
+// User is a person who signs in by name, here or at a provider of sign-ins.
+type User struct {
+	Name       string     `json:"name"`
+	Role       Role       `json:"role" enum:"look,operate,administer"`
+	Label      string     `json:"label,omitempty" doc:"Of feeds: only those with this label"`
+	Elsewhere  bool       `json:"elsewhere" doc:"Whether a provider signs the person in, and says the role"`
+	CreatedAt  time.Time  `json:"created_at"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty" doc:"When the person signed in last"`
+}
+
+// Ways are how the console can be signed in to.
+type Ways struct {
+	Passwords bool   `json:"passwords" doc:"By name and password"`
+	Provider  string `json:"provider,omitempty" doc:"At a provider of sign-ins, by the name that people know it by"`
 }

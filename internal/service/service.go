@@ -42,7 +42,8 @@ type Options struct {
 	Paused      bool     // nothing runs until a person starts it
 	NewToken    bool     // make another administrator's token
 	Version     string
-	Host        string // what this machine is called; empty is as it calls itself
+	Provider    *httpapi.Provider // of sign-ins; nil for none
+	Host        string            // what this machine is called; empty is as it calls itself
 }
 
 // Service is a running service.
@@ -127,6 +128,11 @@ func prepare(o Options) (Options, error) {
 			"Choose another with --data.")
 	}
 	o.DataDir = dir
+	if o.Provider != nil {
+		if err := o.Provider.Check(); err != nil {
+			return o, err
+		}
+	}
 	if o.Host == "" {
 		if o.Host, err = os.Hostname(); err != nil {
 			return o, problem.Wrap(err, problem.Failed, "This machine does not tell its name: "+err.Error()+".", "Give it with --host.")
@@ -202,7 +208,7 @@ func (s *Service) listen(o Options) error {
 	}
 	started = true
 	s.service = httpapi.New(httpapi.Parts{Store: s.Store, Databases: s.databases, Runner: s.runner, Events: events,
-		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies})
+		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies, Provider: o.Provider})
 	go func() { s.failed <- s.service.Listen(listener) }()
 	return nil
 }

@@ -106,10 +106,13 @@ func (s *Store) AddSession(ctx context.Context, token int64, address string) (st
 	return cookie, err
 }
 
-// SessionOf finds the token that a cookie stands for.
+// SessionOf finds the token that a cookie stands for; of a person, one of that name and with that role.
 func (s *Store) SessionOf(ctx context.Context, cookie string) (records.Token, bool) {
 	var t records.Token
-	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM sessions s JOIN tokens t ON t.id = s.token_id
+	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM sessions s JOIN (
+    SELECT id AS token_id, NULL::bigint AS user_id, id, name, role, label, created_at, expires_at, last_used_at FROM tokens
+    UNION ALL SELECT NULL, id, 0, name, role, label, created_at, NULL, last_used_at FROM users) t
+  ON t.token_id = s.token_id OR t.user_id = s.user_id
 WHERE s.hash = $1 AND s.expires_at > now() AND (t.expires_at IS NULL OR t.expires_at > now())`, digest(cookie)).
 		Scan(tokenInto(&t)...)
 	return t, err == nil
@@ -123,8 +126,8 @@ func (s *Store) RemoveSession(ctx context.Context, cookie string) error {
 
 // Sessions lists the sign-ins of the console that go on.
 func (s *Store) Sessions(ctx context.Context) ([]records.Session, error) {
-	found, err := s.Pool.Query(ctx, `SELECT s.id, t.name, s.address, s.created_at, s.expires_at FROM sessions s
-JOIN tokens t ON t.id = s.token_id WHERE s.expires_at > now() ORDER BY s.id`)
+	found, err := s.Pool.Query(ctx, `SELECT s.id, coalesce(t.name, u.name), s.address, s.created_at, s.expires_at FROM sessions s
+LEFT JOIN tokens t ON t.id = s.token_id LEFT JOIN users u ON u.id = s.user_id WHERE s.expires_at > now() ORDER BY s.id`)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import { useNow } from '../words'
 // Who may sign in and do what, who is signed in, and what they have changed.
 type Change = Schemas['ChangeMade']
 const tokens = ref<Schemas['Token'][]>()
+const users = ref<Schemas['User'][]>([])
 const sessions = ref<Schemas['Session'][]>([])
 const changes = ref<Change[]>([])
 const wrong = ref<Trouble>()
@@ -21,7 +22,8 @@ const now = useNow()
 
 const refresh = useLive(
   async () => {
-    const [t, s, c] = await Promise.all([ask(api.GET('/api/v1/tokens')), ask(api.GET('/api/v1/sessions')), ask(api.GET('/api/v1/changes', { params: { query: { limit: 200 } } }))])
+    const [u, t, s, c] = await Promise.all([ask(api.GET('/api/v1/users')), ask(api.GET('/api/v1/tokens')), ask(api.GET('/api/v1/sessions')), ask(api.GET('/api/v1/changes', { params: { query: { limit: 200 } } }))])
+    if (u.data) users.value = u.data
     if (t.data) tokens.value = t.data
     if (s.data) sessions.value = s.data
     if (c.data) changes.value = c.data
@@ -58,6 +60,20 @@ async function make() {
 
 const remove = (t: Schemas['Token']) =>
   act(`remove ${t.id}`, () => ask(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), { title: 'Remove the token', text: `Remove the token of ${t.name}? Its sign-ins end with it.`, yes: 'Remove' })
+const person = ref({ name: '', role: 'operate' as 'look' | 'operate' | 'administer', label: '', password: '' })
+const naming = ref<'add' | 'change' | ''>('')
+function name(u?: Schemas['User']) {
+  person.value = { name: u?.name ?? '', role: u?.role ?? 'operate', label: u?.label ?? '', password: '' }
+  refused.value = undefined
+  naming.value = u ? 'change' : 'add'
+}
+async function keepPerson() {
+  const body = { ...person.value, label: person.value.role === 'administer' ? undefined : person.value.label || undefined, password: person.value.password || undefined }
+  const { data } = await act('person', () => (naming.value === 'add' ? ask(api.POST('/api/v1/users', { body })) : ask(api.PUT('/api/v1/users/{name}', { params: { path: { name: body.name } }, body }))))
+  if (data) naming.value = ''
+}
+const removePerson = (u: Schemas['User']) =>
+  act(`remove ${u.name}`, () => ask(api.DELETE('/api/v1/users/{name}', { params: { path: { name: u.name } } })), { title: 'Remove the person', text: `Remove ${u.name}? Sign-ins end with it.`, yes: 'Remove' })
 const end = (id: number) => act(`end ${id}`, () => ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })))
 const shown = computed(() => changes.value.filter((c) => `${c.by}\n${c.operation}\n${c.about}\n${c.address}`.toLowerCase().includes(only.value.trim().toLowerCase())))
 const outcome = (c: Change) => (c.status < 300 ? 'done' : c.status === 403 ? 'not allowed' : `refused (${c.status})`)
@@ -73,10 +89,27 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         <div class="quiet">who may do what, who is signed in, and what they have changed</div>
       </div>
       <span class="grow"></span>
+      <ElButton @click="name()">Add a person…</ElButton>
       <ElButton type="primary" @click="begin">Make a token…</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
-    <TroubleBox v-if="!asking" :trouble="refused" />
+    <TroubleBox v-if="!asking && !naming" :trouble="refused" />
+    <section v-if="users.length" class="sheet" aria-label="People">
+      <header><h2>People</h2><span class="quiet">who sign in to the console by name</span></header>
+      <table class="rows">
+        <thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Feeds</th><th scope="col">Signs in</th><th scope="col">Signed in last</th><th scope="col"></th></tr></thead>
+        <tbody>
+          <tr v-for="u in users" :key="u.name">
+            <td>{{ u.name }}</td>
+            <td>{{ u.role }}</td>
+            <td>{{ u.label ? `with ${u.label}` : 'all' }}</td>
+            <td>{{ u.elsewhere ? 'at the provider, which says the role' : 'by password' }}</td>
+            <td class="nowrap"><When :time="u.last_used_at" :now="now" /></td>
+            <td class="n nowrap"><ElButton v-if="!u.elsewhere" size="small" text @click="name(u)">Change…</ElButton><ElButton size="small" text @click="removePerson(u)">Remove…</ElButton></td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
     <section v-if="tokens" class="sheet" aria-label="Tokens">
       <header><h2>Tokens</h2><span class="quiet">what people and programs sign in with</span></header>
       <div class="scroll">
@@ -147,6 +180,18 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         </table>
       </div>
     </section>
+    <ElDialog :model-value="naming !== ''" :title="naming === 'change' ? `Change ${person.name}` : 'Add a person'" width="560px" align-center append-to-body @close="naming = ''">
+      <ElForm label-width="110px" @submit.prevent="keepPerson">
+        <ElFormItem v-if="naming === 'add'" label="Name"><ElInput v-model="person.name" placeholder="by which the person signs in" autocomplete="off" /></ElFormItem>
+        <ElFormItem label="Role">
+          <ElSelect v-model="person.role" aria-label="The person's role"><ElOption v-for="r in roles" :key="r.role" :value="r.role" :label="`${r.role}: ${r.says}`" /></ElSelect>
+        </ElFormItem>
+        <ElFormItem v-if="person.role !== 'administer'" label="For feeds with"><ElInput v-model="person.label" placeholder="a label, as region=north; all when empty" /></ElFormItem>
+        <ElFormItem label="Password"><ElInput v-model="person.password" type="password" autocomplete="new-password" :placeholder="naming === 'change' ? 'as it is; with another, sign-ins end' : '12 characters or more'" /></ElFormItem>
+        <TroubleBox :trouble="refused" />
+      </ElForm>
+      <template #footer><ElButton type="primary" :loading="busy === 'person'" @click="keepPerson">{{ naming === 'change' ? 'Change' : 'Add' }}</ElButton></template>
+    </ElDialog>
     <ElDialog v-model="asking" title="Make a token" width="560px" align-center append-to-body @closed="made = ''">
       <template v-if="made">
         <p>It is shown this once. Whoever has it signs in as {{ form.name }}.</p>
