@@ -227,7 +227,9 @@ func (c *Client) SetRetention(ctx context.Context, what, keep string) (list []Re
 }
 
 // Users lists the people who sign in by name.
-func (c *Client) Users(ctx context.Context) ([]User, error) { return get[[]User](ctx, c, "/users", nil) }
+func (c *Client) Users(ctx context.Context) ([]User, error) {
+	return get[[]User](ctx, c, "/users", nil)
+}
 
 // AddUser makes a person who signs in by name and password.
 func (c *Client) AddUser(ctx context.Context, n NewUser) (User, error) {
