@@ -4,7 +4,7 @@ export DEBIAN_FRONTEND := noninteractive
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 
-.PHONY: demo test testkit build console install lint unit race screenshots torture fuzz bench clean
+.PHONY: demo test testkit build console install lint unit race screenshots torture fuzz bench deb versions clean
 
 demo: install build
 	bin/noemata demo
@@ -71,6 +71,12 @@ fuzz:
 bench: build
 	go run ./bench
 	go run ./bench/log
+
+# A package for Debian, with a unit for systemd.
+VERSION ?= 0.1.0
+deb: console
+	go build -ldflags "-X main.version=$(VERSION)" -o bin/noemata ./cmd/noemata
+	deploy/package.sh $(VERSION) bin/noemata bin
 
 clean:
 	rm -rf bin .demo console/dist/* console/node_modules internal/testkit/mysql/node_modules

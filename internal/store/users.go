@@ -181,4 +181,6 @@ func (s *Store) HasPasswords(ctx context.Context) (some bool, err error) {
 func (s *Store) Seal(text, about string) []byte { return s.box.Seal(text, about) }
 
 // Unseal is what Seal was given.
-func (s *Store) Unseal(sealed []byte, about string) (string, error) { return s.box.Open(sealed, about, about) }
+func (s *Store) Unseal(sealed []byte, about string) (string, error) {
+	return s.box.Open(sealed, about, about)
+}
