@@ -72,6 +72,10 @@ bench: build
 	go run ./bench
 	go run ./bench/log
 
+# Source and warehouse on PostgreSQL 14 to 18, out of Maven's registry, which is needed for it.
+versions:
+	tools/versions.sh
+
 # A package for Debian, with a unit for systemd.
 VERSION ?= 0.1.0
 deb: console

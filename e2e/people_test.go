@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
+	"noemata/internal/testkit"
 )
 
 // statusOf makes a call as somebody, and gives the answer's status.
@@ -221,4 +222,75 @@ func TestAPositionIsSetBack(t *testing.T) {
 	require.Len(t, done, 1)
 	require.Contains(t, string(done[0].Asked), "2h")
 	require.NotEqual(t, string(done[0].Before), string(done[0].After))
+}
+
+// A feed that follows a log is set forward while it is paused, and what it has left out is repaired; it is not set
+// back, beyond the end, or while it runs.
+func TestALogIsSetForward(t *testing.T) {
+	for _, kind := range []string{"postgresql", "mariadb"} {
+		t.Run(kind, func(t *testing.T) {
+			s := newService(t)
+			s.addWarehouse("target", "duckdb")
+			table := "public.loans"
+			var exec func(sql string)
+			if kind == "postgresql" {
+				d := s.addSource("library")
+				exec = func(sql string) { d.exec(sql) }
+			} else {
+				settings, db := testkit.MariaDatabase(t)
+				_, err := s.client.AddConnection(t.Context(), client.Sources, client.NewConnection{Name: "library", Kind: kind, Settings: &settings})
+				require.NoError(t, err)
+				table = settings.Database + ".loans"
+				exec = func(sql string) {
+					t.Helper()
+					_, err := db.Exec(sql)
+					require.NoError(t, err, sql)
+				}
+			}
+			exec(`CREATE TABLE loans (id int PRIMARY KEY, copy varchar(20))`)
+			exec(`INSERT INTO loans VALUES (1, 'C1'), (2, 'C2')`)
+			s.apply("feed: live\nsource: library\nwarehouse: target\nfreshness: continuous\ntarget: kept.loans\ntables:\n"+
+				"  - {table: %s, find: log, keep: latest}\n", table)
+			_, err := s.client.SetPosition(t.Context(), "live", table, client.Move{Position: "end"})
+			require.ErrorContains(t, err, "has no position in the log yet")
+			_, err = s.client.StartFeed(t.Context(), "live")
+			require.NoError(t, err)
+			follows := func(n int64) {
+				t.Helper()
+				require.Eventually(t, func() bool {
+					c, err := s.client.Counts(t.Context(), "live", table)
+					return err == nil && c.Warehouse == n
+				}, 30*time.Second, 100*time.Millisecond)
+			}
+			follows(2)
+			require.Eventually(t, func() bool {
+				_, err := s.client.SetPosition(t.Context(), "live", table, client.Move{Position: "end"})
+				return err != nil && strings.Contains(err.Error(), "follows its log now")
+			}, 10*time.Second, 100*time.Millisecond)
+			_, err = s.client.PauseFeed(t.Context(), "live")
+			require.NoError(t, err)
+			require.Eventually(t, func() bool {
+				f, err := s.client.Feed(t.Context(), "live")
+				return err == nil && f.Running == nil
+			}, 20*time.Second, 100*time.Millisecond)
+			exec(`INSERT INTO loans VALUES (3, 'left out')`)
+			require.Regexp(t, `B of the log would be read by no run`, s.must("positions", "set", "live", table, "end", "--dry-run"))
+			out := s.must("positions", "set", "live", table, "end")
+			require.Regexp(t, `The position of \S+ is .+, and was .+ B of the log are read by no run`, out)
+			_, err = s.client.SetPosition(t.Context(), "live", table, client.Move{Back: "2h"})
+			require.ErrorContains(t, err, "its position is set forward alone")
+			exec(`INSERT INTO loans VALUES (4, 'follows')`)
+			_, err = s.client.StartFeed(t.Context(), "live")
+			require.NoError(t, err)
+			follows(3)
+			p, err := s.client.Prove(t.Context(), "live", table)
+			require.NoError(t, err)
+			require.Equal(t, int64(1), p.Missing)
+			s.must("repair", "live", table, "--yes")
+			s.proved("live", table, 4)
+			changes, err := s.client.Changes(t.Context(), client.ChangeFilter{About: "feed live"})
+			require.NoError(t, err)
+			require.True(t, slices.ContainsFunc(changes, func(c client.ChangeMade) bool { return c.Operation == "set-position" && c.Status == 200 }))
+		})
+	}
 }

@@ -178,7 +178,7 @@ func (p *provider) is(claims map[string]any) {
 }
 
 // People whom a provider signs in may what their groups let them; whoever is in none, and answers that are not the
-// provider's, or not to the question that was asked, let nobody in.
+// provider's, or not to the question that was asked, let nobody in. Longer than a screen: it is one story after another.
 func TestPeopleSignInElsewhere(t *testing.T) {
 	p := newProvider(t)
 	t.Setenv("NOEMATA_OIDC_SECRET", "of the client")

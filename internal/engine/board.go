@@ -105,10 +105,16 @@ func (b *board) report() LogReport {
 	return r
 }
 
-// watchEnd asks for the end of the log once a second, so that it can be told how far
+// The end of the log is asked for this often, and less often where it has stood still.
+const (
+	askEnd      = time.Second
+	askStillEnd = 3 * time.Second
+)
+
+// watchEnd asks for the end of the log again and again, so that it can be told how far
 // behind the warehouse is.
 func (s *session) watchEnd(ctx context.Context) error {
-	for {
+	for wait := askEnd; ; {
 		end, moment, err := s.log.End(statement.With(ctx, func(statement.Statement) {}))
 		if ctx.Err() != nil {
 			return nil
@@ -117,13 +123,16 @@ func (s *session) watchEnd(ctx context.Context) error {
 			return err
 		}
 		s.board.mu.Lock()
+		if wait = askEnd; s.board.end.position == end {
+			wait = askStillEnd
+		}
 		s.board.end = logEnd{end, moment}
 		s.board.mu.Unlock()
 		s.tell()
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(time.Second):
+		case <-time.After(wait):
 		}
 	}
 }

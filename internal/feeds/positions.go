@@ -2,6 +2,7 @@ package feeds
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"noemata/internal/core/feed"
@@ -11,6 +12,7 @@ import (
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/records"
+	"noemata/internal/source"
 )
 
 // Positions lists how far the tables of a feed have come.
@@ -38,17 +40,14 @@ func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoin
 }
 
 // SetPosition sets the position of a table that is found by watermark, and tells what the next run reads again
-// or skips.
+// or skips. All tables of a feed that follow the log are set together, and forward alone.
 func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.Move) (records.Checkpoint, error) {
 	w, err := r.Runner.Work(ctx, name, table)
 	if err != nil {
 		return records.Checkpoint{}, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return records.Checkpoint{}, problem.Newf(problem.Conflict,
-			"To begin anew, copy the table again: noemata feeds copy "+problem.Word(name)+" --table "+
-				problem.Word(table)+".",
-			"The feed %s follows the log, and its source keeps only what lies beyond its position.", name)
+		return r.skipLog(ctx, w, m)
 	}
 	if w.Table.Find != feed.FindWatermark {
 		return records.Checkpoint{}, problem.Newf(problem.Conflict,
@@ -75,6 +74,84 @@ func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.M
 	}
 	out.Was, out.Again, out.Skipped = stands.Position.String(), again, skipped
 	return out, err
+}
+
+// theEnd stands for the end of the log, as it is then.
+const theEnd = "end"
+
+// skipLog has a feed leave out a stretch of its source's log.
+func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
+	log, ok := w.Source.(source.Log)
+	if !ok {
+		return out, problem.Newf(problem.Conflict, "Correct the feed's file.", "The source of the feed %s has no log.", w.Feed.Name)
+	}
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, "")
+	if err != nil {
+		return out, err
+	}
+	end, _, err := log.End(ctx)
+	if err != nil {
+		return out, err
+	}
+	to := end
+	if m.Back == "" && m.Position != theEnd {
+		if to, err = log.CheckPosition(m.Position); err != nil {
+			return out, err
+		}
+	}
+	again := fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s.",
+		problem.Word(w.Feed.Name), problem.Word(w.Table.Table))
+	switch {
+	case stands.Position.IsZero():
+		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
+			"The feed %s has no position in the log yet.", w.Feed.Name)
+	case m.Back != "" || to < stands.Position.Value:
+		return out, problem.Newf(problem.Conflict, again, "The feed %s follows the log, which is read once: its position is set forward alone.",
+			w.Feed.Name)
+	case to > end:
+		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.", end).In("position")
+	}
+	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
+	if out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to); err != nil || m.DryRun {
+		return out, err
+	}
+	running, err := r.Store.IsRunning(ctx, w.Feed.Name)
+	if err == nil && running {
+		err = problem.Newf(problem.Conflict, "Pause it first: noemata feeds pause "+problem.Word(w.Feed.Name)+".",
+			"The feed %s follows its log now.", w.Feed.Name)
+	}
+	if err != nil {
+		return out, err
+	}
+	p := position.Position{Value: to}
+	if err := w.Warehouse.Journal().SetPosition(ctx, w.Feed.Name, "", &p); err != nil {
+		return out, err
+	}
+	out.Run = 0
+	for _, t := range w.Feed.Followers().Tables {
+		if err := r.Store.NotePosition(ctx, w.Feed.Name, t.Table, to); err != nil {
+			return out, err
+		}
+	}
+	return out, r.Store.NotePlace(ctx, w.Feed.Name, to, time.Time{})
+}
+
+// betweenPlaces is how many bytes of the log lie between two places, by what lies beyond each; nil where that is not told.
+func betweenPlaces(ctx context.Context, w engine.Work, log source.Log, from, to string) (*int64, error) {
+	known, ok, err := w.Warehouse.Journal().Log(ctx, w.Feed.Name)
+	if err != nil || !ok {
+		return nil, err
+	}
+	var behind [2]int64
+	for i, at := range []string{from, to} {
+		state, err := log.LogState(ctx, known.Name, at)
+		if err != nil || !state.There {
+			return nil, err
+		}
+		behind[i] = state.Behind
+	}
+	n := max(behind[0]-behind[1], 0)
+	return &n, nil
 }
 
 // back is the value that lies so far below a position.

@@ -28,7 +28,8 @@ const (
 	firstNote    = 200 * time.Millisecond
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
-	placeEvery   = 3 * time.Second // where nothing happens
+	measureStill = 15 * time.Second // where nothing happens
+	placeEvery   = 3 * time.Second  // where nothing happens
 )
 
 // following is one run of a feed that follows a log.
@@ -171,7 +172,7 @@ func (x *following) note(ctx context.Context, over bool) {
 		x.placed = time.Now()
 		x.record.place(ctx, x.feed.Name, x.run, l.Position, l.CompleteAt)
 	}
-	if over || time.Since(x.measured) > measureEvery {
+	if since := time.Since(x.measured); over || since > measureStill || since > measureEvery && len(moved) > 0 {
 		x.measured = time.Now()
 		x.sample(ctx)
 	}

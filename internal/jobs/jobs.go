@@ -71,6 +71,7 @@ type Runner struct {
 	done      sync.WaitGroup
 
 	slots    slots
+	wishes   wishes
 	stopping chan struct{} // closed by Stop
 
 	mu      sync.Mutex
@@ -87,7 +88,7 @@ type Runner struct {
 func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer, self records.Process) (*Runner,
 	error) {
 	self.ID = strings.ToLower(rand.Text()[:10])
-	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(),
+	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(), wishes: wishes{store: s},
 		stopping: make(chan struct{}), leaving: make(chan struct{}),
 		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
 			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),

@@ -20,15 +20,17 @@ var (
 )
 
 // watch gives the context of a run, which ends when nobody wants the run any more, and a
-// channel that is closed when a following one should end: it has followed for long enough,
-// the process is to leave its work to others, a person waits for a run, or what it works with has changed. release must be called.
+// channel that is closed when a following one should end: it has followed for long enough, the process is to
+// leave its work to others, a person waits for a run, or what it works with has changed. release must be called.
 func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, until <-chan struct{}, release func()) {
 	running, cancel := context.WithCancelCause(ctx)
 	enough := make(chan struct{})
 	done := make(chan struct{})
-	first, err := r.store.Wish(ctx, id)
-	known := err == nil
+	first, err := r.store.Wishes(ctx, []int64{id}) // before the run looks at its feed
+	stamp, known := first[id].Stamp, err == nil
+	told, forget := r.wishes.of(ctx, id)
 	go func() {
+		defer forget()
 		closed := false
 		end := func() {
 			if !closed {
@@ -53,25 +55,24 @@ func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, 
 				end()
 				leaving = nil
 				continue
-			case <-time.After(watchEvery):
-			}
-			now, err := r.store.Wish(running, id)
-			switch {
-			case err != nil: // the records will be back; the run goes on
-			case now.Gone:
-				cancel(errGone)
-				return
-			case now.Stop:
-				end()
-				if r.wait(done, grace) {
-					return
+			case now := <-told:
+				if !known {
+					stamp, known = now.Stamp, true
 				}
-				cancel(errAsked)
-				return
-			case known && now.Stamp != first.Stamp, now.Queued:
-				end()
-			case !known:
-				first, known = now, true
+				switch {
+				case now.Gone:
+					cancel(errGone)
+					return
+				case now.Stop:
+					end()
+					if r.wait(done, grace) {
+						return
+					}
+					cancel(errAsked)
+					return
+				case now.Stamp != stamp, now.Queued:
+					end()
+				}
 			}
 		}
 	}()

@@ -90,8 +90,11 @@ func (s *Server) data() string    { return filepath.Join(s.dir, "data") }
 func (s *Server) log() string     { return filepath.Join(s.dir, "server.log") }
 func (s *Server) pidFile() string { return filepath.Join(s.data(), "postmaster.pid") }
 
-// binaries finds the folder of the newest installed server.
+// binaries finds the folder of the newest installed server, unless NOEMATA_POSTGRES_BIN names another.
 func binaries() (string, error) {
+	if bin := os.Getenv("NOEMATA_POSTGRES_BIN"); bin != "" {
+		return bin, nil
+	}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if len(found) == 0 {
 		return "", problem.New(problem.Failed, "PostgreSQL's server is not installed.",

@@ -281,11 +281,13 @@ type Checkpoint struct {
 	Was      string     `json:"was,omitempty" doc:"Where it stood before a person has set it"`
 	Again    *int64     `json:"again,omitempty" doc:"Rows of the source that the next run reads again, as it was set back"`
 	Skipped  *int64     `json:"skipped,omitempty" doc:"Rows of the source that no run reads, as it was set forward"`
+	// Of tables that follow the log.
+	SkippedLog *int64 `json:"skipped_log_bytes,omitempty" doc:"Log that no run reads, as the feed was set forward"`
 }
 
 // Move is how a person sets a position: to a value, or back from where it stands.
 type Move struct {
-	Position string `json:"position,omitempty" doc:"The position, as it is shown"`
+	Position string `json:"position,omitempty" doc:"The position, as it is shown; or, of tables that follow the log: end, where it ends now"`
 	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position"`
 	DryRun   bool   `json:"dry_run,omitempty" doc:"Tell what would be read again or skipped; change nothing"`
 }

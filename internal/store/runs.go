@@ -114,14 +114,21 @@ type Wish struct {
 	Stamp  string // changes when the feed, its source or its warehouse is changed
 }
 
-// Wish tells what people want of a run.
-func (s *Store) Wish(ctx context.Context, run int64) (w Wish, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT r.stop, EXISTS (SELECT 1 FROM runs q WHERE q.feed_id = f.id AND q.state = 'queued'), concat_ws(' ', f.updated_at, s.updated_at, w.updated_at)
-FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source JOIN warehouses w ON w.name = f.warehouse WHERE r.id = $1`, run).Scan(&w.Stop, &w.Queued, &w.Stamp)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return Wish{Gone: true}, nil
+// Wishes tells what people want of runs. Of those that it does not tell of the feed was removed.
+func (s *Store) Wishes(ctx context.Context, runs []int64) (map[int64]Wish, error) {
+	found, err := s.Pool.Query(ctx, `SELECT r.id, r.stop, EXISTS (SELECT 1 FROM runs q WHERE q.feed_id = f.id AND q.state = 'queued'), concat_ws(' ', f.updated_at, s.updated_at, w.updated_at)
+FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source JOIN warehouses w ON w.name = f.warehouse WHERE r.id = ANY($1)`, runs)
+	if err != nil {
+		return nil, err
 	}
-	return w, err
+	wishes := map[int64]Wish{}
+	for _, id := range runs {
+		wishes[id] = Wish{Gone: true}
+	}
+	var id int64
+	var w Wish
+	_, err = pgx.ForEachRow(found, []any{&id, &w.Stop, &w.Queued, &w.Stamp}, func() error { wishes[id] = w; return nil })
+	return wishes, err
 }
 
 // AskStop has runs that go on be stopped: one, or those of a feed.
@@ -256,13 +263,16 @@ INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3,
 	return err
 }
 
-// NotePlace keeps how far a feed that follows a log has come: all of its tables that follow are there.
+// NotePlace keeps how far a feed that follows a log has come: all of its tables that follow are there. Of a zero
+// time it is not known until when they are complete.
 func (s *Store) NotePlace(ctx context.Context, feed, position string, completeAt time.Time) error {
-	if completeAt.IsZero() {
-		return nil
+	var at *time.Time
+	if !completeAt.IsZero() {
+		utc := completeAt.UTC()
+		at = &utc
 	}
-	_, err := s.Pool.Exec(ctx, `UPDATE feeds SET log = log || jsonb_build_object('position', $2::text, 'complete_at', $3::timestamptz)
-WHERE name = $1 AND log IS NOT NULL`, feed, plain(position), completeAt.UTC())
+	_, err := s.Pool.Exec(ctx, `UPDATE feeds SET log = log || jsonb_strip_nulls(jsonb_build_object('position', $2::text, 'complete_at', $3::timestamptz))
+WHERE name = $1 AND log IS NOT NULL`, feed, plain(position), at)
 	return err
 }
 
