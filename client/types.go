@@ -176,6 +176,7 @@ type PreviewRow struct {
 type Counts struct {
 	Source    int64     `json:"source"`
 	Warehouse int64     `json:"warehouse"`
+	Bytes     int64     `json:"bytes" doc:"The room that the table takes in the warehouse, past versions and all; -1 where that is not told"`
 	At        time.Time `json:"at"`
 }
 

@@ -60,6 +60,10 @@ func TestWhatRunsSayAndDo(t *testing.T) {
 	require.Positive(t, bytes)
 	require.Contains(t, s.must("volumes", "patrons"), "public.patrons")
 
+	c, err := s.client.Counts(t.Context(), "patrons", "public.patrons")
+	require.NoError(t, err)
+	require.NotZero(t, c.Bytes)
+
 	b, err := s.client.Burden(t.Context(), "circulation", 2)
 	require.NoError(t, err)
 	require.Positive(t, b.Connections)

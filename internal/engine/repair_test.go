@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -85,15 +87,28 @@ func TestDamageIsFoundAndRepaired(t *testing.T) {
 	}
 }
 
+// rowsToDamage is how many rows the tables have that are damaged; as many as NOEMATA_ROWS says in a long run.
+func rowsToDamage(t *testing.T) int64 {
+	said := os.Getenv("NOEMATA_ROWS")
+	if said == "" {
+		return 400
+	}
+	n, err := strconv.ParseInt(said, 10, 64)
+	require.NoError(t, err)
+	return n
+}
+
 func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
+	rows := rowsToDamage(t)
 	b.exec(`CREATE TABLE loans (id int PRIMARY KEY, card text, note text, price numeric(10,2), lent timestamptz, open boolean,
-		scan bytea, grade float8, changed timestamptz NOT NULL DEFAULT clock_timestamp()); CREATE INDEX ON loans (changed);
-		INSERT INTO loans SELECT i, CASE WHEN i % 3 > 0 THEN 'V' || i END, 'Grünau ' || i, i, now(), i % 2 = 0, '\x00ff', 0,
-			now() - interval '1 hour' + i * interval '1 second' FROM generate_series(1, 400) i`)
+		scan bytea, grade float8, changed timestamptz NOT NULL DEFAULT clock_timestamp())`)
+	b.exec(`INSERT INTO loans SELECT i, CASE WHEN i % 3 > 0 THEN 'V' || i END, 'Grünau ' || i, i, now(), i % 2 = 0, '\x00ff', 0,
+			now() - interval '1 hour' + i % 400 * interval '1 second' FROM generate_series(1, $1::int) i`, rows)
 	table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: find, Keep: keep}
 	if find == feed.FindWatermark {
 		table.Watermark = &feed.Watermark{Column: "changed"}
 	}
+	b.exec(`CREATE INDEX ON loans (changed)`)
 	bring := func() {
 		t.Helper()
 		if find == feed.FindLog {
@@ -108,9 +123,9 @@ func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
 	bring()
 	b.exec(`UPDATE loans SET note = note || '!', changed = now() - interval '30 minutes' WHERE id % 4 = 0`)
 	bring()
-	b.equal(table, 400)
+	b.equal(table, rows)
 
-	want := b.spoil(keep)
+	want := b.spoil(keep, rows)
 	_, stop := b.keepRunning(table)
 	proof, err := engine.Prove(context.Background(), b.work(table))
 	require.NoError(t, err)
@@ -132,17 +147,17 @@ func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
 	require.NoError(t, err)
 	require.Equal(t, []int{len(want), 0}, []int{repaired.Keys, repaired.Left})
 	require.True(t, repaired.Books.Balanced(), "%+v", repaired.Books)
-	b.equal(table, 400)
+	b.equal(table, rows)
 	repaired, err = engine.Repair(context.Background(), b.work(table))
 	require.NoError(t, err)
 	require.Zero(t, repaired.Keys, "nothing is left to do")
 
 	stop()
-	b.exec(`UPDATE loans SET note = 'later', changed = now() - interval '10 minutes' WHERE id < 30;
-		INSERT INTO loans (id, changed) VALUES (401, now() - interval '10 minutes')`)
+	b.exec(`UPDATE loans SET note = 'later', changed = now() - interval '10 minutes' WHERE id < 30`)
+	b.exec(`INSERT INTO loans (id, changed) VALUES ($1, now() - interval '10 minutes')`, rows+1)
 	bring()
-	b.equal(table, 401)
-	if find != feed.FindWatermark {
+	b.equal(table, rows+1)
+	if find != feed.FindWatermark && rows == 400 {
 		b.exec(`DELETE FROM loans WHERE id % 5 = 0`)
 		bring()
 		b.equal(table, 321)
@@ -150,7 +165,7 @@ func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
 }
 
 // spoil does each damage to the row of a key of its own, and gives the keys.
-func (b *workbench) spoil(keep feed.Keep) map[string]bool {
+func (b *workbench) spoil(keep feed.Keep, rows int64) map[string]bool {
 	t := b.t
 	holds := map[feed.Keep]string{feed.KeepLatest: "true", feed.KeepSoftDelete: "nm_deleted_at IS NULL",
 		feed.KeepHistory: "nm_current"}[keep]
@@ -165,7 +180,7 @@ func (b *workbench) spoil(keep feed.Keep) map[string]bool {
 		key += 3
 		at := fmt.Sprint(key)
 		if strings.HasPrefix(d.what, "a row that nobody") || strings.HasPrefix(d.what, "a row left") {
-			at = fmt.Sprint(1000 + key)
+			at = fmt.Sprint(rows + 1000 + int64(key))
 		}
 		for _, sql := range d.sql {
 			sql = strings.ReplaceAll(replace.Replace(sql), "@k", at)

@@ -75,21 +75,24 @@ func texts(record arrow.RecordBatch, columns []schema.Column) [][]*string {
 	return out
 }
 
-// Counts counts the rows of both sides.
-func Counts(ctx context.Context, w Work) (inSource, inWarehouse int64, err error) {
+// Counts counts the rows of both sides, and tells the room that the target takes, in bytes; -1 where that is not told.
+func Counts(ctx context.Context, w Work) (inSource, inWarehouse, size int64, err error) {
 	p, _, err := planFor(ctx, w.Feed, w.Table, w.Source, w.Warehouse, w.Keys)
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, -1, err
 	}
 	if inSource, err = p.count(ctx, w.Source); err != nil {
-		return 0, 0, err
+		return 0, 0, -1, err
 	}
 	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, placeName(w.Table))
 	if err != nil || stands.Version == 0 {
-		return inSource, 0, err
+		return inSource, 0, -1, err
 	}
-	inWarehouse, err = w.Warehouse.Count(ctx, p.target)
-	return inSource, inWarehouse, err
+	if inWarehouse, err = w.Warehouse.Count(ctx, p.target); err != nil {
+		return inSource, 0, -1, err
+	}
+	size, err = w.Warehouse.Size(ctx, p.target)
+	return inSource, inWarehouse, size, err
 }
 
 // filter is what the source need not read of the table; nil where that cannot be told.

@@ -495,8 +495,8 @@ func (s *Service) counts(ctx context.Context, in *ofTable) (*answer[client.Count
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	inSource, inWarehouse, err := engine.Counts(ctx, w)
-	return reply(client.Counts{Source: inSource, Warehouse: inWarehouse, At: time.Now().UTC()}, err)
+	inSource, inWarehouse, size, err := engine.Counts(ctx, w)
+	return reply(client.Counts{Source: inSource, Warehouse: inWarehouse, Bytes: size, At: time.Now().UTC()}, err)
 }
 
 func (s *Service) positions(ctx context.Context, in *named) (*answer[[]client.Checkpoint], error) {

@@ -25,7 +25,7 @@ import (
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
-func open(t *testing.T) *store.Store {
+func open(t testing.TB) *store.Store {
 	settings, _ := testkit.Database(t)
 	box, err := secret.Open(filepath.Join(testkit.Dir(t), "key"))
 	require.NoError(t, err)

@@ -117,7 +117,7 @@ DELETE FROM statements s USING untouched u WHERE s.run_id = u.run_id AND s.sourc
 	{"runs", "runs with their tables", "14d", "runs run_tables backfills",
 		`WITH filled AS (DELETE FROM backfills WHERE ended_at < now() - $1::interval) DELETE FROM runs WHERE ended_at < now() - $1::interval`},
 	{"logs", "what runs have said", "14d", "log_entries", `DELETE FROM log_entries WHERE at < now() - $1::interval`},
-	{"samples", "samples of lag and of retained log", "3d", "log_samples", `DELETE FROM log_samples WHERE at < now() - $1::interval`},
+	{"samples", "samples of lag and of retained log", "1d", "log_samples", `DELETE FROM log_samples WHERE at < now() - $1::interval`},
 	{"volumes", "rows and bytes by table and day", "400d", "volumes", `DELETE FROM volumes WHERE day < now() - $1::interval`},
 	{"proofs", "proofs and repairs but the last of each table", "90d", "provings",
 		`DELETE FROM provings p WHERE ended_at < now() - $1::interval AND EXISTS (SELECT 1 FROM provings l

@@ -53,6 +53,8 @@ type Warehouse interface {
 	Empty(ctx context.Context, t Target) (bool, error)
 	// Count counts the rows of a table that hold now: neither flagged nor past versions.
 	Count(ctx context.Context, t Target) (int64, error)
+	// Size is the room that a table takes, in bytes, past versions and all; -1 where that is not told.
+	Size(ctx context.Context, t Target) (int64, error)
 	// Contradictions are keys whose rows contradict each other: that are there twice, or in versions
 	// that overlap. The first MostFaults are told.
 	Contradictions(ctx context.Context, t Target) (Faults, error)

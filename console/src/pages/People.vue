@@ -132,7 +132,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
     <section v-if="sessions.length" class="sheet" aria-label="Sign-ins">
       <header><h2>Sign-ins of the console</h2></header>
       <table class="rows">
-        <thead><tr><th scope="col">Token</th><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Ends</th><th scope="col"></th></tr></thead>
+        <thead><tr><th scope="col">Who</th><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Ends</th><th scope="col"></th></tr></thead>
         <tbody>
           <tr v-for="s in sessions" :key="s.id">
             <td>{{ s.token }}</td>

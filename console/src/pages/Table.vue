@@ -15,7 +15,7 @@ import State from '../parts/State.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import VolumesPanel from '../parts/VolumesPanel.vue'
 import When from '../parts/When.vue'
-import { ago, count, useNow } from '../words'
+import { ago, bytes, count, useNow } from '../words'
 
 const props = defineProps<{ feed: string; table: string }>()
 const status = ref<TableStatus>()
@@ -118,7 +118,7 @@ async function clear() {
           <div>
             <dt>Rows in the source / the warehouse</dt>
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
-            <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}</dd>
+            <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}<template v-if="counts.bytes >= 0">; it takes {{ bytes(counts.bytes) }} there</template></dd>
             <dd v-if="!counts && status.rows !== undefined" class="quiet">{{ count(status.rows) }} in the warehouse, by the books</dd>
             <dd class="ask-for"><ElButton size="small" :loading="busy === 'count'" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
           </div>

@@ -215,6 +215,9 @@ func (w *Warehouse) Contradictions(context.Context, warehouse.Target) (warehouse
 	return nil, nil
 }
 
+// Size is not told.
+func (w *Warehouse) Size(context.Context, warehouse.Target) (int64, error) { return -1, nil }
+
 // File is none: it is a server.
 func (w *Warehouse) File() (string, bool) { return "", false }
 

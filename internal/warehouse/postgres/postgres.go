@@ -83,6 +83,9 @@ WHERE n.nspname = $1 AND c.relname = $2 AND x.indisvalid`,
 	Convert: func(table, column, typeName string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s USING %[2]s::text::%[3]s", table, column, typeName)
 	},
+	Size: func(name schema.Name) string {
+		return "SELECT pg_total_relation_size(" + schema.Literal(name.Quoted()) + ")"
+	},
 	RowID:   "ctid",
 	Analyze: true,
 	AsOf: func(t warehouse.Target, name schema.Name, query func(string) string) []string {

@@ -321,6 +321,15 @@ func (b *Base) Count(ctx context.Context, t warehouse.Target) (int64, error) {
 	return found[0][0].(int64), nil
 }
 
+// Size is the room that a table takes.
+func (b *Base) Size(ctx context.Context, t warehouse.Target) (int64, error) {
+	found, err := b.Ask(ctx, b.SQL.Size(t.Name))
+	if err != nil {
+		return 0, err
+	}
+	return found[0][0].(int64), nil
+}
+
 // File is none of a server.
 func (b *Base) File() (string, bool) { return "", false }
 

@@ -66,7 +66,8 @@ type Dialect struct {
 	Direct    bool   // a table may be emptied and filled while readers still see the old rows
 	Rewrite   bool   // a changed row is deleted and inserted, not updated in place
 	Indexes   string // asks for the names of a table's indexes, by $1 schema and $2 table; empty: targets have none
-	RowID     string // names a row of a table, within a transaction
+	Size      func(name schema.Name) string // asks for the bytes that a table takes
+	RowID     string                        // names a row of a table, within a transaction
 	Analyze   bool   // large stages need statistics
 	AsOf      func(t warehouse.Target, name schema.Name, query func(moment string) string) []string
 }
