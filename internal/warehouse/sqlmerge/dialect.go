@@ -59,15 +59,15 @@ type Dialect struct {
 	Comments  string                                  // asks for those of a table ('') and its columns, likewise
 	Normal    func(typeName string) string            // one spelling of a type for each
 	Convert   func(table, column, typeName string) string
-	Stage     string // what follows the definition of a temporary table
-	Updated   string // what follows the definition of a table whose rows are updated
-	Remake    bool   // a table and its rows cannot be changed in one transaction
-	DropStage bool   // temporary tables are dropped at the end of a commit
-	Direct    bool   // a table may be emptied and filled while readers still see the old rows
-	Rewrite   bool   // a changed row is deleted and inserted, not updated in place
-	Indexes   string // asks for the names of a table's indexes, by $1 schema and $2 table; empty: targets have none
+	Stage     string                        // what follows the definition of a temporary table
+	Updated   string                        // what follows the definition of a table whose rows are updated
+	Remake    bool                          // a table and its rows cannot be changed in one transaction
+	DropStage bool                          // temporary tables are dropped at the end of a commit
+	Direct    bool                          // a table may be emptied and filled while readers still see the old rows
+	Rewrite   bool                          // a changed row is deleted and inserted, not updated in place
+	Indexes   string                        // asks for the names of a table's indexes, by $1 schema and $2 table; empty: targets have none
 	Size      func(name schema.Name) string // asks for the bytes that a table takes
 	RowID     string                        // names a row of a table, within a transaction
-	Analyze   bool   // large stages need statistics
+	Analyze   bool                          // large stages need statistics
 	AsOf      func(t warehouse.Target, name schema.Name, query func(moment string) string) []string
 }
