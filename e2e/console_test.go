@@ -239,7 +239,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			"/feeds/patrons/table?name=public.patrons": {"Œsling",
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
 			"/set-up": {"Connect", "Next: choose"}, "/runs": {"person"}, "/runs/1": {"Books",
-				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/people": {"first administrator", "administer"}, "/alerts": {"Channels"}, "/nowhere": {"no such page"},
+				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
+			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)
 			if strings.Contains(page, "/table?") {
@@ -277,7 +278,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		stops = append(stops, stop)
 	}
 	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Alerts", "Sources", "Warehouses",
-		"People", "Light", "Sign out"}, stops[:10])
+		"Service", "People", "Light", "Sign out"}, stops[:11])
 	for _, stop := range stops {
 		require.NotContains(t, stop, "(unseen)")
 	}
