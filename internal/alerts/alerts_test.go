@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/compare"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/records"
 )
@@ -24,6 +25,11 @@ func TestFindsWhatNeedsAPerson(t *testing.T) {
 			{Table: "unequal", State: "unequal", Proof: &records.Proof{Result: compare.Result{Differing: 2, Missing: 1}}}}},
 		{Name: "paused", State: "paused", Tables: []records.TableStatus{{Table: "b", State: "current", CompleteAt: &long}}},
 		{Name: "whole", State: "active", LastRun: &records.Run{State: "failed", Problem: trouble}},
+		{Name: "drifted", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.", Done: "It was added.", At: now.Add(-time.Minute)},
+			Tables: []records.TableStatus{{Table: "c", State: "current"}}},
+		{Name: "drifted-long-ago", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.", Done: "It was added.", At: long}},
+		{Name: "drifted-held", State: "active", Drift: &drift.Drift{Table: "d", What: "It has phone.", Done: "It is held.", At: now},
+			Tables: []records.TableStatus{{Table: "d", State: "held", Problem: trouble}}},
 		{Name: "log", State: "active", Log: &records.LogStatus{Risk: true, Retained: 5 << 30, Warn: 1 << 30}},
 	}
 	var said []string
@@ -33,8 +39,8 @@ func TestFindsWhatNeedsAPerson(t *testing.T) {
 		said = append(said, a.Kind+" "+a.Feed+" "+a.About)
 	}
 	require.Equal(t, []string{"held loans held", "failing loans failing", "late loans late", "lag loans late", "unequal loans unequal",
-		"failing whole ", "log log "}, said)
-	require.Len(t, Find(feeds, now, 0), 6, "nobody wants to know of lag")
+		"failing whole ", "drift drifted c", "held drifted-held d", "log log "}, said)
+	require.Len(t, Find(feeds, now, 0), 8, "nobody wants to know of lag")
 }
 
 // Nothing is told in quiet hours, also where they go over midnight and a clock is set.

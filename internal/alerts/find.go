@@ -3,6 +3,7 @@ package alerts
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"noemata/internal/core/problem"
@@ -23,6 +24,9 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 		if f.Log != nil && f.Log.Risk {
 			add(records.AlertLog, "", fmt.Sprintf("The source keeps %d MB of its log for %s, and the feed's bound is %d MB.",
 				f.Log.Retained>>20, f.Name, f.Log.Warn>>20), "See what the feed waits for: noemata feeds show "+problem.Word(f.Name)+".")
+		}
+		if d := f.Drift; d != nil && now.Sub(d.At) < driftIsNews && !troubled(f, d.Table) {
+			add(records.AlertDrift, d.Table, d.What+" "+d.Done, "See noemata feeds drifts "+problem.Word(f.Name)+", and whether what reads the table still fits.")
 		}
 		inTables := false
 		for _, t := range f.Tables {
@@ -52,6 +56,14 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 	}
 	return list
 }
+
+// troubled tells whether a table waits for a person, who is told of it already.
+func troubled(f records.FeedStatus, table string) bool {
+	return slices.ContainsFunc(f.Tables, func(t records.TableStatus) bool { return t.Table == table && t.Problem != nil })
+}
+
+// driftIsNews is for how long a structure that has changed, and that was followed, is an alert.
+const driftIsNews = time.Hour
 
 // rounded is a length of time in whole minutes, where it has some: what is said of a lag does not change each moment.
 func rounded(d time.Duration) time.Duration {

@@ -98,7 +98,7 @@ func (a *app) saveChannelCommand(change bool) *cobra.Command {
 	f.StringVar(&k.User, "user", "", "whom to sign in to it as")
 	f.StringVar(&k.From, "from", "", "the sender's address")
 	f.StringSliceVar(&k.To, "to", nil, "the receivers' addresses")
-	f.StringSliceVar(&k.Kinds, "kinds", nil, "kinds of alert: held, failing, unequal, late, lag, log, disk (all)")
+	f.StringSliceVar(&k.Kinds, "kinds", nil, "kinds of alert: held, failing, unequal, late, lag, log, drift, disk (all)")
 	f.StringVar(&k.Label, "label", "", "only of feeds with this label: its name, or name=value")
 	f.StringVar(&k.Lag, "lag", "", "how old what a warehouse shows may become, as 15m (never told)")
 	f.StringVar(&k.Quiet, "quiet", "", "hours in which nothing is told, as 22:00-06:30")

@@ -75,7 +75,8 @@ type Runner struct {
 	stopping chan struct{} // closed by Stop
 
 	mu      sync.Mutex
-	leaving chan struct{} // closed while this process is to take up no more work
+	drifts  map[string]time.Time // when it was looked for drift, by feed
+	leaving chan struct{}        // closed while this process is to take up no more work
 
 	runs  *prometheus.CounterVec
 	rows  *prometheus.CounterVec
@@ -88,7 +89,7 @@ type Runner struct {
 func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer, self records.Process) (*Runner,
 	error) {
 	self.ID = strings.ToLower(rand.Text()[:10])
-	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(), wishes: wishes{store: s},
+	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(), wishes: wishes{store: s}, drifts: map[string]time.Time{},
 		stopping: make(chan struct{}), leaving: make(chan struct{}),
 		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
 			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
@@ -364,6 +365,7 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 		return
 	}
 	r.sayEnded(ctx, name, id, state, books, err)
+	r.noteDrift(kept, name, id)
 	r.record.end(ctx, id, state, books, err)
 	if trigger != backfillRun {
 		r.scheduleNext(kept, name, id, state, errors.As(err, new(readFailed)))

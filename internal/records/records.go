@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"noemata/internal/connection"
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -58,6 +59,7 @@ type FeedStatus struct {
 	LastRun   *Run          `json:"last_run,omitempty"`
 	Running   *Run          `json:"running,omitempty"`
 	Log       *LogStatus    `json:"log,omitempty" doc:"Where the feed stands in its source's change log, if it follows it"`
+	Drift     *drift.Drift  `json:"drift,omitempty" doc:"What has changed last of the structure of a table at the source"`
 	Tables    []TableStatus `json:"tables"`
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
@@ -263,6 +264,13 @@ INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3,
 	return err
 }
 
+// NoteDrift keeps what has changed last of the structure of a feed's tables, and tells whether that is news.
+func (s *Store) NoteDrift(ctx context.Context, feed string, d drift.Drift) (news bool, err error) {
+	tag, err := s.Pool.Exec(ctx, `UPDATE feeds SET drift = $2 WHERE name = $1 AND (drift->>'at')::timestamptz IS DISTINCT FROM $3
+AND coalesce((drift->>'at')::timestamptz < $3, true)`, feed, jsonOf(&d), d.At)
+	return err == nil && tag.RowsAffected() > 0, err
+}
+
 // NotePlace keeps how far a feed that follows a log has come: all of its tables that follow are there. Of a zero
 // time it is not known until when they are complete.
 func (s *Store) NotePlace(ctx context.Context, feed, position string, completeAt time.Time) error {
@@ -436,7 +444,7 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held, m.applied_by, m.applied_at, c.applied_by, c.applied_at
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held, f.drift, m.applied_by, m.applied_at, c.applied_by, c.applied_at
 FROM feeds f
 LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision LIMIT 1) m ON true
 LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision DESC LIMIT 1) c ON true
@@ -450,7 +458,7 @@ WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 		var f feed.Feed
 		var found []schema.Name
 		var madeBy, changedBy *string
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held, &madeBy, &x.MadeAt, &changedBy, &x.ChangedAt)
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held, &x.Drift, &madeBy, &x.MadeAt, &changedBy, &x.ChangedAt)
 		specs[x.Name], _ = f.Resolve(found)
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		x.Belongs = f.Belongs

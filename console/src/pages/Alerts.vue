@@ -31,7 +31,7 @@ const { busy, refused, act } = useActs(refresh)
 const open = computed(() => alerts.value?.filter((a) => !a.ended_at) ?? [])
 const over = computed(() => alerts.value?.filter((a) => a.ended_at) ?? [])
 
-const kinds = ['held', 'failing', 'unequal', 'late', 'lag', 'log', 'disk']
+const kinds = ['held', 'failing', 'unequal', 'late', 'lag', 'log', 'drift', 'disk']
 const blank = () => ({ name: '', way: 'webhook' as 'webhook' | 'email', url: '', host: '', port: undefined as number | undefined, tls: 'starttls' as 'starttls' | 'always' | 'off', user: '', from: '', to: '', kinds: [] as string[], label: '', lag: '', quiet: '', zone: '', secret: '' })
 const form = ref(blank())
 const asking = ref(false)
@@ -73,7 +73,7 @@ const beside = computed(() => ['url', 'host', 'to', 'tls', 'lag', 'quiet', 'secr
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox v-if="!asking" :trouble="refused" />
-    <TroubleBox v-for="a in open" :key="a.id" :warn="a.kind === 'lag' || a.kind === 'log' || a.kind === 'unequal'" :trouble="{ what: a.what, remedy: a.remedy }">
+    <TroubleBox v-for="a in open" :key="a.id" :warn="a.kind === 'lag' || a.kind === 'log' || a.kind === 'drift' || a.kind === 'unequal'" :trouble="{ what: a.what, remedy: a.remedy }">
       <RouterLink v-if="a.feed" :to="a.about ? { path: `/feeds/${a.feed}/table`, query: { name: a.about } } : `/feeds/${a.feed}`"><strong>{{ a.feed }}{{ a.about ? ' / ' + a.about : '' }}</strong></RouterLink>
       {{ a.kind }} since <When :time="a.began_at" :now="now" /><template v-if="a.told.length">, told {{ a.told.join(', ') }}</template>
     </TroubleBox>
