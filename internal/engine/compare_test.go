@@ -91,7 +91,7 @@ func TestTablesAreCompared(t *testing.T) {
 func TestEveryTypeIsCompared(t *testing.T) {
 	raceless(t)
 	b := newWorkbench(t, "duckdb")
-	b.exec(extremes)
+	b.exec(extremesFor(b.conn))
 	table := feed.Table{Table: "public.extremes", Find: feed.FindCompare, Keep: feed.KeepLatest, PageRows: 2}
 	books := b.bring(table).Books
 	require.Positive(t, books.Inserted)

@@ -65,7 +65,7 @@ func TestAQueryIsATable(t *testing.T) {
 func TestAQueryOfEveryType(t *testing.T) {
 	raceless(t)
 	b := newWorkbench(t, "duckdb")
-	b.exec(extremes)
+	b.exec(extremesFor(b.conn))
 	of := feed.Table{Table: "public.extremes", Find: feed.FindWhole, Keep: feed.KeepLatest, Key: []string{"id"}}
 	by := of
 	by.Table, by.Name, by.Query = "queries.extremes", "extremes", "SELECT * FROM public.extremes"

@@ -288,7 +288,7 @@ func TestGarbledServers(t *testing.T) {
 	}
 	t.Run("postgresql", func(t *testing.T) {
 		b := newWorkbench(t, duckdb.Kind)
-		b.exec(extremes)
+		b.exec(extremesFor(b.conn))
 		garbled(b, "public.extremes", pgsource.Open)
 	})
 	t.Run("mariadb", func(t *testing.T) {

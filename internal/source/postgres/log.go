@@ -93,6 +93,9 @@ func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
 	return source.LogRate{PerHour: int64(bytes / seconds * 3600), Over: time.Duration(seconds) * time.Second}, nil
 }
 
+// listsColumns is the first version whose publications can list columns (PostgreSQL 15, Release Notes).
+const listsColumns = 150000
+
 // published is how a table appears in a publication.
 func published(t source.Followed) string {
 	only := "ONLY "
@@ -234,13 +237,19 @@ func (s *Source) write(ctx context.Context, sql string, args []any, into ...any)
 
 // publish makes the publication, or changes it where its tables or columns differ.
 func (s *Source) publish(ctx context.Context, name string, tables []source.Followed) error {
-	create := createPublication(name, tables)
 	var version int
 	var there bool
 	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication "+
 		"WHERE pubname = $1)", []any{name}, &version, &there); err != nil {
 		return err
 	}
+	if version < listsColumns { // all columns are told, and those that are not wanted are thrown away here
+		tables = slices.Clone(tables)
+		for i := range tables {
+			tables[i].Whole = true
+		}
+	}
+	create := createPublication(name, tables)
 	if !there {
 		for _, t := range tables {
 			if t.Since != "" {
@@ -251,7 +260,7 @@ func (s *Source) publish(ctx context.Context, name string, tables []source.Follo
 		return s.mayPublish(s.write(ctx, create, nil), create)
 	}
 	columns := "NULL::text[]"
-	if version >= 150000 {
+	if version >= listsColumns {
 		columns = `CASE WHEN r.prattrs IS NOT NULL THEN array(SELECT a.attname::text FROM pg_attribute a WHERE ` +
 			`a.attrelid = r.prrelid AND a.attnum = ANY (r.prattrs) ORDER BY a.attnum) END`
 	}
@@ -272,8 +281,7 @@ JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespa
 	same := len(has) == len(tables)
 	for _, t := range tables {
 		columns, ok := has[t.Table.Name]
-		fits := ok && (t.Whole && columns == nil || !t.Whole &&
-			(version < 150000 || slices.Equal(columns, t.Table.ColumnNames())))
+		fits := ok && (t.Whole && columns == nil || !t.Whole && slices.Equal(columns, t.Table.ColumnNames()))
 		lacks := func(c string) bool {
 			return columns != nil && !slices.Contains(columns, c) && !slices.Contains(t.Fills, c)
 		}
@@ -493,7 +501,7 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 					"not told in "+
 					"the log. The next run notices it, and holds the table.")
 		}
-		if !t.Whole && version >= 150000 {
+		if !t.Whole && version >= listsColumns {
 			add(problem.Warning, name, "To let them: ALTER TABLE "+table+" DROP COLUMN … CASCADE; then the table is "+
 				"copied again, by itself "+
 				"with drift: {tables: follow}. Or have the feed bring all columns.",
@@ -501,7 +509,7 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 					"or retype a "+
 					"listed column.")
 		}
-		if !t.Whole && version < 150000 {
+		if !t.Whole && version < listsColumns {
 			add(problem.Warning, name, "Use a server of version 15 or later to keep them out of the log's stream.",
 				"Columns that the feed drops are sent by this server all the same, and thrown away here.")
 		}
