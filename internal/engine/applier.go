@@ -167,6 +167,7 @@ func (a *applier) finish(ctx context.Context, c cut) error {
 	}
 	a.tell()
 	if len(a.unmet) > 0 {
+		a.isSetBack.Store(true)
 		return errAgain
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -102,12 +103,13 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 // session is one attempt of a run.
 type session struct {
 	LogWork
-	log     source.Log
-	name    string // of slot and publication
-	tables  []*logTable
-	links   []*refer.Table // how rows of the tables refer to others; nil where none do
-	board   *board
-	replays bool // the position was set by a person: changes may have been applied before
+	log       source.Log
+	name      string // of slot and publication
+	tables    []*logTable
+	links     []*refer.Table // how rows of the tables refer to others; nil where none do
+	board     *board
+	replays   bool        // the position was set by a person: changes may have been applied before
+	isSetBack atomic.Bool // tables are to be copied again, which may have failed whoever was copying them
 }
 
 // logTable is one table of the feed. Its copy is the copier's until it joins, and the
@@ -188,6 +190,9 @@ func (s *session) run(ctx context.Context) error {
 		return reads.run(working)
 	})
 	if err := group.Wait(); err != nil {
+		if s.isSetBack.Load() {
+			return errAgain
+		}
 		return err
 	}
 	stands, _ := s.board.at()
