@@ -17,6 +17,7 @@ import (
 // What runs say is in the feed's log, which is filtered and followed; what they did is added up by table and
 // day; and what that cost the source is told.
 func TestWhatRunsSayAndDo(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d := s.addPatrons(3, "duckdb", "")
 	require.Equal(t, "done", s.finish("patrons").State)
@@ -86,6 +87,7 @@ func TestWhatRunsSayAndDo(t *testing.T) {
 
 // Copies, proofs and backfills wait for the hours of their source, say so, and come when they do.
 func TestHeavyReadingWaitsForItsHours(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	soon := time.Now().UTC().Add(3 * time.Hour)
 	hours := soon.Format("15:04") + "-" + soon.Add(time.Hour).Format("15:04")
