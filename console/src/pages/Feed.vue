@@ -17,7 +17,7 @@ import State from '../parts/State.vue'
 import TablesList from '../parts/TablesList.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import VolumesPanel from '../parts/VolumesPanel.vue'
-import { ago, useNow } from '../words'
+import { ago, at, useNow } from '../words'
 
 const props = defineProps<{ feed: string }>()
 const router = useRouter()
@@ -93,9 +93,9 @@ async function remove() {
         <div class="crumb"><RouterLink to="/">Overview</RouterLink> / feed</div>
         <h1>{{ feed }} <State v-if="status" :state="status.running ? (status.log ? 'following' : 'running') : status.state" /></h1>
         <div v-if="status" class="quiet">
-          <template v-if="status.made_at">made by {{ status.made_by || 'nobody known' }} {{ ago(status.made_at, now) }}, changed by {{ status.changed_by || 'nobody known' }} {{ ago(status.changed_at, now) }}; </template>
           {{ status.source }} → {{ status.warehouse }}, {{ status.schedule }}<template v-if="status.state === 'active' && status.next_run_at && !status.running">, next {{ ago(status.next_run_at, now) }}</template>
         </div>
+        <div v-if="status?.changed_at" class="quiet small" :title="`made by ${status.made_by || 'nobody known'} ${at(status.made_at)}`">changed by {{ status.changed_by || 'nobody known' }} {{ ago(status.changed_at, now) }}</div>
       </div>
       <span class="grow"></span>
       <template v-if="status">
@@ -136,3 +136,7 @@ async function remove() {
     <FeedFile v-model="editing" :content="file" @applied="changed" />
   </div>
 </template>
+
+<style scoped>
+.small { font-size: 12px; }
+</style>
