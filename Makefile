@@ -42,8 +42,9 @@ lint:
 	go tool staticcheck ./...
 	cd console && npm run -s check && npm run -s lint && npm run -s test
 
+# Tests that wait for the most part do so together.
 unit:
-	go test -timeout 45m ./...
+	go test -timeout 45m -parallel 6 ./...
 
 # The race detector where goroutines share work.
 race:

@@ -53,7 +53,7 @@ func TestManyFeeds(t *testing.T) {
 	require.Equal(t, feeds*tables, o.Tables)
 	require.Empty(t, o.Needs)
 
-	wait := 5 * time.Second
+	wait := 2 * time.Second
 	if long {
 		wait = 90 * time.Second
 	}

@@ -108,7 +108,7 @@ func (b *board) report() LogReport {
 // The end of the log is asked for this often, and less often where it has stood still.
 const (
 	askEnd      = time.Second
-	askStillEnd = 3 * time.Second
+	askStillEnd = 2 * time.Second
 )
 
 // watchEnd asks for the end of the log again and again, so that it can be told how far

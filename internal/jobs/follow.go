@@ -29,7 +29,7 @@ const (
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
 	measureStill = 15 * time.Second // where nothing happens
-	placeEvery   = 3 * time.Second  // where nothing happens
+	placeEvery   = 2 * time.Second  // where nothing happens
 )
 
 // following is one run of a feed that follows a log.

@@ -9,7 +9,7 @@ import (
 // A run looks this often whether it is still wanted. One that follows a log may end its
 // commit when it is not; after the grace it is given up, and rolled back.
 const (
-	watchEvery = time.Second
+	watchEvery = 500 * time.Millisecond
 	grace      = 3 * time.Second
 )
 
