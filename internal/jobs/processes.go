@@ -10,6 +10,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"noemata/internal/core/problem"
+	"noemata/internal/opened"
 	"noemata/internal/warehouse"
 )
 
@@ -165,7 +166,5 @@ func (r *Runner) here(ctx context.Context, name string, wh warehouse.Warehouse) 
 		return problem.Newf(problem.Busy, "The next run goes on there.", "The file %s of the warehouse %s is open in another process "+
 			"of the service, %s on %s.", file, name, at.Process, at.Host)
 	}
-	return problem.Newf(problem.Unreachable, "Start the service on "+at.Host+", or stop it everywhere and copy the file here, to the same path.",
-		"The warehouse %s is the file %s on the host %s, and no process of the service runs there; this one runs on %s.", name, file,
-		at.Host, r.self.Host)
+	return opened.Away(name, file, at.Host, r.self.Host)
 }

@@ -9,6 +9,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/shape"
 	"noemata/internal/source"
 	"noemata/internal/store"
@@ -18,6 +19,7 @@ import (
 // Databases opens sources and warehouses by name.
 type Databases struct {
 	Folders    connection.Folders // where database files may be
+	Host       string             // what this machine is called
 	store      *store.Store
 	mu         sync.Mutex
 	sources    map[string]*database[source.Source]
@@ -43,9 +45,31 @@ func (d *Databases) Source(ctx context.Context, name string) (source.Source, err
 	return find(ctx, d, store.Sources, name, d.sources, source.Kinds.Open)
 }
 
-// Warehouse gives an open warehouse, as Source does.
+// Warehouse gives an open warehouse, as Source does. One that is a file on another host is not made anew here.
 func (d *Databases) Warehouse(ctx context.Context, name string) (warehouse.Warehouse, error) {
-	return find(ctx, d, store.Warehouses, name, d.warehouses, warehouse.Kinds.Open)
+	wh, err := find(ctx, d, store.Warehouses, name, d.warehouses, warehouse.Kinds.Open)
+	if err != nil {
+		return nil, err
+	}
+	file, there := wh.File()
+	if file == "" || there {
+		return wh, nil
+	}
+	host, err := d.store.HostOf(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if host != "" && host != d.Host {
+		return nil, Away(name, file, host, d.Host)
+	}
+	return wh, nil
+}
+
+// Away is the problem of a warehouse that is a file on another host.
+func Away(name, file, host, here string) error {
+	return problem.Newf(problem.Unreachable, "Start the service on "+host+", or stop it everywhere and copy the file here, to the same path.",
+		"The warehouse %s is the file %s on the host %s, and no process of the service runs there; this one runs on %s.", name, file,
+		host, here)
 }
 
 // Of gives the source and the warehouse of a feed.

@@ -180,6 +180,7 @@ func (s *Service) listen(o Options) error {
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	s.databases = opened.New(s.Store, o.Folders)
+	s.databases.Host = o.Host
 	events := jobs.NewEvents(s.Store.Pool)
 	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners",
 		Help: "Consoles and programs that listen to events."}, func() float64 { return float64(events.Listeners()) }))

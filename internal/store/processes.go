@@ -52,6 +52,15 @@ FROM places ORDER BY 1`)
 	return pgx.CollectRows(found, pgx.RowToStructByPos[records.Place])
 }
 
+// HostOf is where a warehouse is that is a file; empty where that is not known, or it is a server.
+func (s *Store) HostOf(ctx context.Context, warehouse string) (host string, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT host FROM places WHERE warehouse = $1", warehouse).Scan(&host)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return host, err
+}
+
 // Drain has a process take up no more work, or work again.
 func (s *Store) Drain(ctx context.Context, id string, drain bool) (records.Process, error) {
 	tag, err := s.Pool.Exec(ctx, "UPDATE processes SET draining = $2, drained = false WHERE id = $1 AND process_lives(id)", id, drain)
