@@ -115,13 +115,24 @@ func TestHeavyReadingWaitsForItsHours(t *testing.T) {
 	s.must("sources", "change", "circulation", "--heavy-hours", hours)
 	d.exec(`INSERT INTO patrons VALUES (4, clock_timestamp())`)
 	require.Equal(t, int64(1), s.finish("patrons").Books.Inserted, "what changes is read at any time")
+	slices, err := s.client.StartBackfill(t.Context(), "patrons", "public.patrons", client.BackfillRange{From: "2026-01-01T00:00:00Z"})
+	require.NoError(t, err)
 	p, err := s.client.StartProof(t.Context(), "patrons", "public.patrons", false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		p, err = s.client.Proving(t.Context(), p.ID)
 		return err == nil && p.State == "waiting" && strings.Contains(p.Phase, "for the hours of its source")
 	}, 60*time.Second, 100*time.Millisecond)
+	runs, err := s.client.Runs(t.Context(), client.RunFilter{Feed: "patrons", Limit: 100})
+	require.NoError(t, err)
+	for _, r := range runs {
+		require.NotEqual(t, "backfill", r.Trigger, "a backfill waits, and makes no runs meanwhile: %+v", r)
+	}
 	s.must("sources", "change", "circulation", "--heavy-hours", "")
+	require.Eventually(t, func() bool {
+		b, err := s.client.Backfill(t.Context(), slices.ID)
+		return err == nil && b.State == "done"
+	}, 30*time.Second, 500*time.Millisecond)
 	require.Eventually(t, func() bool { // it looks again within seconds
 		p, err = s.client.Proving(t.Context(), p.ID)
 		return err == nil && p.State == "done" && p.Proof.Same

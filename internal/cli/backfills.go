@@ -12,6 +12,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/words"
 )
 
 func (a *app) backfillCommand() *cobra.Command {
@@ -32,11 +33,11 @@ func (a *app) backfillCommand() *cobra.Command {
 			if b.State == "done" {
 				return a.say(cmd, b, "Backfill %d of %s is done: %s read, %s inserted, %s updated, %s unchanged.",
 					b.ID, b.Table,
-					number(b.Books.Read), number(b.Books.Inserted), number(b.Books.Updated), number(b.Books.Unchanged))
+					words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated), words.Number(b.Books.Unchanged))
 			}
 			return a.say(cmd, b, "Backfill %d of %s reads from %s to %s, in %s. See noemata backfills list %s.", b.ID,
 				b.Table,
-				b.From, b.To, plural(int(b.Slices), "slice"), problem.Word(b.Feed))
+				b.From, b.To, words.Plural(b.Slices, "slice"), problem.Word(b.Feed))
 		})}
 	c.Flags().StringVar(&r.From, "from", "", "the first watermark that counts (that of the table's first row)")
 	c.Flags().StringVar(&r.To, "to", "", "the last one (the table's position)")
@@ -57,7 +58,7 @@ func awaitBackfill(ctx context.Context, c *client.Client, id int64) (client.Back
 			return b, nil
 		case b.State != "waiting" && b.State != "running":
 			return b, problem.Newf(problem.Stopped, fmt.Sprintf("To go on: noemata backfills resume %d.", id),
-				"Backfill %d is %s after %d of %s.", id, b.State, b.Done, plural(int(b.Slices), "slice"))
+				"Backfill %d is %s after %d of %s.", id, b.State, b.Done, words.Plural(b.Slices, "slice"))
 		}
 		select {
 		case <-ctx.Done():
@@ -93,7 +94,7 @@ func (a *app) backfillsCommand() *cobra.Command {
 					return err
 				}
 				return a.say(cmd, b, "Backfill %d of %s %s, at %d of %s.", b.ID, b.Table, x.said, b.Done,
-					plural(int(b.Slices), "slice"))
+					words.Plural(b.Slices, "slice"))
 			})})
 	}
 	return group("backfills", "Ranges of tables that are read again", commands...)
@@ -103,8 +104,8 @@ func showBackfills(w io.Writer, list []client.Backfill) {
 	g := grid(w, " no", "table", "state", " done", " slices", "from", "to", " read", " inserted", " updated",
 		" unchanged", "asked")
 	for _, b := range list {
-		g.AppendRow(table.Row{b.ID, b.Table, b.State, number(b.Done), number(b.Slices), b.From, b.To,
-			number(b.Books.Read), number(b.Books.Inserted), number(b.Books.Updated), number(b.Books.Unchanged),
+		g.AppendRow(table.Row{b.ID, b.Table, b.State, words.Number(b.Done), words.Number(b.Slices), b.From, b.To,
+			words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated), words.Number(b.Books.Unchanged),
 			when(&b.AskedAt)})
 	}
 	g.Render()

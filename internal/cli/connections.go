@@ -13,6 +13,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/connection"
+	"noemata/internal/core/words"
 )
 
 // connectionsCommand is `sources` or `warehouses`.
@@ -316,7 +317,7 @@ func (a *app) sourceTablesCommand() *cobra.Command {
 						kind = "view"
 					}
 					if t.Rows >= 0 {
-						rows = number(t.Rows)
+						rows = words.Number(t.Rows)
 					}
 					g.AppendRow(table.Row{t.Table, kind, rows})
 				}

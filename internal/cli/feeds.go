@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
+	"noemata/internal/core/words"
 	"noemata/internal/httpapi"
 )
 
@@ -127,10 +128,10 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 	_, _ = fmt.Fprintf(w, "%s: %s → %s, %s, %s\n\n", f.Name, f.Source, f.Warehouse, f.State, f.Schedule)
 	if l := f.Log; l != nil {
 		_, _ = fmt.Fprintf(w, "At %s in the log of %s, %s behind; the source keeps %s of log for the feed.\n\n",
-			orDash(l.Position), f.Source, size(l.Behind), size(l.Retained))
+			orDash(l.Position), f.Source, words.Size(l.Behind), words.Size(l.Retained))
 		if l.Risk {
 			_, _ = fmt.Fprintf(w, "The log that the source keeps is above the feed's warning level of %s. Find out "+
-				"why the feed does not advance, or the source's disk fills.\n\n", size(l.Warn))
+				"why the feed does not advance, or the source's disk fills.\n\n", words.Size(l.Warn))
 		}
 	}
 	g := grid(w, "table", "state", "target", "find", "keep", " rows", " lag", "position", "last proof")
@@ -156,7 +157,7 @@ func showFeed(w io.Writer, f client.FeedStatus) {
 		}
 		if t.Nulls > 0 {
 			_, _ = fmt.Fprintf(w, "\n%s: %s with a null watermark, not replicated. Name a fallback column to "+
-				"include them.\n", t.Table, plural(int(t.Nulls), "row"))
+				"include them.\n", t.Table, words.Plural(t.Nulls, "row"))
 		}
 	}
 }
@@ -168,9 +169,9 @@ func copyInWords(c client.CopyStatus) string {
 		return "Before it is copied, " + c.Waiting + "."
 	case c.State == "joining":
 		return fmt.Sprintf("Its %s rows are copied; it joins the others when the log has come to the moment they "+
-			"were read at.", number(c.Copied))
+			"were read at.", words.Number(c.Copied))
 	}
-	return fmt.Sprintf("It is being copied: %s of about %s rows.", number(c.Copied), number(c.Expected))
+	return fmt.Sprintf("It is being copied: %s of about %s rows.", words.Number(c.Copied), words.Number(c.Expected))
 }
 
 func readFile(path string, stdin io.Reader) (string, error) {
@@ -246,7 +247,7 @@ func (a *app) fileCommand(verb, short string, mode client.FileMode) *cobra.Comma
 					showChanges(w, x.Changes)
 				}
 				if blocked > 0 {
-					_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", plural(blocked, "blocker"))
+					_, _ = fmt.Fprintf(w, "%s in the way: apply would refuse it.\n", words.Plural(blocked, "blocker"))
 				}
 			}); err != nil {
 				return err
@@ -340,12 +341,12 @@ func (a *app) positionsCommand() *cobra.Command {
 			switch {
 			case p.SkippedLog != nil:
 				what = fmt.Sprintf(" %s of the log %s read by no run, for all tables of the feed that follow it: prove them, and repair what differs.",
-					size(*p.SkippedLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])
+					words.Size(*p.SkippedLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])
 			case p.Again != nil:
-				what = fmt.Sprintf(" %s of the source %s read again.", plural(int(*p.Again), "row"), map[bool]string{true: "would be",
+				what = fmt.Sprintf(" %s of the source %s read again.", words.Plural(*p.Again, "row"), map[bool]string{true: "would be",
 					false: "are"}[m.DryRun])
 			case p.Skipped != nil && *p.Skipped > 0:
-				what = fmt.Sprintf(" %s of the source %s read by no run.", plural(int(*p.Skipped), "row"), map[bool]string{true: "would be",
+				what = fmt.Sprintf(" %s of the source %s read by no run.", words.Plural(*p.Skipped, "row"), map[bool]string{true: "would be",
 					false: "are"}[m.DryRun])
 			}
 			return a.say(cmd, p, "The position of %s %s %s, and was %s.%s", p.Table, verb, p.Position, orDash(p.Was), what)

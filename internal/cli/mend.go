@@ -14,6 +14,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/words"
 )
 
 // mending are the flags of `feeds mend`.
@@ -113,9 +114,9 @@ func (m *mending) agreed(cmd *cobra.Command) (bool, error) {
 	}
 	if !isTerminal(cmd.InOrStdin()) {
 		return false, usageError{fmt.Errorf("nothing was run: nobody is there to agree to these %s; give --yes",
-			plural(len(m.statements), "statement"))}
+			words.Plural(len(m.statements), "statement"))}
 	}
-	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "Run %s? [y/N] ", plural(len(m.statements), "statement"))
+	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "Run %s? [y/N] ", words.Plural(len(m.statements), "statement"))
 	line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
 	word := strings.ToLower(strings.TrimSpace(line))
 	return word == "y" || word == "yes", nil

@@ -13,6 +13,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/words"
 )
 
 func (a *app) proveCommand() *cobra.Command {
@@ -73,8 +74,8 @@ func (a *app) proving(ctx context.Context, c *client.Client, cmd *cobra.Command,
 	p, err = c.AwaitProving(ctx, p.ID, func(p client.Proving) {
 		if a.output != "json" && isTerminal(cmd.InOrStdin()) && p.Phase != "" {
 			told = true
-			_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "\r\x1b[K%s: %s, %s of about %s rows", p.Table, p.Phase, number(p.Read),
-				number(max(p.Read, p.Expected)))
+			_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "\r\x1b[K%s: %s, %s of about %s rows", p.Table, p.Phase, words.Number(p.Read),
+				words.Number(max(p.Read, p.Expected)))
 		}
 	})
 	if told {
@@ -87,8 +88,8 @@ func (a *app) proving(ctx context.Context, c *client.Client, cmd *cobra.Command,
 func ShowProofs(w io.Writer, proofs []client.Proof) {
 	g := grid(w, "table", "target", "result", " equal", " differing", " missing", " extra", " in flight", "at position")
 	for _, p := range proofs {
-		g.AppendRow(table.Row{p.Table, p.Target, verdict(p), number(p.Equal), number(p.Differing), number(p.Missing),
-			number(p.Extra), number(p.InFlight), orDash(p.Position)})
+		g.AppendRow(table.Row{p.Table, p.Target, verdict(p), words.Number(p.Equal), words.Number(p.Differing), words.Number(p.Missing),
+			words.Number(p.Extra), words.Number(p.InFlight), orDash(p.Position)})
 	}
 	g.Render()
 	for _, p := range proofs {
@@ -117,7 +118,7 @@ func (a *app) repairCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := agreed(cmd, yes, fmt.Sprintf("Repair %s of %s", plural(len(tables), "table"), args[0])); err != nil {
+			if err := agreed(cmd, yes, fmt.Sprintf("Repair %s of %s", words.Plural(len(tables), "table"), args[0])); err != nil {
 				return err
 			}
 			var done []client.Proving
@@ -133,8 +134,8 @@ func (a *app) repairCommand() *cobra.Command {
 				g := grid(w, "table", "found", " differing", " missing", " extra", " repaired", " left", " inserted", " updated", " deleted")
 				for _, p := range done {
 					b := p.Repaired.Books
-					g.AppendRow(table.Row{p.Table, verdict(*p.Proof), number(p.Proof.Differing), number(p.Proof.Missing),
-						number(p.Proof.Extra), p.Repaired.Keys, p.Repaired.Left, number(b.Inserted), number(b.Updated), number(b.Deleted)})
+					g.AppendRow(table.Row{p.Table, verdict(*p.Proof), words.Number(p.Proof.Differing), words.Number(p.Proof.Missing),
+						words.Number(p.Proof.Extra), p.Repaired.Keys, p.Repaired.Left, words.Number(b.Inserted), words.Number(b.Updated), words.Number(b.Deleted)})
 				}
 				g.Render()
 			}); err != nil {
@@ -179,8 +180,8 @@ func (a *app) proofsCommand() *cobra.Command {
 					row := table.Row{p.ID, p.Table, provingKind(p), p.State, "–", "–", "–", "–", "–", "–", when(&p.AskedAt),
 						orDash(p.AskedBy)}
 					if r := p.Proof; r != nil {
-						row[4], row[5], row[6], row[7], row[8] = verdict(*r), number(r.Equal), number(r.Differing), number(r.Missing),
-							number(r.Extra)
+						row[4], row[5], row[6], row[7], row[8] = verdict(*r), words.Number(r.Equal), words.Number(r.Differing), words.Number(r.Missing),
+							words.Number(r.Extra)
 					}
 					if p.Repaired != nil {
 						row[9] = p.Repaired.Keys
@@ -244,7 +245,7 @@ func showProving(w io.Writer, p client.Proving) {
 	}
 	if p.Repaired != nil {
 		_, _ = fmt.Fprintf(w, "\nThe rows of %s were brought to what the source has; %d are left.\n",
-			plural(p.Repaired.Keys, "key"), p.Repaired.Left)
+			words.Plural(p.Repaired.Keys, "key"), p.Repaired.Left)
 	}
 	if len(p.Differences) == 0 {
 		return

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"noemata/client"
+	"noemata/internal/core/words"
 )
 
 func (a *app) runsCommand() *cobra.Command {
@@ -37,8 +38,8 @@ func (a *app) listRunsCommand() *cobra.Command {
 					" filtered", " set aside", " took", "began")
 				for _, r := range x {
 					b := r.Books
-					g.AppendRow(table.Row{r.ID, r.Feed, r.State, r.Trigger, number(b.Read), number(b.Inserted),
-						number(b.Updated), number(b.Unchanged), number(b.Filtered), number(b.SetAside), took(r),
+					g.AppendRow(table.Row{r.ID, r.Feed, r.State, r.Trigger, words.Number(b.Read), words.Number(b.Inserted),
+						words.Number(b.Updated), words.Number(b.Unchanged), words.Number(b.Filtered), words.Number(b.SetAside), took(r),
 						when(r.StartedAt)})
 				}
 				g.Render()
@@ -91,8 +92,8 @@ func showRun(w io.Writer, r client.Run) {
 		" set aside", " reading", " writing", "from", "to")
 	for _, t := range r.Tables {
 		b := t.Books
-		g.AppendRow(table.Row{t.Table, t.State, number(b.Read), number(b.Inserted), number(b.Updated),
-			number(b.Deleted), number(b.Unchanged), number(b.Folded), number(b.Filtered), number(b.SetAside),
+		g.AppendRow(table.Row{t.Table, t.State, words.Number(b.Read), words.Number(b.Inserted), words.Number(b.Updated),
+			words.Number(b.Deleted), words.Number(b.Unchanged), words.Number(b.Folded), words.Number(b.Filtered), words.Number(b.SetAside),
 			seconds(t.Reading), seconds(t.Writing), orDash(t.From), orDash(t.To)})
 	}
 	g.Render()
@@ -137,7 +138,7 @@ func showStatements(w io.Writer, made []client.Statement) {
 	for _, s := range made {
 		rows := "–"
 		if s.Rows >= 0 {
-			rows = number(s.Rows)
+			rows = words.Number(s.Rows)
 		}
 		_, _ = fmt.Fprintf(w, "\n-- %s, %s, %s, %s rows, %s\n%s\n", s.StartedAt.UTC().Format("15:04:05.000Z"), s.Table,
 			s.Side, rows, seconds(s.Took), s.SQL)

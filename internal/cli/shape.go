@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
+	"noemata/internal/core/words"
 )
 
 func (a *app) previewCommand() *cobra.Command {
@@ -83,7 +84,7 @@ func showPreview(w io.Writer, x client.Preview) {
 		}
 	}
 	_, _ = fmt.Fprintf(w, "\n%s looked at: %s arrive, %s left out by the filter, %s set aside.\n",
-		plural(int(x.Read), "row"), number(x.Read-x.Filtered-x.SetAside), number(x.Filtered), number(x.SetAside))
+		words.Plural(x.Read, "row"), words.Number(x.Read-x.Filtered-x.SetAside), words.Number(x.Filtered), words.Number(x.SetAside))
 }
 
 func (a *app) driftsCommand() *cobra.Command {

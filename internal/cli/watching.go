@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"noemata/client"
+	"noemata/internal/core/words"
 )
 
 func (a *app) logCommand() *cobra.Command {
@@ -75,8 +76,8 @@ func (a *app) volumesCommand() *cobra.Command {
 			return a.show(cmd, list, func(w io.Writer) {
 				g := grid(w, "day (UTC)", "table", " read", " inserted", " updated", " deleted", " set aside", " size", " reading", " writing")
 				for _, v := range list {
-					g.AppendRow(table.Row{v.Day, v.Table, number(v.Read), number(v.Inserted), number(v.Updated), number(v.Deleted),
-						number(v.SetAside), size(v.Bytes), seconds(v.Reading), seconds(v.Writing)})
+					g.AppendRow(table.Row{v.Day, v.Table, words.Number(v.Read), words.Number(v.Inserted), words.Number(v.Updated), words.Number(v.Deleted),
+						words.Number(v.SetAside), words.Size(v.Bytes), seconds(v.Reading), seconds(v.Writing)})
 				}
 				g.Render()
 			})
@@ -114,7 +115,7 @@ func showBurden(w io.Writer, b client.Burden) {
 	for _, f := range b.Feeds {
 		growth, stops := "–", "never"
 		if f.Growth != nil {
-			growth = size(int64(*f.Growth))
+			growth = words.Size(int64(*f.Growth))
 		}
 		switch {
 		case f.Lasts != nil:
@@ -122,7 +123,7 @@ func showBurden(w io.Writer, b client.Burden) {
 		case f.Retained == 0 && f.Stop == 0:
 			stops = "–"
 		}
-		g.AppendRow(table.Row{f.Feed, number(f.Statements), seconds(f.Seconds), number(f.Rows), size(f.Bytes), size(f.Retained), growth, stops})
+		g.AppendRow(table.Row{f.Feed, words.Number(f.Statements), seconds(f.Seconds), words.Number(f.Rows), words.Size(f.Bytes), words.Size(f.Retained), growth, stops})
 	}
 	g.Render()
 }
@@ -132,7 +133,7 @@ func (a *app) retentionCommand() *cobra.Command {
 		return a.show(cmd, list, func(w io.Writer) {
 			g := grid(w, "what", "kept for", "usually", " rows", " size", "")
 			for _, r := range list {
-				g.AppendRow(table.Row{r.What, r.Keep, r.Default, number(r.Rows), size(r.Bytes), r.Says})
+				g.AppendRow(table.Row{r.What, r.Keep, r.Default, words.Number(r.Rows), words.Size(r.Bytes), r.Says})
 			}
 			g.Render()
 		})

@@ -2,30 +2,17 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
 	"time"
 
 	"noemata/client"
+	"noemata/internal/core/words"
 )
-
-// number writes a count with thin groups of three, as 1 234 567.
-func number(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	sign := ""
-	if n < 0 {
-		sign, s = "-", s[1:]
-	}
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + " " + s[i:]
-	}
-	return sign + s
-}
 
 func optional(n *int64) string {
 	if n == nil {
 		return "–"
 	}
-	return number(*n)
+	return words.Number(*n)
 }
 
 // when writes a time with its zone and how long ago it is.
@@ -38,18 +25,6 @@ func when(t *time.Time) string {
 
 // moment is an instant to the microsecond.
 func moment(t *time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.000000") + "Z" }
-
-// size writes bytes in powers of 1000.
-func size(n int64) string {
-	f, units := float64(n), []string{"B", "kB", "MB", "GB", "TB"}
-	for len(units) > 1 && f >= 1000 {
-		f, units = f/1000, units[1:]
-	}
-	if units[0] == "B" {
-		return fmt.Sprintf("%d B", n)
-	}
-	return fmt.Sprintf("%.1f %s", f, units[0])
-}
 
 func ago(d time.Duration) string {
 	switch {
@@ -101,11 +76,4 @@ func took(r client.Run) string {
 		return duration(time.Since(*r.StartedAt))
 	}
 	return duration(r.EndedAt.Sub(*r.StartedAt))
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -17,6 +17,7 @@ import (
 	"noemata/internal/core/position"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -94,7 +95,7 @@ func (r *run) compare(ctx context.Context) error {
 	}
 	r.outcome.CompleteAt = m.Clock
 	if n := len(c.found.Ranges); !c.changed {
-		r.note("Nothing has changed: the digests of %s are the same.", plural(int64(n), "range"))
+		r.note("Nothing has changed: the digests of %s are the same.", words.Plural(int64(n), "range"))
 	}
 	return nil
 }

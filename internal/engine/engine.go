@@ -23,6 +23,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/shape"
 	"noemata/internal/core/window"
+	"noemata/internal/core/words"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -404,7 +405,7 @@ func (r *run) watermark(ctx context.Context) error {
 		}
 		if r.outcome.Nulls > 0 {
 			r.note("%s with a null watermark %s not replicated; name a fallback column to include them.",
-				plural(r.outcome.Nulls, "row"), isAre(r.outcome.Nulls))
+				words.Plural(r.outcome.Nulls, "row"), isAre(r.outcome.Nulls))
 		}
 	}
 	high, completeAt, err := r.bound(ctx)
@@ -598,13 +599,6 @@ func (r *run) readPages(ctx context.Context, w window.Window, expected int64) er
 
 func (r *run) note(format string, args ...any) {
 	r.outcome.Notes = append(r.outcome.Notes, fmt.Sprintf(format, args...))
-}
-
-func plural(n int64, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func isAre(n int64) string {

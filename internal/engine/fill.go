@@ -13,6 +13,7 @@ import (
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/shape"
+	"noemata/internal/core/words"
 	"noemata/internal/warehouse"
 )
 
@@ -38,7 +39,7 @@ func (r *run) fill(ctx context.Context) error {
 		return err
 	}
 	r.outcome.Spent = r.outcome.Add(Spent{Bytes: f.bytes, Reading: time.Since(begun) - f.writing, Writing: f.writing})
-	r.note("Rows of before were given their values of %s by key: %s.", names, plural(f.filled, "row"))
+	r.note("Rows of before were given their values of %s by key: %s.", names, words.Plural(f.filled, "row"))
 	return nil
 }
 

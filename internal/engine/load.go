@@ -13,6 +13,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -237,7 +238,7 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 	if err == nil && r.Table.Find == feed.FindWhole && books.Folded > 0 { // each row was read once
 		err = problem.Newf(problem.Held, "Name further columns in its key, so that it tells every row from the others; or keep it as ledger or replace, "+
 			"which need none.", "%[1]s has %[2]s a key (%[3]s) that another row has too; nothing was written.", r.Table.Table,
-			plural(books.Folded, "row")+" with", strings.Join(r.plan.target.Key, ", "))
+			words.Plural(books.Folded, "row")+" with", strings.Join(r.plan.target.Key, ", "))
 	}
 	if err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -115,7 +116,7 @@ func CheckPatterns(file *feed.Feed, tables, views []schema.Name) []problem.Findi
 			f.Level, f.What = problem.Warning, "The pattern stands for no table now; those to come are brought."
 			f.Remedy = "Check it, upper and lower case included. Views and foreign tables need their exact names."
 		default:
-			f.What = fmt.Sprintf("The pattern stands for %s: %s.", plural(int64(len(m.Tables)), "table"),
+			f.What = fmt.Sprintf("The pattern stands for %s: %s.", words.Plural(int64(len(m.Tables)), "table"),
 				displayed(m.Tables))
 		}
 		if len(m.Except) > 0 {

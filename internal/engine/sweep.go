@@ -6,6 +6,7 @@ import (
 
 	"noemata/internal/core/rows"
 	"noemata/internal/core/window"
+	"noemata/internal/core/words"
 	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
@@ -61,7 +62,7 @@ func (r *run) sweep(ctx context.Context) error {
 		return err
 	}
 	r.outcome.Writing += time.Since(begun)
-	r.note("The sweep compared %d keys of the source and found %s deleted.", read, plural(gone, "row"))
+	r.note("The sweep compared %d keys of the source and found %s deleted.", read, words.Plural(gone, "row"))
 	return nil
 }
 

@@ -77,7 +77,16 @@ func (r *Rules) ChangeConnection(ctx context.Context, side store.Side, name stri
 	if err := r.Store.SaveConnection(ctx, side, name, n.Kind, n.Belongs, settings, true); err != nil {
 		return records.Connection{}, err
 	}
-	return r.Store.Connection(ctx, side, name)
+	c, err := r.Store.Connection(ctx, side, name)
+	if err != nil {
+		return c, err
+	}
+	for _, feed := range c.Feeds { // what has waited for it, such as for other hours, looks again
+		if err := r.Runner.Wake(ctx, feed); err != nil {
+			return c, err
+		}
+	}
+	return c, nil
 }
 
 // TryConnection tests settings that are not kept. Those of one that is there have its secrets, as long as

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/window"
@@ -18,6 +19,20 @@ import (
 
 // backfillRun has been asked for by no schedule and no person, but by a backfill.
 const backfillRun = "backfill"
+
+// backfillDue tells when a feed is to go on with a backfill, from now on and in the hours of its source; ok is false
+// where it has none that goes on.
+func (r *Runner) backfillDue(ctx context.Context, f *feed.Feed) (at time.Time, ok bool, err error) {
+	at, ok, err = r.store.BackfillDue(ctx, f.Name)
+	if err != nil || !ok {
+		return at, ok, err
+	}
+	heavy, err := r.heavy(ctx, f.Source)
+	if now := time.Now(); at.Before(now) {
+		at = now
+	}
+	return heavy.Next(at), true, err
+}
 
 // backfill reads slices until there are none, or it should end; one at least.
 func (w *feedWork) backfill(ctx context.Context, until <-chan struct{}) (sum rows.Books, err error) {

@@ -5,31 +5,24 @@ import (
 	"time"
 
 	"noemata/internal/records"
+	"noemata/internal/warehouse"
 )
 
 // lookForDrift is how often a feed's warehouse is asked whether a structure has changed, at most.
 const lookForDrift = 10 * time.Second
 
-// noteDrift keeps what has changed of the structure of a feed's tables, and says it in the log.
-func (r *Runner) noteDrift(ctx context.Context, feed string, run int64) {
+// noteDrift keeps what has changed of the structure of a feed's tables, as its warehouse has it, and says it in the log.
+func (r *Runner) noteDrift(ctx context.Context, feed string, wh warehouse.Warehouse) {
 	r.mu.Lock()
-	looked := r.drifts[feed]
-	if time.Since(looked) > lookForDrift {
+	soon := time.Since(r.drifts[feed]) <= lookForDrift
+	if !soon {
 		r.drifts[feed] = time.Now()
 	}
 	r.mu.Unlock()
-	if time.Since(looked) <= lookForDrift {
+	if soon {
 		return
 	}
-	keep(ctx, "A drift", run, "", func(ctx context.Context) error {
-		f, err := r.store.Feed(ctx, feed)
-		if err != nil {
-			return err
-		}
-		wh, err := r.databases.Warehouse(ctx, f.Warehouse)
-		if err != nil {
-			return err
-		}
+	keep(ctx, "A drift", 0, "", func(ctx context.Context) error {
 		last, err := wh.Journal().Drifts(ctx, feed, 1)
 		if err != nil || len(last) == 0 {
 			return err

@@ -11,6 +11,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/words"
 	"noemata/internal/engine"
 	"noemata/internal/records"
 	"noemata/internal/statement"
@@ -323,9 +324,9 @@ func (x *following) sayState(ctx context.Context, was, is engine.TableReport) {
 	case is.Waiting != "":
 		e.What = "Before the copy, " + is.Waiting + "."
 	case is.State == warehouse.Copying:
-		e.What = fmt.Sprintf("The table is copied: about %s.", counted(is.Expected, "row"))
+		e.What = fmt.Sprintf("The table is copied: about %s.", words.Plural(is.Expected, "row"))
 	default:
-		e.What = fmt.Sprintf("%s were copied; they are merged when the log has come to the moment they were read at.", counted(is.Copied, "row"))
+		e.What = fmt.Sprintf("%s were copied; they are merged when the log has come to the moment they were read at.", words.Plural(is.Copied, "row"))
 	}
 	x.record.say(ctx, e)
 }
@@ -335,7 +336,7 @@ func (x *following) sayAll(ctx context.Context) {
 	for _, t := range x.last.Tables {
 		if t.Books.Read > 0 {
 			x.record.say(ctx, records.LogEntry{Feed: x.feed.Name, Run: x.run, Table: t.Table, Level: records.LevelInfo,
-				What: fmt.Sprintf("Applied %s, %s, up to %s: %s; %s.", counted(t.Books.Read, "change"), sized(t.Bytes), x.last.Position,
+				What: fmt.Sprintf("Applied %s, %s, up to %s: %s; %s.", words.Plural(t.Books.Read, "change"), words.Size(t.Bytes), x.last.Position,
 					said(t.Books), took(t.Spent))})
 		}
 	}
@@ -399,20 +400,17 @@ func (s *statements) list() []statement.Statement {
 // measureLogs looks after the logs of feeds that do not run: what the source retains for
 // them grows, and beyond the level at which a feed is to stop it is let go.
 func (r *Runner) measureLogs(ctx context.Context) error {
-	names, err := r.store.FeedNames(ctx)
+	all, err := r.store.Feeds(ctx, "")
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		feeds, err := r.store.Feeds(ctx, name)
-		if err != nil {
-			return err
-		}
-		f, err := r.store.Feed(ctx, name)
-		if err != nil || !f.FollowsLog() || feeds[0].Running != nil || feeds[0].Log == nil {
+	for _, status := range all {
+		if status.Running != nil || status.Log == nil {
 			continue
 		}
-		r.measureLog(ctx, f, *feeds[0].Log)
+		if f, err := r.store.Feed(ctx, status.Name); err == nil && f.FollowsLog() {
+			r.measureLog(ctx, f, *status.Log)
+		}
 	}
 	return nil
 }
@@ -421,8 +419,11 @@ func (r *Runner) measureLog(ctx context.Context, f *feed.Feed, l records.LogStat
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	src, wh, err := r.databases.Of(ctx, f)
+	if err == nil {
+		err = r.here(ctx, f.Warehouse, wh)
+	}
 	if err != nil {
-		return
+		return // another process does it, or the next run tells why
 	}
 	state, ok, err := engine.LogStateOf(ctx, f, src, wh)
 	if err != nil || !ok {

@@ -84,12 +84,12 @@ type Runner struct {
 	spent *prometheus.CounterVec
 }
 
-// New makes a Runner; Start starts it.
-// The process tells others by self where it runs; its name and state are filled in.
+// New makes a Runner; Start starts it. The process tells others by self where it runs; its name is filled in.
 func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer, self records.Process) (*Runner,
 	error) {
 	self.ID = strings.ToLower(rand.Text()[:10])
-	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(), wishes: wishes{store: s}, drifts: map[string]time.Time{},
+	r := &Runner{self: self, store: s, databases: l, events: e, record: recorder{s, e}, engine: engine.New(),
+		wishes: wishes{store: s}, drifts: map[string]time.Time{},
 		stopping: make(chan struct{}), leaving: make(chan struct{}),
 		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "noemata_runs_total",
 			Help: "Runs that ended, by feed and state."}, []string{"feed", "state"}),
@@ -267,17 +267,16 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 		if err != nil {
 			return later(name, err)
 		}
-		if r.elsewhere(ctx, name, job.ID, ownFeeds) || r.isLeaving() {
-			return river.JobSnooze(0)
-		}
-		backfillAt, backfills, err := r.store.BackfillDue(ctx, name)
+		f, err := r.store.Feed(ctx, name)
 		if err != nil {
 			return later(name, err)
 		}
-		if f, err := r.store.Feed(ctx, name); err == nil && backfills {
-			if heavy, err := r.heavy(ctx, f.Source); err == nil {
-				backfillAt = heavy.Next(backfillAt)
-			}
+		if r.elsewhere(ctx, f, job.ID, ownFeeds) || r.isLeaving() {
+			return river.JobSnooze(0)
+		}
+		backfillAt, backfills, err := r.backfillDue(ctx, f)
+		if err != nil {
+			return later(name, err)
 		}
 		due := ""
 		switch {
@@ -299,7 +298,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[feedJob]) error {
 				continue
 			}
 			if active, next, _, err = r.store.Schedule(ctx, name); err == nil {
-				backfillAt, backfills, err = r.store.BackfillDue(ctx, name)
+				backfillAt, backfills, err = r.backfillDue(ctx, f)
 			}
 			if err != nil {
 				return later(name, err)
@@ -365,7 +364,6 @@ func (r *Runner) run(ctx context.Context, name string, id int64) {
 		return
 	}
 	r.sayEnded(ctx, name, id, state, books, err)
-	r.noteDrift(kept, name, id)
 	r.record.end(ctx, id, state, books, err)
 	if trigger != backfillRun {
 		r.scheduleNext(kept, name, id, state, errors.As(err, new(readFailed)))
@@ -491,6 +489,7 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 	if err != nil {
 		return rows.Books{}, err
 	}
+	defer r.noteDrift(ctx, name, wh)
 	f, err := r.chosen(ctx, file, before, run.ID, src, wh)
 	if err != nil {
 		return rows.Books{}, err

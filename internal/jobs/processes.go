@@ -9,8 +9,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
-	"noemata/internal/opened"
 	"noemata/internal/warehouse"
 )
 
@@ -30,7 +30,7 @@ func (r *Runner) stayAlive(ctx context.Context, alive chan struct{}) {
 	for ctx.Err() == nil {
 		conn, err := pgx.ConnectConfig(ctx, r.store.Pool.Config().ConnConfig)
 		if err == nil {
-			err = r.store.Live(ctx, conn, r.self)
+			err = r.store.Live(ctx, conn, r.self, r.isLeaving())
 		}
 		for err == nil {
 			once.Do(func() { close(alive) })
@@ -125,11 +125,7 @@ func (r *Runner) recover(ctx context.Context) error {
 
 // elsewhere tells that another process has the file of a feed's warehouse open, and gives the job to it. What
 // cannot be known is told by the run itself.
-func (r *Runner) elsewhere(ctx context.Context, name string, job int64, own string) bool {
-	f, err := r.store.Feed(ctx, name)
-	if err != nil {
-		return false
-	}
+func (r *Runner) elsewhere(ctx context.Context, f *feed.Feed, job int64, own string) bool {
 	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
 	defer cancel()
 	wh, err := r.databases.Warehouse(ctx, f.Warehouse)
@@ -145,7 +141,7 @@ func (r *Runner) elsewhere(ctx context.Context, name string, job int64, own stri
 		return false
 	}
 	if err := r.store.MoveJob(ctx, job, own+at.Process); err != nil {
-		slog.Warn("A job was not given to the process that can do it; trying again.", "feed", name, "error", err)
+		slog.Warn("A job was not given to the process that can do it; trying again.", "feed", f.Name, "error", err)
 	}
 	return true
 }
@@ -157,14 +153,9 @@ func (r *Runner) here(ctx context.Context, name string, wh warehouse.Warehouse) 
 		return nil
 	}
 	at, err := r.store.TakePlace(ctx, name, r.self.Host, r.self.ID, there)
-	switch {
-	case err != nil:
-		return err
-	case at.Process == r.self.ID:
-		return nil
-	case at.Process != "":
-		return problem.Newf(problem.Busy, "The next run goes on there.", "The file %s of the warehouse %s is open in another process "+
+	if err == nil && at.Process != r.self.ID {
+		err = problem.Newf(problem.Busy, "The next run goes on there.", "The file %s of the warehouse %s is open in another process "+
 			"of the service, %s on %s.", file, name, at.Process, at.Host)
 	}
-	return opened.Away(name, file, at.Host, r.self.Host)
+	return err
 }

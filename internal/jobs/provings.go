@@ -53,27 +53,15 @@ type provingWorker struct {
 // Work compares a table, and repairs it where that was asked for.
 func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) error {
 	r := w.runner
-	asked, err := r.store.Proving(ctx, job.Args.ID)
-	if err == nil && r.elsewhere(ctx, asked.Feed, job.ID, ownProofs) {
-		return river.JobSnooze(0)
-	}
-	if err == nil && asked.Ended() {
-		return nil
-	}
-	if err == nil {
-		if f, err := r.store.Feed(ctx, asked.Feed); err == nil {
-			if heavy, err := r.heavy(ctx, f.Source); err == nil && !heavy.Contains(time.Now()) {
-				return r.proveLater(ctx, asked.ID, heavy)
-			}
-		}
-	}
-	p, ok, err := r.store.BeginProving(ctx, job.Args.ID)
-	if problem.Is(err, problem.NotFound) || err == nil && !ok {
+	p, wait, err := r.takeUp(ctx, job.ID, job.Args.ID)
+	switch {
+	case problem.Is(err, problem.NotFound), err == nil && p.Ended():
 		return nil // it was stopped, or removed with its feed
-	}
-	if err != nil {
+	case err != nil:
 		slog.Warn("A proof cannot be taken up; trying again.", "proof", job.Args.ID, "error", err)
 		return river.JobSnooze(2 * time.Second)
+	case wait >= 0:
+		return river.JobSnooze(wait)
 	}
 	r.prove(ctx, p)
 	if ctx.Err() != nil { // another process begins it anew
@@ -82,14 +70,36 @@ func (w *provingWorker) Work(ctx context.Context, job *river.Job[provingJob]) er
 	return nil
 }
 
-// proveLater puts a proof off until the hours of its source come.
-func (r *Runner) proveLater(ctx context.Context, id int64, heavy window.Hours) error {
-	next := heavy.Next(time.Now())
-	if err := r.store.PutOffProving(ctx, id, fmt.Sprintf("waits until %s, for the hours of its source: %s",
-		next.UTC().Format("2006-01-02 15:04Z"), heavy)); err != nil {
-		return err
+// now says that a proof need not wait.
+const now = time.Duration(-1)
+
+// takeUp begins a proof, or tells after how long it is looked at again: at once where another process does it, and
+// soon where the hours of its source have to come, which may be changed meanwhile.
+func (r *Runner) takeUp(ctx context.Context, job, id int64) (p records.Proving, wait time.Duration, err error) {
+	if p, err = r.store.Proving(ctx, id); err != nil || p.Ended() {
+		return p, now, err
 	}
-	return river.JobSnooze(min(time.Until(next), 10*time.Second)) // the hours may be changed meanwhile
+	f, err := r.store.Feed(ctx, p.Feed)
+	if err != nil {
+		return p, now, err
+	}
+	if r.elsewhere(ctx, f, job, ownProofs) {
+		return p, 0, nil
+	}
+	heavy, err := r.heavy(ctx, f.Source)
+	if err != nil {
+		return p, now, err
+	}
+	if next := heavy.Next(time.Now()); !heavy.Contains(time.Now()) {
+		err = r.store.PutOffProving(ctx, id, fmt.Sprintf("waits until %s, for the hours of its source: %s",
+			next.UTC().Format("2006-01-02 15:04Z"), heavy))
+		return p, min(time.Until(next), 10*time.Second), err
+	}
+	p, ok, err := r.store.BeginProving(ctx, id)
+	if err == nil && !ok {
+		p, err = r.store.Proving(ctx, id) // it has ended meanwhile
+	}
+	return p, now, err
 }
 
 // ask has a proof or a repair worked on.

@@ -8,6 +8,7 @@ import (
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
+	"noemata/internal/core/words"
 	"noemata/internal/engine"
 	"noemata/internal/records"
 	"noemata/internal/statement"
@@ -21,9 +22,12 @@ func (r recorder) say(ctx context.Context, e records.LogEntry) {
 	keep(ctx, "What a run has said", e.Run, e.Table, func(ctx context.Context) error { return r.store.Say(ctx, e) })
 }
 
-// sayBegun says that a run has begun, and why.
+// sayBegun says that a run has begun that was not due by its schedule, and why.
 func (r *Runner) sayBegun(ctx context.Context, feed string, run records.Run) {
-	why := map[string]string{scheduledRun: "as it was due", backfillRun: "for a backfill", "person": "as a person has asked"}[run.Trigger]
+	why := "as a person has asked"
+	if run.Trigger == backfillRun {
+		why = "for a backfill"
+	}
 	r.record.say(ctx, records.LogEntry{Feed: feed, Run: run.ID, Level: records.LevelInfo,
 		What: fmt.Sprintf("The run begins, %s, in the process %s on %s.", why, r.self.ID, r.self.Host)})
 }
@@ -66,8 +70,8 @@ func (r recorder) sayTable(ctx context.Context, feed string, run int64, table st
 		}
 	}
 	if out.Books.Read > 0 && !idle {
-		e.What = fmt.Sprintf("Read %s, %s%s; %s; %s.", counted(out.Books.Read, "row"), sized(out.Bytes), stretch(out), said(out.Books),
-			counted(int64(out.Commits), "commit")+"; "+took(out.Spent))
+		e.What = fmt.Sprintf("Read %s, %s%s; %s; %s; %s.", words.Plural(out.Books.Read, "row"), words.Size(out.Bytes), stretch(out), said(out.Books),
+			words.Plural(int64(out.Commits), "commit"), took(out.Spent))
 		r.say(ctx, e)
 	}
 	if err != nil {
@@ -101,7 +105,7 @@ func said(b rows.Books) string {
 	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Deleted, "deleted"}, {b.Unchanged, "unchanged"}, {b.Folded, "folded"},
 		{b.Filtered, "filtered"}, {b.SetAside, "set aside"}} {
 		if x.n > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s", grouped(x.n), x.what))
+			parts = append(parts, fmt.Sprintf("%s %s", words.Number(x.n), x.what))
 		}
 	}
 	if len(parts) == 0 {
@@ -115,37 +119,6 @@ func took(s engine.Spent) string {
 }
 
 func short(d time.Duration) string { return d.Round(time.Millisecond).String() }
-
-// grouped writes a number in groups of three digits.
-func grouped(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + " " + s[i:]
-	}
-	return s
-}
-
-func counted(n int64, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return grouped(n) + " " + what + "s"
-}
-
-// sized writes bytes in powers of 1000.
-func sized(n int64) string {
-	f, unit := float64(n), "B"
-	for _, next := range []string{"kB", "MB", "GB", "TB"} {
-		if f < 1000 {
-			break
-		}
-		f, unit = f/1000, next
-	}
-	if unit == "B" {
-		return fmt.Sprintf("%d B", n)
-	}
-	return fmt.Sprintf("%.1f %s", f, unit)
-}
 
 // effort keeps what a stretch of work has done and taken, by table and day.
 func (r recorder) effort(ctx context.Context, feed, table string, run int64, e store.Effort) {

@@ -55,21 +55,20 @@ func (d *Databases) Warehouse(ctx context.Context, name string) (warehouse.Wareh
 	if file == "" || there {
 		return wh, nil
 	}
-	host, err := d.store.HostOf(ctx, name)
-	if err != nil {
+	at, err := d.store.PlaceOf(ctx, name)
+	switch {
+	case err != nil:
 		return nil, err
+	case at.Host == "" || at.Host == d.Host:
+		return wh, nil
+	case at.Process != "":
+		return nil, problem.Newf(problem.Unreachable, "Ask the process "+at.Process+" there: noemata processes list tells its address.",
+			"The warehouse %s is the file %s on the host %s, and this process runs on %s.", name, file, at.Host, d.Host)
 	}
-	if host != "" && host != d.Host {
-		return nil, Away(name, file, host, d.Host)
-	}
-	return wh, nil
-}
-
-// Away is the problem of a warehouse that is a file on another host.
-func Away(name, file, host, here string) error {
-	return problem.Newf(problem.Unreachable, "Start the service on "+host+", or stop it everywhere and copy the file here, to the same path.",
+	return nil, problem.Newf(problem.Unreachable,
+		"Start the service on "+at.Host+", or stop it everywhere and copy the file here, to the same path.",
 		"The warehouse %s is the file %s on the host %s, and no process of the service runs there; this one runs on %s.", name, file,
-		host, here)
+		at.Host, d.Host)
 }
 
 // Of gives the source and the warehouse of a feed.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -11,12 +12,12 @@ import (
 )
 
 // Live tells everybody, by a lock on a connection of its own, that a process lives for as long as the
-// connection does.
-func (s *Store) Live(ctx context.Context, conn *pgx.Conn, p records.Process) error {
+// connection does; draining, that it takes up no more work.
+func (s *Store) Live(ctx context.Context, conn *pgx.Conn, p records.Process, draining bool) error {
 	_, err := conn.Exec(ctx, "SELECT process_lock($1)", p.ID)
-	if err == nil {
-		_, err = conn.Exec(ctx, `INSERT INTO processes (id, host, pid, version, address) VALUES ($1, $2, $3, $4, $5)
-ON CONFLICT (id) DO UPDATE SET seen_at = now()`, p.ID, p.Host, p.PID, p.Version, p.Address)
+	if err == nil { // others may have taken it for gone, and forgotten it
+		_, err = conn.Exec(ctx, `INSERT INTO processes (id, host, pid, version, address, draining) VALUES ($1, $2, $3, $4, $5, $6)
+ON CONFLICT (id) DO UPDATE SET seen_at = now()`, p.ID, p.Host, p.PID, p.Version, p.Address, draining)
 	}
 	return err
 }
@@ -52,13 +53,14 @@ FROM places ORDER BY 1`)
 	return pgx.CollectRows(found, pgx.RowToStructByPos[records.Place])
 }
 
-// HostOf is where a warehouse is that is a file; empty where that is not known, or it is a server.
-func (s *Store) HostOf(ctx context.Context, warehouse string) (host string, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT host FROM places WHERE warehouse = $1", warehouse).Scan(&host)
-	if errors.Is(err, pgx.ErrNoRows) {
-		err = nil
+// PlaceOf is where a warehouse is that is a file; empty where that is not known, or it is a server.
+func (s *Store) PlaceOf(ctx context.Context, warehouse string) (records.Place, error) {
+	all, err := s.Places(ctx)
+	i := slices.IndexFunc(all, func(p records.Place) bool { return p.Warehouse == warehouse })
+	if err != nil || i < 0 {
+		return records.Place{}, err
 	}
-	return host, err
+	return all[i], nil
 }
 
 // Drain has a process take up no more work, or work again.

@@ -266,8 +266,7 @@ INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3,
 
 // NoteDrift keeps what has changed last of the structure of a feed's tables, and tells whether that is news.
 func (s *Store) NoteDrift(ctx context.Context, feed string, d drift.Drift) (news bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `UPDATE feeds SET drift = $2 WHERE name = $1 AND (drift->>'at')::timestamptz IS DISTINCT FROM $3
-AND coalesce((drift->>'at')::timestamptz < $3, true)`, feed, jsonOf(&d), d.At)
+	tag, err := s.Pool.Exec(ctx, `UPDATE feeds SET drift = $2 WHERE name = $1 AND coalesce((drift->>'at')::timestamptz < $3, true)`, feed, jsonOf(&d), d.At)
 	return err == nil && tag.RowsAffected() > 0, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/bcrypt"
@@ -126,8 +127,12 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 	return err
 }
 
-// nobody is compared with where there is no such person, so that this takes as long.
-var nobody, _ = bcrypt.GenerateFromPassword([]byte(rand.Text()), passwordCost)
+// nobody is compared with where there is no such person, so that this takes as long. It is made when it is needed:
+// most programs never need it, and it takes as long as a sign-in.
+var nobody = sync.OnceValue(func() []byte {
+	hash, _ := bcrypt.GenerateFromPassword([]byte(rand.Text()), passwordCost) // a text of 26 letters always has one
+	return hash
+})
 
 // SignInBy signs a person in by name and password, and gives the cookie's value; ok is false where they do not
 // belong together.
@@ -136,7 +141,7 @@ func (s *Store) SignInBy(ctx context.Context, name, password, address string) (c
 	var hash []byte
 	err = s.Pool.QueryRow(ctx, "SELECT id, password FROM users WHERE name = $1 AND password IS NOT NULL", name).Scan(&id, &hash)
 	if errors.Is(err, pgx.ErrNoRows) {
-		id, hash, err = 0, nobody, nil
+		id, hash, err = 0, nobody(), nil
 	}
 	if err != nil || bcrypt.CompareHashAndPassword(hash, []byte(password)) != nil || id == 0 {
 		return "", false, err
