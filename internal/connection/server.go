@@ -166,7 +166,8 @@ func Explain(err error, at, what string, s Settings) error {
 			said = text[i:]
 		}
 		return problem.Wrap(err, problem.Unreachable,
-			fmt.Sprintf("The certificate of %s was not accepted: %s.", at, said), "Give the CA certificate that signed it, or choose a weaker TLS mode if the network "+
+			fmt.Sprintf("The certificate of %s was not accepted: %s.", at, said),
+			"Give the CA certificate that signed it, or choose a weaker TLS mode if the network "+
 				"is trusted.").In("ca")
 	case strings.Contains(text, "server refused TLS connection"), strings.Contains(text,
 		"does not offer TLS"), strings.Contains(text, "does not support TLS"):

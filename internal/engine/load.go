@@ -236,9 +236,10 @@ func (r *run) endWith(ctx context.Context, c warehouse.Commit, p warehouse.Part,
 	}
 	books, err := p.Close(ctx, to)
 	if err == nil && r.Table.Find == feed.FindWhole && books.Folded > 0 { // each row was read once
-		err = problem.Newf(problem.Held, "Name further columns in its key, so that it tells every row from the others; or keep it as ledger or replace, "+
-			"which need none.", "%[1]s has %[2]s a key (%[3]s) that another row has too; nothing was written.", r.Table.Table,
-			words.Plural(books.Folded, "row")+" with", strings.Join(r.plan.target.Key, ", "))
+		err = problem.Newf(problem.Held, "Name further columns in its key, so that it tells every row from the others; or keep "+
+			"it as ledger or replace, which need none.",
+			"%s has %s with a key (%s) that another row has too; nothing was written.", r.Table.Table,
+			words.Plural(books.Folded, "row"), strings.Join(r.plan.target.Key, ", "))
 	}
 	if err != nil {
 		return err

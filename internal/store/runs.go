@@ -509,7 +509,7 @@ func (s *Store) addTables(ctx context.Context, name string, feeds map[string]*re
 	found, err := s.Pool.Query(ctx, `SELECT f.name, t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key, rt.run_id IS NOT NULL
 FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
 LEFT JOIN (SELECT DISTINCT ON (r.feed_id, x.source_table) r.feed_id, x.source_table, x.run_id FROM runs r JOIN run_tables x ON x.run_id = r.id
-  WHERE r.state IN ('queued', 'running') AND r.state = 'running' AND x.detail->>'state' = 'running') rt ON rt.feed_id = f.id AND rt.source_table = t.source_table
+  WHERE r.state = 'running' AND x.detail->>'state' = 'running') rt ON rt.feed_id = f.id AND rt.source_table = t.source_table
 WHERE $1 = '' OR f.name = $1`, name)
 	if err != nil {
 		return err
@@ -533,7 +533,7 @@ WHERE $1 = '' OR f.name = $1`, name)
 			t := states[[2]string{name, spec.Table}]
 			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
 			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" && t.Copy == nil && t.Problem == nil &&
-				t.CompleteAt != nil && t.CompleteAt.Before(*l.CompleteAt) {
+				t.CompleteAt != nil && !l.CompleteAt.Before(*t.CompleteAt) { // a table in which nothing happens is not noted
 				t.Position, t.CompleteAt = l.Position, l.CompleteAt
 			}
 			t.Promised = promised(specs[name], spec, t.Position)

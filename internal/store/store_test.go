@@ -278,6 +278,31 @@ func TestATableFollowsFromItsFirstPosition(t *testing.T) {
 	require.Equal(t, "following", state())
 }
 
+// Tables that follow a log stand where their feed stands, though nothing was noted of those in which nothing happens;
+// one that is held stays where it was.
+func TestTablesThatFollowAdvanceTogether(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	withFeed(t, s)
+	then := time.Now().UTC().Truncate(time.Second)
+	for _, table := range []string{"public.loans", "public.holds"} {
+		require.NoError(t, s.NoteTable(ctx, "live", table, 0, store.TableResult{Position: "7", CompleteAt: then}))
+	}
+	require.NoError(t, s.NoteLog(ctx, "live", records.LogStatus{Position: "7", CompleteAt: &then}, 0))
+	positions := func() []string {
+		t.Helper()
+		status, err := s.Feeds(ctx, "live")
+		require.NoError(t, err)
+		return []string{status[0].Tables[0].Position, status[0].Tables[1].Position}
+	}
+	require.NoError(t, s.NotePlace(ctx, "live", "8", then))
+	require.Equal(t, []string{"8", "8"}, positions(), "also where the log has grown by what was committed before")
+	require.NoError(t, s.NoteFailure(ctx, "live", "public.holds", 0, problem.New(problem.Held, "It is held.", "Look.")))
+	require.NoError(t, s.NotePlace(ctx, "live", "9", then.Add(time.Second)))
+	require.Equal(t, []string{"9", "7"}, positions())
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0, store.TableResult{Position: "10", CompleteAt: then.Add(time.Minute)}))
+	require.Equal(t, []string{"10", "7"}, positions(), "what was noted since counts")
+}
+
 // A feed that loses a table loses its state here, and what is known of the rest stays.
 func TestAFeedThatChanges(t *testing.T) {
 	s, ctx := open(t), context.Background()
