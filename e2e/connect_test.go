@@ -30,7 +30,8 @@ func TestThroughATunnel(t *testing.T) {
 	far.Accept(near)
 	t.Setenv("NOEMATA_DATABASE_PASSWORD", settings.Password)
 	args := []string{"sources", "add", "circulation", "--host", "127.0.0.1", "--port", fmt.Sprint(settings.Port),
-		"--database", settings.Database, "--user", settings.User, "--tunnel", near.At(), "--tunnel", far.At(), "--tunnel-key-file", key}
+		"--database", settings.Database, "--user", settings.User, "--tunnel", near.At(), "--tunnel", far.At(),
+		"--tunnel-key-file", key}
 	said, code := s.cli("", args...)
 	require.Equal(t, 1, code, said)
 	require.Contains(t, said, near.HostKey)

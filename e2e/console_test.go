@@ -239,7 +239,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			"/feeds/patrons/table?name=public.patrons": {"Œsling",
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
 			"/set-up": {"Connect", "Next: choose"}, "/runs": {"person"}, "/runs/1": {"Books",
-				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"}, "/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
+				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
+			"/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
 			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)

@@ -32,7 +32,8 @@ func TestPackage(t *testing.T) {
 	}
 	said, err = exec.Command(filepath.Join(tree, "usr/bin/noemata"), "serve", "--help").CombinedOutput()
 	require.NoError(t, err, string(said))
-	for _, name := range []string{"lib/systemd/system/noemata.service", "etc/default/noemata", "usr/share/man/man1/noemata-serve.1.gz",
+	for _, name := range []string{"lib/systemd/system/noemata.service", "etc/default/noemata",
+		"usr/share/man/man1/noemata-serve.1.gz",
 		"usr/share/doc/noemata/alert-rules.yml", "usr/share/doc/noemata/dashboard.json"} {
 		require.FileExists(t, filepath.Join(tree, name))
 	}
@@ -48,7 +49,8 @@ func TestPackage(t *testing.T) {
 	require.NoError(t, err)
 	given := regexp.MustCompile(`(?m)^NOEMATA_OPTIONS="(.*)"$`).FindSubmatch(defaults)
 	require.NotNil(t, given)
-	said, err = exec.Command(program, append(strings.Fields(string(options[1])+" "+string(given[1])), "--help")...).CombinedOutput()
+	said, err = exec.Command(program, append(strings.Fields(string(options[1])+" "+string(given[1])),
+		"--help")...).CombinedOutput()
 	require.NoError(t, err, string(said))
 	if analyze, err := exec.LookPath("systemd-analyze"); err == nil {
 		said, err := exec.Command(analyze, "verify", "--root", tree, "noemata.service").CombinedOutput()

@@ -81,7 +81,8 @@ func (f *failures) plain(text string) string {
 	}
 	text = portPattern.ReplaceAllString(text, "db.example:5432")
 	text = pidPattern.ReplaceAllString(text, "process 4711")
-	text = strings.ReplaceAll(placePattern.ReplaceAllString(text, "00000000/01C0F2D0"), "00000000/01C0F2D0 0-1-4711", "0-1-4711")
+	text = strings.ReplaceAll(placePattern.ReplaceAllString(text, "00000000/01C0F2D0"), "00000000/01C0F2D0 0-1-4711",
+		"0-1-4711")
 	text = localPattern.ReplaceAllString(text, "localhost:5432")
 	text = slotPattern.ReplaceAllString(text, "noemata_live")
 	text = momentPattern.ReplaceAllString(text, "2026-11-26 12:00:00Z")
@@ -116,7 +117,8 @@ func (f *failures) refused(err error) client.Problem {
 // tried is what a test of settings says.
 func (f *failures) tried(kind string, s client.Settings) client.Problem {
 	f.t.Helper()
-	_, err := f.client.TryConnection(f.t.Context(), client.Sources, client.NewConnection{Name: "tried", Kind: kind, Settings: &s})
+	_, err := f.client.TryConnection(f.t.Context(), client.Sources,
+		client.NewConnection{Name: "tried", Kind: kind, Settings: &s})
 	return f.refused(err)
 }
 
@@ -156,7 +158,8 @@ func TestFailuresNameTheirCauseAndRemedy(t *testing.T) {
 	f.page.WriteString(failuresHead)
 	dir := testkit.Dir(t)
 	ca := testkit.Authority(t, dir, "postgres")
-	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(dir, "source"), Settings: testkit.Settings()})
+	server, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(dir, "source"),
+		Settings: testkit.Settings()})
 	require.NoError(t, err)
 	defer func() { _ = server.Stop() }() // the one that it is by then
 	require.NoError(t, server.CreateDatabase(t.Context(), "circulation"))
@@ -170,7 +173,8 @@ CREATE ROLE reader LOGIN PASSWORD 'right' REPLICATION; GRANT SELECT ON ALL TABLE
 	_, err = s.client.AddConnection(t.Context(), client.Sources, source)
 	require.NoError(t, err)
 	s.addWarehouse("lake", "duckdb")
-	library, err := mariaserver.Start(t.Context(), mariaserver.Options{Dir: filepath.Join(dir, "mariadb"), Settings: testkit.MariaSettings()})
+	library, err := mariaserver.Start(t.Context(),
+		mariaserver.Options{Dir: filepath.Join(dir, "mariadb"), Settings: testkit.MariaSettings()})
 	require.NoError(t, err)
 	defer func() { _ = library.Stop() }()
 	require.NoError(t, library.CreateDatabase(t.Context(), "catalogue"))
@@ -239,7 +243,8 @@ func (f *failures) signIn(d *database, settings, catalogue client.Settings) {
 func (f *failures) certificates(dir, ca string) {
 	f.section("Certificates")
 	config := testkit.Settings()
-	config["ssl"], config["ssl_cert_file"], config["ssl_key_file"] = "on", filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key")
+	config["ssl"], config["ssl_cert_file"], config["ssl_key_file"] = "on", filepath.Join(dir, "server.crt"),
+		filepath.Join(dir, "server.key")
 	server, err := pgserver.Start(f.t.Context(), pgserver.Options{Dir: filepath.Join(dir, "secured"), Settings: config})
 	require.NoError(f.t, err)
 	defer func() { _ = server.Stop() }()
@@ -269,11 +274,14 @@ func (f *failures) permissions(d *database, settings client.Settings) {
 	f.hidden = append(f.hidden, [2]string{target.Database, "reports"})
 	testkit.Exec(f.t, conn, `DO $$ BEGIN CREATE ROLE writer LOGIN PASSWORD 'right'; EXCEPTION WHEN duplicate_object THEN NULL; END $$`)
 	target.User, target.Password = "writer", "right"
-	_, err := f.client.AddConnection(f.t.Context(), client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql", Settings: &target})
+	_, err := f.client.AddConnection(f.t.Context(), client.Warehouses,
+		client.NewConnection{Name: "reports", Kind: "postgresql", Settings: &target})
 	require.NoError(f.t, err)
-	f.told("The warehouse's user may not make a schema.", f.found(fmt.Sprintf(oneTable, "to-reports", "reports", byWatermark), "may not"))
-	_, err = f.client.AddConnection(f.t.Context(), client.Warehouses, client.NewConnection{Name: "elsewhere", Kind: "duckdb",
-		Settings: &client.Settings{Path: "/etc/lake.duckdb"}})
+	f.told("The warehouse's user may not make a schema.",
+		f.found(fmt.Sprintf(oneTable, "to-reports", "reports", byWatermark), "may not"))
+	_, err = f.client.AddConnection(f.t.Context(), client.Warehouses,
+		client.NewConnection{Name: "elsewhere", Kind: "duckdb",
+			Settings: &client.Settings{Path: "/etc/lake.duckdb"}})
 	f.told("A warehouse file would lie outside the folders that the operator allows.", f.refused(err))
 	reader, err := f.client.AddToken(f.t.Context(), client.NewToken{Name: "a reader", Role: "look"})
 	require.NoError(f.t, err)
@@ -314,7 +322,8 @@ func (f *failures) structures(d *database) {
 		_, err := f.client.FeedFile(f.t.Context(), fmt.Sprintf(oneTable, "again", "lake", byWatermark), client.Apply)
 		return f.refused(err)
 	}())
-	_, err := f.client.FeedFile(f.t.Context(), strings.Replace(fmt.Sprintf(oneTable, "typed", "lake", byWatermark), "keep:", "keeep:", 1), client.Apply)
+	_, err := f.client.FeedFile(f.t.Context(), strings.Replace(fmt.Sprintf(oneTable, "typed", "lake", byWatermark),
+		"keep:", "keeep:", 1), client.Apply)
 	f.told("A feed file has a word that does not exist.", f.refused(err))
 }
 
@@ -351,7 +360,8 @@ func (f *failures) locksAndTimes(d *database, server **pgserver.Server, dir stri
 	require.NoError(f.t, (*server).Stop())
 	f.told("The source is stopped.", f.run("patrons"))
 	var err error
-	*server, err = pgserver.Start(f.t.Context(), pgserver.Options{Dir: dir, Port: settings.Port, Settings: testkit.Settings()})
+	*server, err = pgserver.Start(f.t.Context(), pgserver.Options{Dir: dir, Port: settings.Port,
+		Settings: testkit.Settings()})
 	require.NoError(f.t, err)
 	d.conn = testkit.Connect(f.t, (*server).URL("circulation"))
 	f.well("patrons")
@@ -384,7 +394,8 @@ func (f *failures) logs(d *database, maria *sql.DB, catalogue client.Settings) {
 		require.NoError(f.t, err, sql)
 	}
 	exec(`CREATE TABLE titles (id int PRIMARY KEY, name varchar(80))`)
-	_, err = f.client.AddConnection(f.t.Context(), client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &catalogue})
+	_, err = f.client.AddConnection(f.t.Context(), client.Sources,
+		client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &catalogue})
 	require.NoError(f.t, err)
 	titles := fmt.Sprintf("feed: titles\nsource: catalogue\nwarehouse: lake\ntarget: kept.{table}\ntables:\n  - {table: %s.titles, find: log, keep: latest}\n", catalogue.Database)
 	f.apply("%s", titles)
@@ -413,7 +424,8 @@ func (f *failures) logs(d *database, maria *sql.DB, catalogue client.Settings) {
 	}, 30*time.Second, 500*time.Millisecond)
 	p := f.run("titles")
 	for _, m := range regexp.MustCompile(`\d+-\d+-\d+|binlog\.\d+`).FindAllString(p.What+p.Remedy, -1) {
-		f.hidden = append(f.hidden, [2]string{m, map[bool]string{true: "binlog.000042", false: "0-1-4711"}[strings.HasPrefix(m, "binlog")]})
+		f.hidden = append(f.hidden, [2]string{m, map[bool]string{true: "binlog.000042",
+			false: "0-1-4711"}[strings.HasPrefix(m, "binlog")]})
 	}
 	f.told("The binary log was purged before the feed had read it.", p)
 	err = f.client.CopyAgain(f.t.Context(), "titles", nil)
@@ -463,7 +475,8 @@ func (f *failures) ourselves() {
 	f.section("The service itself")
 	said := func(env string, args ...string) client.Problem {
 		f.t.Helper()
-		c := exec.Command(program, append([]string{"serve", "--data", filepath.Join(f.dir, "other"), "--listen", "127.0.0.1:0"}, args...)...)
+		c := exec.Command(program, append([]string{"serve", "--data", filepath.Join(f.dir, "other"), "--listen",
+			"127.0.0.1:0"}, args...)...)
 		if c.Env = os.Environ(); env != "" {
 			c.Env = append(c.Env, env)
 		}
@@ -480,7 +493,8 @@ func (f *failures) ourselves() {
 	records, _ := testkit.Database(f.t)
 	url := testkit.Postgres(f.t).URL(records.Database)
 	f.hidden = append(f.hidden, [2]string{records.Database, "noemata"})
-	first := exec.Command(program, "serve", "--data", filepath.Join(f.dir, "first"), "--listen", "127.0.0.1:0", "--database-url", url)
+	first := exec.Command(program, "serve", "--data", filepath.Join(f.dir, "first"), "--listen", "127.0.0.1:0",
+		"--database-url", url)
 	require.NoError(f.t, first.Start())
 	require.Eventually(f.t, func() bool {
 		conn := testkit.Connect(f.t, url)
@@ -489,8 +503,10 @@ func (f *failures) ourselves() {
 	}, 30*time.Second, 200*time.Millisecond)
 	_ = first.Process.Signal(syscall.SIGTERM)
 	_ = first.Wait()
-	f.told("The key does not belong to the records.", said("NOEMATA_KEY="+strings.Repeat("fedcba9876543210", 4), "--database-url", url))
-	f.told("The records' database cannot be reached.", said("", "--database-url", "postgresql://nobody:x@127.0.0.1:1/noemata"))
+	f.told("The key does not belong to the records.",
+		said("NOEMATA_KEY="+strings.Repeat("fedcba9876543210", 4), "--database-url", url))
+	f.told("The records' database cannot be reached.",
+		said("", "--database-url", "postgresql://nobody:x@127.0.0.1:1/noemata"))
 	out, code := f.cli("", "--address", "http://127.0.0.1:1", "--token", "noe_X", "feeds", "list")
 	require.NotZero(f.t, code)
 	text := strings.TrimPrefix(strings.TrimSpace(out), "Error: ")

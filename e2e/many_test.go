@@ -74,7 +74,8 @@ func TestManyFeeds(t *testing.T) {
 		return err == nil && slices.ContainsFunc(f.Tables, func(x client.TableStatus) bool { return *x.Rows == 21 })
 	}, 20*time.Second, 20*time.Millisecond, "shelf_%d", tables-1)
 	memory := s.resident()
-	t.Logf("the overview took %s at most, idle took %.1f %% of a core, memory %d MB, a change showed after %s", longest.Round(time.Millisecond),
+	t.Logf("the overview took %s at most, idle took %.1f %% of a core, memory %d MB, a change showed after %s",
+		longest.Round(time.Millisecond),
 		100*idle, memory>>20, time.Since(changed).Round(time.Millisecond))
 	if long {
 		require.Less(t, longest, time.Second)

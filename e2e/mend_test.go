@@ -40,7 +40,8 @@ func TestWhatIsFoundIsMended(t *testing.T) {
 	s.reader("circulation", d)
 	s.addWarehouse("target", "postgresql")
 	file := filepath.Join(s.dir, "feed.yaml")
-	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, patternFeed, "mended", "every: 1h", "public.loans", "log"), 0o600))
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, patternFeed, "mended", "every: 1h", "public.loans", "log"),
+		0o600))
 	said, code := s.cli("", "feeds", "mend", file)
 	require.Equal(t, 2, code, said)
 	require.Contains(t, said, "nobody is there to agree", "nothing is run in silence")
@@ -109,7 +110,8 @@ func TestWhatIsFoundIsMendedElsewhere(t *testing.T) {
 	}
 	file := filepath.Join(s.dir, "feed.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "feed: catalogue\nsource: catalogue\nwarehouse: target\n"+
-		"every: 1h\ntarget: kept.{table}\ntables:\n  - {table: %s.copies, find: log, keep: latest}\n", settings.Database), 0o600))
+		"every: 1h\ntarget: kept.{table}\ntables:\n  - {table: %s.copies, find: log, keep: latest}\n", settings.Database),
+		0o600))
 	said, code := s.cli("", "feeds", "check", file)
 	require.Equal(t, 3, code, said)
 	require.Contains(t, said, "GRANT REPLICATION SLAVE")
@@ -221,7 +223,8 @@ func TestUsersOfCataloguesWithJustWhatAFeedNeeds(t *testing.T) {
 				return fmt.Sprintf("feed: %s\nsource: catalogue\nwarehouse: target\nevery: 1h\ntarget: %[1]s.{table}\ntables:\n"+
 					"  - {table: %s, find: %s, keep: latest}\n", name, table, find)
 			}
-			files := map[string]string{"marked": file("marked", "watermark, watermark: {column: at}"), "logged": file("logged", "log")}
+			files := map[string]string{"marked": file("marked", "watermark, watermark: {column: at}"),
+				"logged": file("logged", "log")}
 			for _, name := range slices.Sorted(maps.Keys(files)) {
 				user := settings.Database + name
 				users, err := s.client.Privileges(t.Context(), client.PrivilegesAsked{File: files[name], Reader: user, Writer: "w"})
@@ -255,7 +258,8 @@ func TestAFeedIsDuplicatedAndFound(t *testing.T) {
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY); INSERT INTO loans VALUES (1)`)
 	s.addWarehouse("target", "duckdb")
 	s.addWarehouse("other", "duckdb")
-	s.apply("owner: Fjóra Quillfeather\nteam: lending\nlabels: {region: north}\n"+patternFeed, "loans", "every: 1h", "public.loans",
+	s.apply("owner: Fjóra Quillfeather\nteam: lending\nlabels: {region: north}\n"+patternFeed, "loans", "every: 1h",
+		"public.loans",
 		"whole")
 	require.Contains(t, s.must("feeds", "duplicate", "loans", "loans-too", "--warehouse", "other"), "is like loans")
 	require.Equal(t, "done", s.finish("loans-too").State)
@@ -268,7 +272,8 @@ func TestAFeedIsDuplicatedAndFound(t *testing.T) {
 	require.Contains(t, list, "Fjóra Quillfeather, lending")
 	require.NotContains(t, list, "loans   ")
 	require.NotContains(t, s.must("feeds", "list", "--owner", "nobody"), "loans")
-	said, code = s.cli("labels: {Region!: north}\n"+fmt.Sprintf(patternFeed, "x", "", "public.loans", "whole"), "feeds", "check", "-")
+	said, code = s.cli("labels: {Region!: north}\n"+fmt.Sprintf(patternFeed, "x", "", "public.loans", "whole"), "feeds",
+		"check", "-")
 	require.Equal(t, 2, code)
 	require.Contains(t, said, "cannot be the name of a label")
 }
@@ -278,7 +283,8 @@ func TestSourcesAreFoundByWhomTheyAreOf(t *testing.T) {
 	s := newService(t)
 	s.addSource("circulation")
 	s.addWarehouse("lake", "duckdb")
-	s.must("sources", "change", "circulation", "--owner", "Tamsin Orrel", "--label", "region=north", "--label", "kind=live")
+	s.must("sources", "change", "circulation", "--owner", "Tamsin Orrel", "--label", "region=north", "--label",
+		"kind=live")
 	s.must("warehouses", "change", "lake", "--team", "analysts")
 	require.Regexp(t, `circulation .* Tamsin Orrel .* kind=live, region=north`,
 		s.must("sources", "list", "--label", "region=north"))

@@ -130,7 +130,8 @@ func TestATokenForSomeFeeds(t *testing.T) {
 }
 
 func applied(c *client.Client, labels, name string) error {
-	_, err := c.FeedFile(context.Background(), fmt.Sprintf(labels+patternFeed, name, "", "public.loans", "whole"), client.Apply)
+	_, err := c.FeedFile(context.Background(), fmt.Sprintf(labels+patternFeed, name, "", "public.loans", "whole"),
+		client.Apply)
 	return err
 }
 
@@ -167,7 +168,8 @@ func TestEachChangeIsOnRecord(t *testing.T) {
 		require.Equal(t, "127.0.0.1", m.Address)
 		said = append(said, fmt.Sprintf("%s %s %d", m.Operation, m.About, m.Status))
 	}
-	require.Subset(t, said, []string{"remove-feed feed loans 204", "start-feed feed loans 403", "change-source source circulation 200",
+	require.Subset(t, said, []string{"remove-feed feed loans 204", "start-feed feed loans 403",
+		"change-source source circulation 200",
 		"apply-feed-file feed loans 200", "add-source source circulation 201", "add-token token reader 201"})
 	about, err := s.client.Changes(t.Context(), client.ChangeFilter{About: "feed loans", By: "first administrator"})
 	require.NoError(t, err)
@@ -210,7 +212,8 @@ func TestAPositionIsSetBack(t *testing.T) {
 	now, err := s.client.Positions(t.Context(), "loans")
 	require.NoError(t, err)
 	require.Equal(t, before, now, "nothing was changed")
-	require.Contains(t, s.must("positions", "set", "loans", "public.loans", "--back", "2h"), "500 rows of the source are read again.")
+	require.Contains(t, s.must("positions", "set", "loans", "public.loans", "--back", "2h"),
+		"500 rows of the source are read again.")
 	require.Equal(t, int64(500), s.finish("loans").Books.Read)
 	said, code := s.cli("", "positions", "set", "loans", "public.loans", "--back", "never")
 	require.Equal(t, 2, code, said)
@@ -218,7 +221,10 @@ func TestAPositionIsSetBack(t *testing.T) {
 	require.Equal(t, 2, code)
 	list, err := s.client.Changes(t.Context(), client.ChangeFilter{About: "feed loans"})
 	require.NoError(t, err)
-	done := slices.DeleteFunc(list, func(m client.ChangeMade) bool { return m.Operation != "set-position" || m.Status != 200 })
+	done := slices.DeleteFunc(list, func(m client.ChangeMade) bool {
+		return m.Operation != "set-position" ||
+			m.Status != 200
+	})
 	require.Len(t, done, 1)
 	require.Contains(t, string(done[0].Asked), "2h")
 	require.NotEqual(t, string(done[0].Before), string(done[0].After))
@@ -238,7 +244,8 @@ func TestALogIsSetForward(t *testing.T) {
 				exec = func(sql string) { d.exec(sql) }
 			} else {
 				settings, db := testkit.MariaDatabase(t)
-				_, err := s.client.AddConnection(t.Context(), client.Sources, client.NewConnection{Name: "library", Kind: kind, Settings: &settings})
+				_, err := s.client.AddConnection(t.Context(), client.Sources,
+					client.NewConnection{Name: "library", Kind: kind, Settings: &settings})
 				require.NoError(t, err)
 				table = settings.Database + ".loans"
 				exec = func(sql string) {
@@ -274,7 +281,8 @@ func TestALogIsSetForward(t *testing.T) {
 				return err == nil && f.Running == nil
 			}, 20*time.Second, 100*time.Millisecond)
 			exec(`INSERT INTO loans VALUES (3, 'left out')`)
-			require.Regexp(t, `B of the log would be read by no run`, s.must("positions", "set", "live", table, "end", "--dry-run"))
+			require.Regexp(t, `B of the log would be read by no run`,
+				s.must("positions", "set", "live", table, "end", "--dry-run"))
 			out := s.must("positions", "set", "live", table, "end")
 			require.Regexp(t, `The position of \S+ is .+, and was .+ B of the log are read by no run`, out)
 			_, err = s.client.SetPosition(t.Context(), "live", table, client.Move{Back: "2h"})

@@ -135,7 +135,8 @@ func TestARepairBesideAFeedThatFollows(t *testing.T) {
 	_, err = s.client.Repair(t.Context(), "live", "public.loans")
 	require.ErrorContains(t, err, "cannot be repaired", "it has not joined")
 	s.must("feeds", "start", "live")
-	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") }, 60*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") },
+		60*time.Second,
 		200*time.Millisecond)
 	testkit.Exec(t, conn, `UPDATE kept.loans SET title = 'By hand' WHERE id % 50 = 0`)
 	d.exec(`UPDATE loans SET title = 'Changed' WHERE id % 7 = 0`)

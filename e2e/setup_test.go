@@ -27,7 +27,8 @@ func TestWhatIsProposedRuns(t *testing.T) {
 	propose := func(args ...string) (string, int) {
 		return s.cli("", append([]string{"feeds", "propose", "circulation", "lake"}, args...)...)
 	}
-	said := s.must("feeds", "propose", "circulation", "lake", "--tables", "public.*", "--except", "public.visits", "--tables",
+	said := s.must("feeds", "propose", "circulation", "lake", "--tables", "public.*", "--except", "public.visits",
+		"--tables",
 		`"Odd, one"."t.x"`, "--tables", "public.busy")
 	f, err := feed.ParseFile([]byte(said))
 	require.NoError(t, err, said)
@@ -178,7 +179,8 @@ func TestAFeedIsProposedInTheConsole(t *testing.T) {
 	b.click("Apply a feed file")
 	b.do(chromedp.WaitVisible(chromedp.Search(`//form//button[contains(., "Propose")]`)))
 	b.do(chromedp.Click(chromedp.Search(`//form//button[contains(., "Propose")]`)))
-	b.sees("public.patrons", "log, latest", "The log tells of its inserts, updates and deletes", "like an e-mail address: hash: people")
+	b.sees("public.patrons", "log, latest", "The log tells of its inserts, updates and deletes",
+		"like an e-mail address: hash: people")
 	b.do(chromedp.Click(chromedp.Search(`//footer//button[contains(., "Apply")]`)))
 	b.sees("The feed circulation-lake is as the file has it.", "Start it on its page.")
 	require.Equal(t, "done", s.finish("circulation-lake").State)

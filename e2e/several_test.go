@@ -179,7 +179,8 @@ func TestThreeProcessesUnderKills(t *testing.T) {
 	d.exec(`CREATE TABLE loans (id bigint PRIMARY KEY, copy text, fee numeric(8,2)); CREATE TABLE visits (id bigint PRIMARY KEY, branch text, ` +
 		`updated_at timestamptz NOT NULL DEFAULT clock_timestamp()); CREATE INDEX ON visits (updated_at, id)`)
 	settings, maria := testkit.MariaDatabase(t)
-	_, err := s.client.AddConnection(t.Context(), client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &settings})
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &settings})
 	require.NoError(t, err)
 	_, err = maria.Exec(`CREATE TABLE copies (id bigint PRIMARY KEY, branch varchar(40))`)
 	require.NoError(t, err)

@@ -34,8 +34,10 @@ func TestPeopleSignInByName(t *testing.T) {
 	out, code := s.cli(secret+"\n", "users", "add", "maren", "--role", "operate", "--password-stdin")
 	require.Zero(t, code, out)
 	require.NotContains(t, s.must("users", "list", "--output", "json"), secret)
-	for _, wrong := range []client.NewUser{{Name: "kurz", Role: "look", Password: "short"}, {Name: "long", Role: "look", Password: strings.Repeat("x", 73)},
-		{Name: "maren", Role: "look", Password: secret}, {Name: "all", Role: "administer", Label: "region", Password: secret}, {Name: "none", Role: "look"}} {
+	for _, wrong := range []client.NewUser{{Name: "kurz", Role: "look", Password: "short"},
+		{Name: "long", Role: "look", Password: strings.Repeat("x", 73)},
+		{Name: "maren", Role: "look", Password: secret},
+		{Name: "all", Role: "administer", Label: "region", Password: secret}, {Name: "none", Role: "look"}} {
 		_, err := s.client.AddUser(t.Context(), wrong)
 		require.Error(t, err, wrong.Name)
 	}
@@ -81,7 +83,8 @@ func TestPeopleSignInByName(t *testing.T) {
 	answer, err = maren.Do(request)
 	require.NoError(t, err)
 	require.Equal(t, 403, answer.StatusCode, "a role counts at once")
-	_, err = s.client.ChangeUser(t.Context(), client.NewUser{Name: "maren", Role: "look", Password: "otters under the weir"})
+	_, err = s.client.ChangeUser(t.Context(), client.NewUser{Name: "maren", Role: "look",
+		Password: "otters under the weir"})
 	require.NoError(t, err)
 	require.Equal(t, 401, get(maren, "/api/v1/feeds"), "sign-ins with the password before end")
 	maren, code = enter("maren", "otters under the weir")
@@ -123,19 +126,22 @@ func newProvider(t *testing.T) *provider {
 		_ = json.NewEncoder(w).Encode(v)
 	}
 	mux.HandleFunc("/.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		reply(w, map[string]any{"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize", "token_endpoint": p.URL + "/token",
-			"jwks_uri": p.URL + "/keys", "id_token_signing_alg_values_supported": []string{"RS256"}})
+		reply(w, map[string]any{"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize",
+			"token_endpoint": p.URL + "/token",
+			"jwks_uri":       p.URL + "/keys", "id_token_signing_alg_values_supported": []string{"RS256"}})
 	})
 	mux.HandleFunc("/keys", func(w http.ResponseWriter, _ *http.Request) {
 		reply(w, map[string]any{"keys": []any{map[string]string{"kty": "RSA", "alg": "RS256", "use": "sig", "kid": "1",
-			"n": base64.RawURLEncoding.EncodeToString(key.N.Bytes()), "e": base64.RawURLEncoding.EncodeToString(big.NewInt(int64(key.E)).Bytes())}}})
+			"n": base64.RawURLEncoding.EncodeToString(key.N.Bytes()),
+			"e": base64.RawURLEncoding.EncodeToString(big.NewInt(int64(key.E)).Bytes())}}})
 	})
 	mux.HandleFunc("/authorize", func(w http.ResponseWriter, r *http.Request) {
 		code := rand.Text()
 		p.mu.Lock()
 		p.asked[code] = r.URL.Query()
 		p.mu.Unlock()
-		http.Redirect(w, r, r.URL.Query().Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {r.URL.Query().Get("state")}}.Encode(), http.StatusSeeOther)
+		http.Redirect(w, r, r.URL.Query().Get("redirect_uri")+"?"+url.Values{"code": {code},
+			"state": {r.URL.Query().Get("state")}}.Encode(), http.StatusSeeOther)
 	})
 	mux.HandleFunc("/token", func(w http.ResponseWriter, r *http.Request) {
 		p.mu.Lock()
@@ -147,7 +153,8 @@ func newProvider(t *testing.T) *provider {
 			w.WriteHeader(http.StatusBadRequest)
 			return
 		}
-		claims := map[string]any{"iss": p.URL, "aud": "noemata", "exp": time.Now().Add(time.Hour).Unix(), "iat": time.Now().Unix(), "nonce": asked.Get("nonce")}
+		claims := map[string]any{"iss": p.URL, "aud": "noemata", "exp": time.Now().Add(time.Hour).Unix(),
+			"iat": time.Now().Unix(), "nonce": asked.Get("nonce")}
 		for name, value := range p.claims {
 			claims[name] = value
 		}
@@ -178,14 +185,16 @@ func (p *provider) is(claims map[string]any) {
 }
 
 // People whom a provider signs in may what their groups let them; whoever is in none, and answers that are not the
-// provider's, or not to the question that was asked, let nobody in. Longer than a screen: it is one story after another.
+// provider's, or not to the question that was asked, let nobody in. Longer than a screen: it is one story after
+// another.
 func TestPeopleSignInElsewhere(t *testing.T) {
 	p := newProvider(t)
 	t.Setenv("NOEMATA_OIDC_SECRET", "of the client")
 	s := newService(t)
 	s.stopNow()
 	s.listen = strings.TrimPrefix(s.address, "http://")
-	s.flags = []string{"--oidc-issuer", p.URL, "--oidc-client", "noemata", "--oidc-name", "the region's account", "--public-url", s.address,
+	s.flags = []string{"--oidc-issuer", p.URL, "--oidc-client", "noemata", "--oidc-name", "the region's account",
+		"--public-url", s.address,
 		"--oidc-group", "administer=keepers", "--oidc-group", "operate@region=north=northern", "--oidc-group", "look=staff"}
 	s.start()
 	enter := func() (*http.Client, string) {
@@ -238,7 +247,8 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	refused("is in no group that may do something here")
 	p.is(map[string]any{"sub": "19", "email": "fjora@lending.example", "groups": []string{"staff"}})
 	refused("Another person is called")
-	for what, claims := range map[string]map[string]any{"aud": {"aud": "another"}, "iss": {"iss": "https://elsewhere.example"},
+	for what, claims := range map[string]map[string]any{"aud": {"aud": "another"},
+		"iss": {"iss": "https://elsewhere.example"},
 		"exp": {"exp": time.Now().Add(-time.Hour).Unix()}, "nonce": {"nonce": "of another question"}} {
 		claims["sub"], claims["groups"] = "20", []string{"keepers"}
 		p.is(claims)
@@ -249,13 +259,15 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	p.forge = true
 	refused("cannot be believed")
 	p.forge = false
-	for _, path := range []string{"/sign-in/back?code=x&state=y", "/sign-in/back", "/sign-in/back?error=access_denied&state="} {
+	for _, path := range []string{"/sign-in/back?code=x&state=y", "/sign-in/back",
+		"/sign-in/back?error=access_denied&state="} {
 		answer, err := http.Get(s.address + path)
 		require.NoError(t, err)
 		require.NoError(t, answer.Body.Close())
 		require.Contains(t, answer.Request.URL.Query().Get("refused"), "was not begun here")
 	}
-	for _, elsewhere := range []string{"https://elsewhere.example/", "//elsewhere.example/", `/\elsewhere.example`, "javascript:alert(1)"} {
+	for _, elsewhere := range []string{"https://elsewhere.example/", "//elsewhere.example/", `/\elsewhere.example`,
+		"javascript:alert(1)"} {
 		jar, _ := cookiejar.New(nil)
 		answer, err := (&http.Client{Jar: jar}).Get(s.address + "/sign-in/away?to=" + url.QueryEscape(elsewhere))
 		require.NoError(t, err)

@@ -69,7 +69,8 @@ func TestWhatRunsSayAndDo(t *testing.T) {
 		said, err := s.client.Log(t.Context(), "patrons", client.LogFilter{Level: "warning", Text: "phone"})
 		return err == nil && len(said) > 0 && said[0].Table == "public.patrons"
 	}, 30*time.Second, time.Second)
-	require.Eventually(t, func() bool { return strings.Contains(s.must("alerts"), "drift") }, 30*time.Second, 500*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.must("alerts"), "drift") }, 30*time.Second,
+		500*time.Millisecond)
 
 	c, err := s.client.Counts(t.Context(), "patrons", "public.patrons")
 	require.NoError(t, err)
@@ -115,7 +116,8 @@ func TestHeavyReadingWaitsForItsHours(t *testing.T) {
 	s.must("sources", "change", "circulation", "--heavy-hours", hours)
 	d.exec(`INSERT INTO patrons VALUES (4, clock_timestamp())`)
 	require.Equal(t, int64(1), s.finish("patrons").Books.Inserted, "what changes is read at any time")
-	slices, err := s.client.StartBackfill(t.Context(), "patrons", "public.patrons", client.BackfillRange{From: "2026-01-01T00:00:00Z"})
+	slices, err := s.client.StartBackfill(t.Context(), "patrons", "public.patrons",
+		client.BackfillRange{From: "2026-01-01T00:00:00Z"})
 	require.NoError(t, err)
 	p, err := s.client.StartProof(t.Context(), "patrons", "public.patrons", false)
 	require.NoError(t, err)
@@ -151,7 +153,8 @@ func TestWhatIsKept(t *testing.T) {
 	conn := testkit.Connect(t, records)
 	age := func(by string) {
 		t.Helper()
-		for _, sql := range []string{"UPDATE runs SET ended_at = ended_at - $1::interval", "UPDATE log_entries SET at = at - $1::interval"} {
+		for _, sql := range []string{"UPDATE runs SET ended_at = ended_at - $1::interval",
+			"UPDATE log_entries SET at = at - $1::interval"} {
 			_, err := conn.Exec(t.Context(), sql, by)
 			require.NoError(t, err)
 		}

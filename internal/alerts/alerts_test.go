@@ -19,16 +19,20 @@ func TestFindsWhatNeedsAPerson(t *testing.T) {
 	trouble := &records.Problem{What: "The table is gone.", Remedy: "Make it."}
 	feeds := []records.FeedStatus{
 		{Name: "fine", State: "active", Tables: []records.TableStatus{{Table: "a", State: "current", CompleteAt: &now}}},
-		{Name: "loans", State: "active", LastRun: &records.Run{State: "failed", Problem: trouble}, Tables: []records.TableStatus{
-			{Table: "held", State: "held", Problem: trouble}, {Table: "failing", State: "failing", Problem: trouble},
-			{Table: "late", State: "behind", LastRunAt: &long, CompleteAt: &long},
-			{Table: "unequal", State: "unequal", Proof: &records.Proof{Result: compare.Result{Differing: 2, Missing: 1}}}}},
+		{Name: "loans", State: "active", LastRun: &records.Run{State: "failed", Problem: trouble},
+			Tables: []records.TableStatus{
+				{Table: "held", State: "held", Problem: trouble}, {Table: "failing", State: "failing", Problem: trouble},
+				{Table: "late", State: "behind", LastRunAt: &long, CompleteAt: &long},
+				{Table: "unequal", State: "unequal", Proof: &records.Proof{Result: compare.Result{Differing: 2, Missing: 1}}}}},
 		{Name: "paused", State: "paused", Tables: []records.TableStatus{{Table: "b", State: "current", CompleteAt: &long}}},
 		{Name: "whole", State: "active", LastRun: &records.Run{State: "failed", Problem: trouble}},
-		{Name: "drifted", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.", Done: "It was added.", At: now.Add(-time.Minute)},
+		{Name: "drifted", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.", Done: "It was added.",
+			At: now.Add(-time.Minute)},
 			Tables: []records.TableStatus{{Table: "c", State: "current"}}},
-		{Name: "drifted-long-ago", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.", Done: "It was added.", At: long}},
-		{Name: "drifted-held", State: "active", Drift: &drift.Drift{Table: "d", What: "It has phone.", Done: "It is held.", At: now},
+		{Name: "drifted-long-ago", State: "active", Drift: &drift.Drift{Table: "c", What: "It has phone.",
+			Done: "It was added.", At: long}},
+		{Name: "drifted-held", State: "active", Drift: &drift.Drift{Table: "d", What: "It has phone.", Done: "It is held.",
+			At: now},
 			Tables: []records.TableStatus{{Table: "d", State: "held", Problem: trouble}}},
 		{Name: "log", State: "active", Log: &records.LogStatus{Risk: true, Retained: 5 << 30, Warn: 1 << 30}},
 	}
@@ -38,7 +42,8 @@ func TestFindsWhatNeedsAPerson(t *testing.T) {
 		require.NotEmpty(t, a.Remedy, "%+v", a)
 		said = append(said, a.Kind+" "+a.Feed+" "+a.About)
 	}
-	require.Equal(t, []string{"held loans held", "failing loans failing", "late loans late", "lag loans late", "unequal loans unequal",
+	require.Equal(t, []string{"held loans held", "failing loans failing", "late loans late", "lag loans late",
+		"unequal loans unequal",
 		"failing whole ", "drift drifted c", "held drifted-held d", "log log "}, said)
 	require.Len(t, Find(feeds, now, 0), 8, "nobody wants to know of lag")
 }
@@ -46,8 +51,10 @@ func TestFindsWhatNeedsAPerson(t *testing.T) {
 // Nothing is told in quiet hours, also where they go over midnight and a clock is set.
 func TestQuietHours(t *testing.T) {
 	c := records.Channel{Quiet: "22:00-06:30", Zone: "Europe/Vienna"}
-	for at, want := range map[string]bool{"2026-11-26T20:59:00Z": false, "2026-11-26T21:00:00Z": true, "2026-11-26T23:30:00Z": true,
-		"2026-11-27T05:29:00Z": true, "2026-11-27T05:30:00Z": false, "2026-07-01T20:00:00Z": true, "2026-07-01T04:30:00Z": false} {
+	for at, want := range map[string]bool{"2026-11-26T20:59:00Z": false, "2026-11-26T21:00:00Z": true,
+		"2026-11-26T23:30:00Z": true,
+		"2026-11-27T05:29:00Z": true, "2026-11-27T05:30:00Z": false, "2026-07-01T20:00:00Z": true,
+		"2026-07-01T04:30:00Z": false} {
 		moment, err := time.Parse(time.RFC3339, at)
 		require.NoError(t, err)
 		quiet, err := quietAt(c, moment)
@@ -60,7 +67,8 @@ func TestQuietHours(t *testing.T) {
 }
 
 func TestChannelsAreChecked(t *testing.T) {
-	mail := records.Channel{Way: "email", Host: "mail.example", From: "noemata@lending.example", To: []string{"duty@lending.example"}}
+	mail := records.Channel{Way: "email", Host: "mail.example", From: "noemata@lending.example",
+		To: []string{"duty@lending.example"}}
 	c, err := Check(mail)
 	require.NoError(t, err)
 	require.Equal(t, []any{"starttls", 587}, []any{c.TLS, c.Port})
@@ -92,7 +100,8 @@ func TestWhatAChannelWants(t *testing.T) {
 	require.True(t, wants(records.Channel{Kinds: []string{"held"}, Label: "region=north"}, held, north))
 	require.False(t, wants(records.Channel{Label: "region=south"}, held, north))
 	require.False(t, wants(records.Channel{Kinds: []string{"failing"}}, held, north))
-	list := grouped([]records.Alert{{Feed: "a", Kind: "held", About: "1"}, {Feed: "a", Kind: "held", About: "2"}, {Feed: "b", Kind: "held"}},
+	list := grouped([]records.Alert{{Feed: "a", Kind: "held", About: "1"}, {Feed: "a", Kind: "held", About: "2"},
+		{Feed: "b", Kind: "held"}},
 		false, func(records.Alert) bool { return true })
 	require.Len(t, list, 2)
 	require.Equal(t, "Noemata: a waits for a person (2 tables)", list[0].Title())

@@ -21,20 +21,23 @@ func Check(c records.Channel) (records.Channel, error) {
 	}
 	for _, k := range c.Kinds {
 		if !slices.Contains(records.AlertKinds, k) {
-			return c, wrong("kinds", "Choose among "+strings.Join(records.AlertKinds, ", ")+".", "There are no alerts of the kind %q.", k)
+			return c, wrong("kinds", "Choose among "+strings.Join(records.AlertKinds, ", ")+".",
+				"There are no alerts of the kind %q.", k)
 		}
 	}
 	if _, err := bound(c); err != nil {
 		return c, wrong("lag", "Write it as 15m, 2h or 1d.", "%q is not a length of time.", c.Lag)
 	}
 	if _, err := quietAt(c, time.Now()); err != nil {
-		return c, wrong("quiet", "Write it as 22:00-06:30, and the zone as Europe/Vienna.", "The quiet hours %q %s cannot be read: %v.",
+		return c, wrong("quiet", "Write it as 22:00-06:30, and the zone as Europe/Vienna.",
+			"The quiet hours %q %s cannot be read: %v.",
 			c.Quiet, c.Zone, err)
 	}
 	if c.Way == "webhook" {
 		u, err := url.Parse(c.URL)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-			return c, wrong("url", "Write it as https://alerts.example/noemata, without a user.", "%q is not an address that can be posted to.",
+			return c, wrong("url", "Write it as https://alerts.example/noemata, without a user.",
+				"%q is not an address that can be posted to.",
 				c.URL)
 		}
 		c.Host, c.Port, c.TLS, c.User, c.From, c.To = "", 0, "", "", "", nil

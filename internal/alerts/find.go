@@ -26,7 +26,8 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 				f.Log.Retained>>20, f.Name, f.Log.Warn>>20), "See what the feed waits for: noemata feeds show "+problem.Word(f.Name)+".")
 		}
 		if d := f.Drift; d != nil && now.Sub(d.At) < driftIsNews && !troubled(f, d.Table) {
-			add(records.AlertDrift, d.Table, d.What+" "+d.Done, "See noemata feeds drifts "+problem.Word(f.Name)+", and whether what reads the table still fits.")
+			add(records.AlertDrift, d.Table, d.What+" "+d.Done,
+				"See noemata feeds drifts "+problem.Word(f.Name)+", and whether what reads the table still fits.")
 		}
 		inTables := false
 		for _, t := range f.Tables {
@@ -40,7 +41,8 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 					t.Proof.Differing+t.Proof.Missing+t.Proof.Extra+t.Proof.Unlooked+t.Proof.Faults),
 					fmt.Sprintf("noemata proofs list %s %s; noemata repair %[1]s %[2]s.", problem.Word(f.Name), problem.Word(t.Table)))
 			case "behind":
-				add(records.AlertLate, t.Table, fmt.Sprintf("No run has read it since %s.", t.LastRunAt.UTC().Format("2006-01-02 15:04Z")),
+				add(records.AlertLate, t.Table, fmt.Sprintf("No run has read it since %s.",
+					t.LastRunAt.UTC().Format("2006-01-02 15:04Z")),
 					"See noemata runs list --feed "+problem.Word(f.Name)+".")
 			}
 			inTables = inTables || t.Problem != nil

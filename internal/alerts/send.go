@@ -106,7 +106,8 @@ func deliver(ctx context.Context, c records.Channel, m Message) error {
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
 	if c.User != "" {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(c.User), mail.WithPassword(c.Secret))
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(c.User),
+			mail.WithPassword(c.Secret))
 	}
 	server, err := mail.NewClient(c.Host, options...)
 	if err != nil {

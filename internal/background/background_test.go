@@ -108,7 +108,8 @@ func TestFoldersToPassThrough(t *testing.T) {
 // is removed. It ends when it is told to.
 func TestAProcessIsFoundAndEnds(t *testing.T) {
 	dir := t.TempDir()
-	started, err := background.Start("the sleeper", background.Command(nil, dir, "/bin/sleep", "60"), filepath.Join(dir, "log"))
+	started, err := background.Start("the sleeper", background.Command(nil, dir, "/bin/sleep", "60"),
+		filepath.Join(dir, "log"))
 	require.NoError(t, err)
 	file := filepath.Join(dir, "sleeper.pid")
 	write := func(pid int) {

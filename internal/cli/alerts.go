@@ -58,7 +58,8 @@ func (a *app) channelsCommand() *cobra.Command {
 					if k.Problem != nil {
 						last = "failed: " + k.Problem.What
 					}
-					g.AppendRow(table.Row{k.Name, k.Way, cmp.Or(k.URL, strings.Join(k.To, ", ")), cmp.Or(strings.Join(k.Kinds, ", "), "all"),
+					g.AppendRow(table.Row{k.Name, k.Way, cmp.Or(k.URL, strings.Join(k.To, ", ")),
+						cmp.Or(strings.Join(k.Kinds, ", "), "all"),
 						cmp.Or(k.Label, "all"), orDash(k.Lag), orDash(strings.TrimSpace(k.Quiet + " " + k.Zone)), last})
 				}
 				g.Render()
@@ -79,7 +80,8 @@ func (a *app) channelsCommand() *cobra.Command {
 			}
 			return a.say(cmd, map[string]string{"removed": args[0]}, "The channel %s is removed.", args[0])
 		})}
-	return group("channels", "Who is told of alerts, and how", list, a.saveChannelCommand(false), a.saveChannelCommand(true), test, remove)
+	return group("channels", "Who is told of alerts, and how", list, a.saveChannelCommand(false),
+		a.saveChannelCommand(true), test, remove)
 }
 
 // saveChannelCommand is `add`, or `change` where change is set.
@@ -139,10 +141,14 @@ func (a *app) saveChannelCommand(change bool) *cobra.Command {
 // overChannel is a channel as it was, but for what is given.
 func overChannel(old, given client.Channel, set func(flag string) bool) client.Channel {
 	for flag, take := range map[string]func(){
-		"url": func() { old.URL = given.URL }, "host": func() { old.Host = given.Host }, "port": func() { old.Port = given.Port },
-		"tls": func() { old.TLS = given.TLS }, "user": func() { old.User = given.User }, "from": func() { old.From = given.From },
-		"to": func() { old.To = given.To }, "kinds": func() { old.Kinds = given.Kinds }, "label": func() { old.Label = given.Label },
-		"lag": func() { old.Lag = given.Lag }, "quiet": func() { old.Quiet = given.Quiet }, "zone": func() { old.Zone = given.Zone },
+		"url": func() { old.URL = given.URL }, "host": func() { old.Host = given.Host },
+		"port": func() { old.Port = given.Port },
+		"tls":  func() { old.TLS = given.TLS }, "user": func() { old.User = given.User },
+		"from": func() { old.From = given.From },
+		"to":   func() { old.To = given.To }, "kinds": func() { old.Kinds = given.Kinds },
+		"label": func() { old.Label = given.Label },
+		"lag":   func() { old.Lag = given.Lag }, "quiet": func() { old.Quiet = given.Quiet },
+		"zone": func() { old.Zone = given.Zone },
 	} {
 		if set(flag) {
 			take()

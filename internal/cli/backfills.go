@@ -33,7 +33,8 @@ func (a *app) backfillCommand() *cobra.Command {
 			if b.State == "done" {
 				return a.say(cmd, b, "Backfill %d of %s is done: %s read, %s inserted, %s updated, %s unchanged.",
 					b.ID, b.Table,
-					words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated), words.Number(b.Books.Unchanged))
+					words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated),
+					words.Number(b.Books.Unchanged))
 			}
 			return a.say(cmd, b, "Backfill %d of %s reads from %s to %s, in %s. See noemata backfills list %s.", b.ID,
 				b.Table,
@@ -105,7 +106,8 @@ func showBackfills(w io.Writer, list []client.Backfill) {
 		" unchanged", "asked")
 	for _, b := range list {
 		g.AppendRow(table.Row{b.ID, b.Table, b.State, words.Number(b.Done), words.Number(b.Slices), b.From, b.To,
-			words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated), words.Number(b.Books.Unchanged),
+			words.Number(b.Books.Read), words.Number(b.Books.Inserted), words.Number(b.Books.Updated),
+			words.Number(b.Books.Unchanged),
 			when(&b.AskedAt)})
 	}
 	g.Render()

@@ -169,9 +169,11 @@ func New(version string, demo Demo) *cobra.Command {
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table for people, json for programs")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(a.serveCommand(), demoCommand(demo), a.signInCommand(), a.aboutCommand(), a.openAPICommand(),
-		a.tokensCommand(), a.sessionsCommand(), a.usersCommand(), a.processesCommand(), a.alertsCommand(), a.channelsCommand(), a.changesCommand(), a.keysCommand(),
+		a.tokensCommand(), a.sessionsCommand(), a.usersCommand(), a.processesCommand(), a.alertsCommand(),
+		a.channelsCommand(), a.changesCommand(), a.keysCommand(),
 		a.connectionsCommand(client.Sources), a.connectionsCommand(client.Warehouses),
-		a.overviewCommand(), a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(), a.backfillsCommand(),
+		a.overviewCommand(), a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(),
+		a.backfillsCommand(),
 		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
 		a.logCommand(), a.volumesCommand(), a.burdenCommand(), a.retentionCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())

@@ -29,7 +29,8 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 			return a.show(cmd, x, func(w io.Writer) {
 				g := grid(w, "name", "kind", "at", "owner", "labels", "last test", "feeds")
 				for _, k := range x {
-					g.AppendRow(table.Row{k.Name, k.Kind, address(k), ownerOf(k.Belongs), labelsOf(k.Labels), tested(k), orDash(strings.Join(k.Feeds, ", "))})
+					g.AppendRow(table.Row{k.Name, k.Kind, address(k), ownerOf(k.Belongs), labelsOf(k.Labels), tested(k),
+						orDash(strings.Join(k.Feeds, ", "))})
 				}
 				g.Render()
 			})
@@ -155,7 +156,8 @@ func (a *app) addCommand(side client.Side, noun string, change bool) *cobra.Comm
 				untested(cmd, a.output, err)
 				if a.output != "json" {
 					_, _ = fmt.Fprintf(visible{cmd.ErrOrStderr()},
-						"The %s %s is kept as it was given, but its test failed. Correct it with noemata %s change %s.\n", noun, n.Name, side, n.Name)
+						"The %s %s is kept as it was given, but its test failed. Correct it with noemata %s change %s.\n", noun, n.Name,
+						side, n.Name)
 				}
 				return err
 			}
@@ -212,8 +214,10 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
 	if side == client.Sources {
-		f.IntVar(&g.settings.Connections, "connections", 0, "how many connections a process opens at most, beside those for logs that are followed")
-		f.StringVar(&g.settings.HeavyHours, "heavy-hours", "", "when first copies, backfills, proofs and repairs may begin, as 22:00-06:30; at any time when empty")
+		f.IntVar(&g.settings.Connections, "connections", 0,
+			"how many connections a process opens at most, beside those for logs that are followed")
+		f.StringVar(&g.settings.HeavyHours, "heavy-hours", "",
+			"when first copies, backfills, proofs and repairs may begin, as 22:00-06:30; at any time when empty")
 		f.StringVar(&g.settings.HeavyZone, "heavy-zone", "", "the time zone of these hours; UTC when left out")
 	}
 	f.StringVar(&g.belongs.Owner, "owner", "", "who answers for it")

@@ -65,7 +65,8 @@ func (a *app) feedsCommand() *cobra.Command {
 			}
 			return a.show(cmd, map[string]string{"file": file}, func(w io.Writer) { _, _ = io.WriteString(w, file) })
 		})}
-	export.Flags().Int64Var(&revision, "revision", 0, "as the file was then; noemata feeds revisions lists them (as it is)")
+	export.Flags().Int64Var(&revision, "revision", 0,
+		"as the file was then; noemata feeds revisions lists them (as it is)")
 	fileSchema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of feed files, for editors",
 		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
 			content, err := httpapi.FeedSchema()
@@ -343,11 +344,13 @@ func (a *app) positionsCommand() *cobra.Command {
 				what = fmt.Sprintf(" %s of the log %s read by no run, for all tables of the feed that follow it: prove them, and repair what differs.",
 					words.Size(*p.SkippedLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])
 			case p.Again != nil:
-				what = fmt.Sprintf(" %s of the source %s read again.", words.Plural(*p.Again, "row"), map[bool]string{true: "would be",
-					false: "are"}[m.DryRun])
+				what = fmt.Sprintf(" %s of the source %s read again.", words.Plural(*p.Again, "row"),
+					map[bool]string{true: "would be",
+						false: "are"}[m.DryRun])
 			case p.Skipped != nil && *p.Skipped > 0:
-				what = fmt.Sprintf(" %s of the source %s read by no run.", words.Plural(*p.Skipped, "row"), map[bool]string{true: "would be",
-					false: "are"}[m.DryRun])
+				what = fmt.Sprintf(" %s of the source %s read by no run.", words.Plural(*p.Skipped, "row"),
+					map[bool]string{true: "would be",
+						false: "are"}[m.DryRun])
 			}
 			return a.say(cmd, p, "The position of %s %s %s, and was %s.%s", p.Table, verb, p.Position, orDash(p.Was), what)
 		})}

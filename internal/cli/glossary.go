@@ -92,7 +92,8 @@ func (a *app) manCommand() *cobra.Command {
 			if err := doc.GenManTree(root, header, args[0]); err != nil {
 				return usageError{fmt.Errorf("the pages cannot be written: %w", err)}
 			}
-			return a.say(cmd, map[string]string{"folder": args[0]}, "The pages are in %s; read the first by man -l %[1]s/noemata.1.",
+			return a.say(cmd, map[string]string{"folder": args[0]},
+				"The pages are in %s; read the first by man -l %[1]s/noemata.1.",
 				args[0])
 		}}
 }

@@ -40,10 +40,12 @@ func (a *app) mendCommand() *cobra.Command {
 	f := c.Flags()
 	f.BoolVar(&m.sure, "yes", false, "run them without asking")
 	f.BoolVar(&m.notes, "notes", false, "remedies of notes, too, not only of blockers and warnings")
-	f.StringVar(&m.sourceUser, "source-user", "", "sign in to the source as this user for it (its password is asked for, or "+
-		"NOEMATA_SOURCE_PASSWORD)")
-	f.StringVar(&m.warehouseUser, "warehouse-user", "", "sign in to the warehouse as this user for it (its password is asked "+
-		"for, or NOEMATA_WAREHOUSE_PASSWORD)")
+	f.StringVar(&m.sourceUser, "source-user", "",
+		"sign in to the source as this user for it (its password is asked for, or "+
+			"NOEMATA_SOURCE_PASSWORD)")
+	f.StringVar(&m.warehouseUser, "warehouse-user", "",
+		"sign in to the warehouse as this user for it (its password is asked "+
+			"for, or NOEMATA_WAREHOUSE_PASSWORD)")
 	f.DurationVar(&m.wait, "wait", 0, "check again until no blocker is left, for so long at most, such as 10m: for what "+
 		"needs a restart")
 	return c

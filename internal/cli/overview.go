@@ -55,11 +55,13 @@ func showOverview(w io.Writer, o client.Overview) {
 		if f.ChangedAt != nil {
 			by = when(f.ChangedAt) + " by " + orDash(f.ChangedBy)
 		}
-		g.AppendRow(table.Row{f.Name, f.State, f.Tables, statesOf(f.States), words.Number(f.Rows), lag(f.CompleteAt), promised, f.Schedule,
+		g.AppendRow(table.Row{f.Name, f.State, f.Tables, statesOf(f.States), words.Number(f.Rows), lag(f.CompleteAt),
+			promised, f.Schedule,
 			ownerOf(f.Belongs), by})
 	}
 	g.Render()
-	_, _ = fmt.Fprintf(w, "\n%d tables, %s rows in warehouses, at %s.\n", o.Tables, words.Number(o.Rows), o.At.UTC().Format(time.DateTime)+"Z")
+	_, _ = fmt.Fprintf(w, "\n%d tables, %s rows in warehouses, at %s.\n", o.Tables, words.Number(o.Rows),
+		o.At.UTC().Format(time.DateTime)+"Z")
 }
 
 func statesOf(states map[string]int) string {

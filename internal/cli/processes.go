@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) processesCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the processes that share the work, and where warehouse files are", Args: exactly(0),
+	list := &cobra.Command{Use: "list", Short: "List the processes that share the work, and where warehouse files are",
+		Args: exactly(0),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
 			processes, err := c.Processes(ctx)
 			if err != nil {

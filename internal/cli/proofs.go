@@ -88,7 +88,8 @@ func (a *app) proving(ctx context.Context, c *client.Client, cmd *cobra.Command,
 func ShowProofs(w io.Writer, proofs []client.Proof) {
 	g := grid(w, "table", "target", "result", " equal", " differing", " missing", " extra", " in flight", "at position")
 	for _, p := range proofs {
-		g.AppendRow(table.Row{p.Table, p.Target, verdict(p), words.Number(p.Equal), words.Number(p.Differing), words.Number(p.Missing),
+		g.AppendRow(table.Row{p.Table, p.Target, verdict(p), words.Number(p.Equal), words.Number(p.Differing),
+			words.Number(p.Missing),
 			words.Number(p.Extra), words.Number(p.InFlight), orDash(p.Position)})
 	}
 	g.Render()
@@ -112,7 +113,8 @@ func verdict(p client.Proof) string {
 func (a *app) repairCommand() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{Use: "repair FEED [TABLE...]",
-		Short: "Bring the rows that a proof finds to differ to what the source has, and no others", Args: between(1, anyAbove),
+		Short: "Bring the rows that a proof finds to differ to what the source has, and no others",
+		Args:  between(1, anyAbove),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			tables, err := chosenTables(ctx, c, args)
 			if err != nil {
@@ -131,11 +133,13 @@ func (a *app) repairCommand() *cobra.Command {
 				done, left = append(done, p), left+p.Repaired.Left
 			}
 			if err := a.show(cmd, done, func(w io.Writer) {
-				g := grid(w, "table", "found", " differing", " missing", " extra", " repaired", " left", " inserted", " updated", " deleted")
+				g := grid(w, "table", "found", " differing", " missing", " extra", " repaired", " left", " inserted", " updated",
+					" deleted")
 				for _, p := range done {
 					b := p.Repaired.Books
 					g.AppendRow(table.Row{p.Table, verdict(*p.Proof), words.Number(p.Proof.Differing), words.Number(p.Proof.Missing),
-						words.Number(p.Proof.Extra), p.Repaired.Keys, p.Repaired.Left, words.Number(b.Inserted), words.Number(b.Updated), words.Number(b.Deleted)})
+						words.Number(p.Proof.Extra), p.Repaired.Keys, p.Repaired.Left, words.Number(b.Inserted), words.Number(b.Updated),
+						words.Number(b.Deleted)})
 				}
 				g.Render()
 			}); err != nil {
@@ -167,20 +171,23 @@ func agreed(cmd *cobra.Command, yes bool, what string) error {
 }
 
 func (a *app) proofsCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list FEED [TABLE]", Short: "List a feed's proofs and repairs, the newest first", Args: between(1, 2),
+	list := &cobra.Command{Use: "list FEED [TABLE]", Short: "List a feed's proofs and repairs, the newest first",
+		Args: between(1, 2),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			x, err := c.Provings(ctx, args[0], strings.Join(args[1:], ""))
 			if err != nil {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, " no", "table", "what", "state", "result", " equal", " differing", " missing", " extra", " repaired", "asked",
+				g := grid(w, " no", "table", "what", "state", "result", " equal", " differing", " missing", " extra", " repaired",
+					"asked",
 					"by")
 				for _, p := range x {
 					row := table.Row{p.ID, p.Table, provingKind(p), p.State, "–", "–", "–", "–", "–", "–", when(&p.AskedAt),
 						orDash(p.AskedBy)}
 					if r := p.Proof; r != nil {
-						row[4], row[5], row[6], row[7], row[8] = verdict(*r), words.Number(r.Equal), words.Number(r.Differing), words.Number(r.Missing),
+						row[4], row[5], row[6], row[7], row[8] = verdict(*r), words.Number(r.Equal), words.Number(r.Differing),
+							words.Number(r.Missing),
 							words.Number(r.Extra)
 					}
 					if p.Repaired != nil {
@@ -191,7 +198,8 @@ func (a *app) proofsCommand() *cobra.Command {
 				g.Render()
 			})
 		})}
-	show := &cobra.Command{Use: "show PROOF", Short: "Show a proof or a repair, with the rows that differ", Args: exactly(1),
+	show := &cobra.Command{Use: "show PROOF", Short: "Show a proof or a repair, with the rows that differ",
+		Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			id, err := numberOf(args[0], "proof")
 			if err != nil {
@@ -234,7 +242,8 @@ func provingKind(p client.Proving) string {
 }
 
 func showProving(w io.Writer, p client.Proving) {
-	_, _ = fmt.Fprintf(w, "%s %d of %s in %s: %s, asked for %s\n", strings.ToUpper(provingKind(p)[:1])+provingKind(p)[1:], p.ID,
+	_, _ = fmt.Fprintf(w, "%s %d of %s in %s: %s, asked for %s\n", strings.ToUpper(provingKind(p)[:1])+provingKind(p)[1:],
+		p.ID,
 		p.Table, p.Feed, p.State, when(&p.AskedAt))
 	if p.Problem != nil {
 		_, _ = fmt.Fprintf(w, "%s %s\n", p.Problem.What, p.Problem.Remedy)

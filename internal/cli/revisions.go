@@ -77,7 +77,8 @@ func (a *app) revertCommand() *cobra.Command {
 				showFindings(w, x.Findings)
 				showChanges(w, x.Changes)
 				if dry {
-					_, _ = fmt.Fprintf(w, "Nothing was changed. To do it: noemata feeds revert %s %d\n", problem.Word(args[0]), revision)
+					_, _ = fmt.Fprintf(w, "Nothing was changed. To do it: noemata feeds revert %s %d\n", problem.Word(args[0]),
+						revision)
 					return
 				}
 				_, _ = fmt.Fprintf(w, "The feed %s is as it was in revision %d.\n", args[0], revision)

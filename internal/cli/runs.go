@@ -93,7 +93,8 @@ func showRun(w io.Writer, r client.Run) {
 	for _, t := range r.Tables {
 		b := t.Books
 		g.AppendRow(table.Row{t.Table, t.State, words.Number(b.Read), words.Number(b.Inserted), words.Number(b.Updated),
-			words.Number(b.Deleted), words.Number(b.Unchanged), words.Number(b.Folded), words.Number(b.Filtered), words.Number(b.SetAside),
+			words.Number(b.Deleted), words.Number(b.Unchanged), words.Number(b.Folded), words.Number(b.Filtered),
+			words.Number(b.SetAside),
 			seconds(t.Reading), seconds(t.Writing), orDash(t.From), orDash(t.To)})
 	}
 	g.Render()

@@ -84,7 +84,8 @@ func showPreview(w io.Writer, x client.Preview) {
 		}
 	}
 	_, _ = fmt.Fprintf(w, "\n%s looked at: %s arrive, %s left out by the filter, %s set aside.\n",
-		words.Plural(x.Read, "row"), words.Number(x.Read-x.Filtered-x.SetAside), words.Number(x.Filtered), words.Number(x.SetAside))
+		words.Plural(x.Read, "row"), words.Number(x.Read-x.Filtered-x.SetAside), words.Number(x.Filtered),
+		words.Number(x.SetAside))
 }
 
 func (a *app) driftsCommand() *cobra.Command {

@@ -58,7 +58,8 @@ func offered(w io.Writer, o client.Offer) {
 	_, _ = fmt.Fprintf(w, "\nThe change log %s.", may)
 	if o.LogPerHour >= 0 {
 		_, _ = fmt.Fprintf(w, " By the average of the last %s, the server writes %s of it in an hour, and keeps that for "+
-			"each hour that a feed is paused.", duration(time.Duration(o.LogOver*float64(time.Second))), words.Size(o.LogPerHour))
+			"each hour that a feed is paused.", duration(time.Duration(o.LogOver*float64(time.Second))),
+			words.Size(o.LogPerHour))
 	}
 	_, _ = fmt.Fprintln(w)
 	showFindings(w, o.Findings)

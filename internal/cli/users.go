@@ -45,7 +45,8 @@ func (a *app) usersCommand() *cobra.Command {
 			}
 			return a.say(cmd, map[string]string{"removed": args[0]}, "%s is removed, and signed in nowhere.", args[0])
 		})}
-	return group("users", "People who sign in to the console by name", list, a.addUserCommand(false), a.addUserCommand(true), remove)
+	return group("users", "People who sign in to the console by name", list, a.addUserCommand(false),
+		a.addUserCommand(true), remove)
 }
 
 // addUserCommand is `add`, or `change` where change is set.
@@ -77,7 +78,8 @@ func (a *app) addUserCommand(change bool) *cobra.Command {
 		})}
 	c.Flags().StringVar(&role, "role", "look", "look, operate or administer")
 	c.Flags().StringVar(&n.Label, "label", "", "of feeds: only those with this label, a name or name=value")
-	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input (or set NOEMATA_PERSON_PASSWORD; who sits at it is asked)")
+	c.Flags().BoolVar(&stdin, "password-stdin", false,
+		"read the password from standard input (or set NOEMATA_PERSON_PASSWORD; who sits at it is asked)")
 	return c
 }
 

@@ -56,7 +56,8 @@ func showLog(w io.Writer, list []client.LogEntry) {
 		if e.Table != "" {
 			about = e.Table
 		}
-		line := fmt.Sprintf("%s  run %d  %-7s  %s: %s", e.At.UTC().Format("2006-01-02 15:04:05.000Z"), e.Run, e.Level, about, e.What)
+		line := fmt.Sprintf("%s  run %d  %-7s  %s: %s", e.At.UTC().Format("2006-01-02 15:04:05.000Z"), e.Run, e.Level, about,
+			e.What)
 		if e.Remedy != "" {
 			line += " " + e.Remedy
 		}
@@ -74,9 +75,11 @@ func (a *app) volumesCommand() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, list, func(w io.Writer) {
-				g := grid(w, "day (UTC)", "table", " read", " inserted", " updated", " deleted", " set aside", " size", " reading", " writing")
+				g := grid(w, "day (UTC)", "table", " read", " inserted", " updated", " deleted", " set aside", " size", " reading",
+					" writing")
 				for _, v := range list {
-					g.AppendRow(table.Row{v.Day, v.Table, words.Number(v.Read), words.Number(v.Inserted), words.Number(v.Updated), words.Number(v.Deleted),
+					g.AppendRow(table.Row{v.Day, v.Table, words.Number(v.Read), words.Number(v.Inserted), words.Number(v.Updated),
+						words.Number(v.Deleted),
 						words.Number(v.SetAside), words.Size(v.Bytes), seconds(v.Reading), seconds(v.Writing)})
 				}
 				g.Render()
@@ -89,7 +92,8 @@ func (a *app) volumesCommand() *cobra.Command {
 
 func (a *app) burdenCommand() *cobra.Command {
 	var days int
-	c := &cobra.Command{Use: "burden SOURCE", Short: "What feeds cost a source, and the log that it keeps for them", Args: exactly(1),
+	c := &cobra.Command{Use: "burden SOURCE", Short: "What feeds cost a source, and the log that it keeps for them",
+		Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			b, err := c.Burden(ctx, args[0], days)
 			if err != nil {
@@ -123,7 +127,8 @@ func showBurden(w io.Writer, b client.Burden) {
 		case f.Retained == 0 && f.Stop == 0:
 			stops = "–"
 		}
-		g.AppendRow(table.Row{f.Feed, words.Number(f.Statements), seconds(f.Seconds), words.Number(f.Rows), words.Size(f.Bytes), words.Size(f.Retained), growth, stops})
+		g.AppendRow(table.Row{f.Feed, words.Number(f.Statements), seconds(f.Seconds), words.Number(f.Rows),
+			words.Size(f.Bytes), words.Size(f.Retained), growth, stops})
 	}
 	g.Render()
 }
@@ -146,7 +151,8 @@ func (a *app) retentionCommand() *cobra.Command {
 			}
 			return show(cmd, x)
 		})}
-	set := &cobra.Command{Use: "set WHAT LENGTH", Short: "Say how long things of one kind are kept: 12h, 30d or forever", Args: exactly(2),
+	set := &cobra.Command{Use: "set WHAT LENGTH", Short: "Say how long things of one kind are kept: 12h, 30d or forever",
+		Args: exactly(2),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			x, err := c.SetRetention(ctx, args[0], args[1])
 			if err != nil {

@@ -69,7 +69,8 @@ func TestValuesThatWereSetAsideAreNotThoseOfBefore(t *testing.T) {
 		}
 		aside()
 		// What was set aside for a while only is not listed any more.
-		on("FULL", "UPDATE TABLE_ SET bought = '2026-00-18' WHERE id = 1", "UPDATE TABLE_ SET bought = '2026-04-04' WHERE id = 1",
+		on("FULL", "UPDATE TABLE_ SET bought = '2026-00-18' WHERE id = 1",
+			"UPDATE TABLE_ SET bought = '2026-04-04' WHERE id = 1",
 			"UPDATE TABLE_ SET bought = '2026-00-19' WHERE id = 2", "DELETE FROM TABLE_ WHERE id = 2")
 		aside()
 		f.proveAll()

@@ -28,7 +28,8 @@ func (p *prover) blindSpots(ctx context.Context, proof Proof) (notes []string, e
 	w := p.plan.query.Watermark
 	if p.Table.Keep != feed.KeepLedger {
 		note(proof.Extra, "was deleted at the source, which no watermark shows.",
-			"were deleted at the source, which no watermark shows.", "A sweep ends them: sweep: 1d. find: log or compare sees each.")
+			"were deleted at the source, which no watermark shows.",
+			"A sweep ends them: sweep: 1d. find: log or compare sees each.")
 	}
 	note(proof.Differing, "has other values, although "+w.Column.Name+" has not risen above the position.",
 		"have other values, although "+w.Column.Name+" has not risen above the position.",

@@ -34,7 +34,8 @@ func checkBurden(ctx context.Context, f *feed.Feed, src source.Source, wh wareho
 	if tables > 0 && bytes > 0 {
 		takes := max(time.Second, time.Duration(bytes/copyRate)*time.Second)
 		note(problem.Note, problem.AtSource, "", "The first copy reads about %d rows, %s, of %s, by the source's "+
-			"statistics: about %s at %s a second.", count, megabytes(bytes), words.Plural(int64(tables), "table"), takes, megabytes(copyRate))
+			"statistics: about %s at %s a second.", count, megabytes(bytes), words.Plural(int64(tables), "table"), takes,
+			megabytes(copyRate))
 		free, err := wh.Free(ctx)
 		if err != nil {
 			return append(findings, blocker(problem.AtWarehouse, "", err))

@@ -36,7 +36,8 @@ func TestCommentsAreCarriedOver(t *testing.T) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, card text, days int); COMMENT ON TABLE loans IS 'Who''s lent';
 			COMMENT ON COLUMN loans.days IS 'For how long'; COMMENT ON COLUMN loans.card IS 'Never seen';
 			INSERT INTO loans VALUES (1, 'c', 7)`)
-		loans := feed.Table{Table: "public.loans", Find: feed.FindWhole, Keep: feed.KeepLatest, Drift: follow, Target: "kept.loans",
+		loans := feed.Table{Table: "public.loans", Find: feed.FindWhole, Keep: feed.KeepLatest, Drift: follow,
+			Target:  "kept.loans",
 			Columns: map[string]feed.Treatment{"card": {Drop: true}, "days": {Name: "lent_for"}}}
 		b.bring(loans)
 		has := said(b)

@@ -178,7 +178,8 @@ func (r *run) run(ctx context.Context) (err error) {
 
 // recall reads what the journal has of the table's structure.
 func (r *run) recall(ctx context.Context) (err error) {
-	if r.structure, err = r.Warehouse.Journal().Structure(ctx, r.Feed.Name, r.Table.Table); err != nil || r.structure == "" {
+	if r.structure, err = r.Warehouse.Journal().Structure(ctx, r.Feed.Name, r.Table.Table); err != nil ||
+		r.structure == "" {
 		return err
 	}
 	r.was = &structure{}

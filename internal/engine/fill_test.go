@@ -160,8 +160,9 @@ func columnsAtRandom(t *testing.T, b *workbench, rounds int, of string, exec fun
 			strings.Repeat("x", 2500), n%7, n%90)))
 	}
 	readers := func(keep feed.Keep) feed.Table {
-		x := feed.Table{Table: of + ".readers", Keep: keep, Target: "kept.readers_" + strings.ReplaceAll(string(keep), "-", "_"),
-			Where: "id >= 5", Columns: map[string]feed.Treatment{}}
+		x := feed.Table{Table: of + ".readers", Keep: keep,
+			Target: "kept.readers_" + strings.ReplaceAll(string(keep), "-", "_"),
+			Where:  "id >= 5", Columns: map[string]feed.Treatment{}}
 		for _, column := range []string{"email", "note", "floor", "fee"} {
 			if r.IntN(2) == 0 {
 				x.Drop = append(x.Drop, column)

@@ -262,7 +262,8 @@ func TestRowsThatCannotBeReadAreStillThere(t *testing.T) {
 				require.Equal(t, there, live, find)
 				require.Equal(t, aside, listed, find)
 			}
-			b.exec(`UPDATE ` + name + ` SET fee = 'NaN', at = now() WHERE id IN (1, 3, 4); DELETE FROM ` + name + ` WHERE id = 2`)
+			b.exec(`UPDATE ` + name + ` SET fee = 'NaN', at = now() WHERE id IN (1, 3, 4); DELETE FROM ` + name +
+				` WHERE id = 2`)
 			run()
 			has([]string{"1", "3", "4"}, []string{`["1","Grünau"]`, `["3","a\"b'"]`, `["4","x"]`})
 			b.exec(`UPDATE ` + name + ` SET fee = 7, at = now() WHERE id = 3; DELETE FROM ` + name + ` WHERE id = 4`)

@@ -206,8 +206,9 @@ func holdsWhatTheLogDoesNotTell(t *testing.T, b *mariaBench, _ bool) {
 			"dropped, renamed or replaced"},
 		"swapped": {"CREATE TABLE new_copies LIKE copies; RENAME TABLE copies TO old_copies, new_copies TO " +
 			"copies; DROP TABLE old_copies", "dropped, renamed or replaced"},
-		"partition": {"ALTER TABLE copies PARTITION BY HASH (id) PARTITIONS 2; ALTER TABLE copies TRUNCATE PARTITION p0", "has lost a partition"},
-		"narrowed":  {"ALTER TABLE copies MODIFY branch int; INSERT INTO copies VALUES (7, 7)", "branch"},
+		"partition": {"ALTER TABLE copies PARTITION BY HASH (id) PARTITIONS 2; ALTER TABLE copies TRUNCATE PARTITION p0",
+			"has lost a partition"},
+		"narrowed": {"ALTER TABLE copies MODIFY branch int; INSERT INTO copies VALUES (7, 7)", "branch"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b.t = t
@@ -282,7 +283,8 @@ CREATE TABLE old_cards (id int PRIMARY KEY) ENGINE = MyISAM; CREATE VIEW all_cop
 	said := fmt.Sprint(engine.Check(t.Context(), b.feed, b.source, b.warehouse, nil))
 	for _, wanted := range []string{"SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'",
 		"SET GLOBAL binlog_expire_logs_seconds", "GRANT REPLICATION SLAVE", "GRANT BINLOG MONITOR",
-		"character set sjis", "Add the table catalogue.branches to the feed", "ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB",
+		"character set sjis", "Add the table catalogue.branches to the feed",
+		"ALTER TABLE `catalogue`.`old_cards` ENGINE = InnoDB",
 		"It is a view", "SET GLOBAL binlog_row_image = 'FULL'"} {
 		require.Contains(t, said, wanted)
 	}

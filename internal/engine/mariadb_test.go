@@ -45,7 +45,8 @@ func newCatalogue(t testing.TB, kind string, open func(connection.Settings, stri
 	require.NoError(t, err)
 	t.Cleanup(src.Close)
 	return &mariaBench{&workbench{t: t, settings: settings, open: open, source: src,
-		warehouse: openWarehouse(t, kind), engine: engine.New(), feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
+		warehouse: openWarehouse(t, kind), engine: engine.New(),
+		feed: &feed.Feed{Name: "catalogue", Source: "catalogue", Warehouse: "lake"}}, db}
 }
 
 func onEachMaria(t *testing.T, test func(t *testing.T, b *mariaBench)) {

@@ -367,7 +367,8 @@ func (x *readRows) release() {
 }
 
 // readSource reads the rows of the source whose keys are asked for.
-func (r *repairer) readSource(ctx context.Context, asked map[string]bool, stands warehouse.Checkpoint) (*readRows, error) {
+func (r *repairer) readSource(ctx context.Context, asked map[string]bool, stands warehouse.Checkpoint) (*readRows,
+	error) {
 	x := &readRows{has: map[string]bool{}, aside: map[string]bool{}}
 	q, err := r.query(ctx, stands)
 	if err != nil {

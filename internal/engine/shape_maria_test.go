@@ -150,7 +150,8 @@ func (c *copies) must(name string) []string {
 		}
 		city, floor = taken["city"], taken["floor"]
 		double := new(big.Rat).Mul(n, big.NewRat(2, 1))
-		list = append(list, strings.Join([]string{fmt.Sprint(id), kind.String, n.FloatString(4), fmt.Sprint(hashed("t:", email)),
+		list = append(list, strings.Join([]string{fmt.Sprint(id), kind.String, n.FloatString(4),
+			fmt.Sprint(hashed("t:", email)),
 			fmt.Sprint(masked), fmt.Sprint(year), fmt.Sprint(city), fmt.Sprint(floor), fmt.Sprint(hashed("n:", reader)),
 			double.FloatString(2), "north"}, " | "))
 	}
@@ -220,8 +221,9 @@ func TestAShapedFeedFollowsTheLogOfACatalogue(t *testing.T) {
 		}
 		require.Positive(t, seen)
 		for _, name := range []schema.Name{{Schema: "kept"}, {Schema: "noemata"}} {
-			for _, table := range testkit.SQL(t, b.warehouse, "SELECT table_name FROM information_schema.tables WHERE table_schema = '"+
-				name.Schema+"'") {
+			for _, table := range testkit.SQL(t, b.warehouse,
+				"SELECT table_name FROM information_schema.tables WHERE table_schema = '"+
+					name.Schema+"'") {
 				name.Table = fmt.Sprint(table[0])
 				found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM "+name.Quoted()+" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
 				require.EqualValues(t, 0, found[0][0], "%s has a private value in the clear", name)

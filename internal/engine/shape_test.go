@@ -362,7 +362,8 @@ func TestAShapedFeedFollowsMariaDB(t *testing.T) {
 			Target: "kept.copies"})
 		books := f.catchUp()[titles.Table]
 		require.Equal(t, rows.Books{Read: 3, Filtered: 1, Inserted: 2}, books)
-		require.Equal(t, []string{"1 | book | 7", "3 | book | <nil>"}, f.see("SELECT id, kind, shelf FROM kept.titles ORDER BY id"))
+		require.Equal(t, []string{"1 | book | 7", "3 | book | <nil>"},
+			f.see("SELECT id, kind, shelf FROM kept.titles ORDER BY id"))
 		b.exec(`UPDATE titles SET kind = 'map' WHERE id = 1; UPDATE titles SET kind = 'book' WHERE id = 2;
 			INSERT INTO titles VALUES (4, 'map', 'SECRET4', NULL); DELETE FROM titles WHERE id = 3`)
 		require.Equal(t, rows.Books{Read: 4, Filtered: 1, Inserted: 1, Deleted: 2}, f.catchUp()[titles.Table])

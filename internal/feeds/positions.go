@@ -83,7 +83,8 @@ const theEnd = "end"
 func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
 	log, ok := w.Source.(source.Log)
 	if !ok {
-		return out, problem.Newf(problem.Conflict, "Correct the feed's file.", "The source of the feed %s has no log.", w.Feed.Name)
+		return out, problem.Newf(problem.Conflict, "Correct the feed's file.", "The source of the feed %s has no log.",
+			w.Feed.Name)
 	}
 	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, "")
 	if err != nil {
@@ -106,10 +107,12 @@ func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out
 		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
 			"The feed %s has no position in the log yet.", w.Feed.Name)
 	case m.Back != "" || to < stands.Position.Value:
-		return out, problem.Newf(problem.Conflict, again, "The feed %s follows the log, which is read once: its position is set forward alone.",
+		return out, problem.Newf(problem.Conflict, again,
+			"The feed %s follows the log, which is read once: its position is set forward alone.",
 			w.Feed.Name)
 	case to > end:
-		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.", end).In("position")
+		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.",
+			end).In("position")
 	}
 	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
 	if out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to); err != nil || m.DryRun {
@@ -136,7 +139,8 @@ func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out
 	return out, r.Store.NotePlace(ctx, w.Feed.Name, to, time.Time{})
 }
 
-// betweenPlaces is how many bytes of the log lie between two places, by what lies beyond each; nil where that is not told.
+// betweenPlaces is how many bytes of the log lie between two places, by what lies beyond each; nil where that is not
+// told.
 func betweenPlaces(ctx context.Context, w engine.Work, log source.Log, from, to string) (*int64, error) {
 	known, ok, err := w.Warehouse.Journal().Log(ctx, w.Feed.Name)
 	if err != nil || !ok {
@@ -157,11 +161,13 @@ func betweenPlaces(ctx context.Context, w engine.Work, log source.Log, from, to 
 // back is the value that lies so far below a position.
 func back(ctx context.Context, w engine.Work, stands position.Position, m records.Move) (string, error) {
 	if m.Position != "" {
-		return "", problem.New(problem.Invalid, "Give one of the two.", "A position is set to a value, or back from where it stands.").
+		return "", problem.New(problem.Invalid, "Give one of the two.",
+			"A position is set to a value, or back from where it stands.").
 			In("back")
 	}
 	if stands.IsZero() {
-		return "", problem.New(problem.Conflict, "The table "+w.Table.Table+" has no position yet.", "The next run reads all of it.")
+		return "", problem.New(problem.Conflict, "The table "+w.Table.Table+" has no position yet.",
+			"The next run reads all of it.")
 	}
 	t, err := engine.Describe(ctx, w.Source, w.Table)
 	if err != nil {

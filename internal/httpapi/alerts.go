@@ -14,15 +14,21 @@ import (
 // describeAlerts adds the calls of alerts and channels.
 func (s *Service) describeAlerts(api calls) {
 	const group = "alerts"
-	handle(api, operation{"list-alerts", http.MethodGet, "/alerts", "List what needs a person, and what did, the newest first", group, 0},
+	handle(api, operation{"list-alerts", http.MethodGet, "/alerts",
+		"List what needs a person, and what did, the newest first", group, 0},
 		s.alerts)
-	handle(api, operation{"list-channels", http.MethodGet, "/channels", "List who is told of alerts, and how", group, 0}, s.channels)
-	handle(api, operation{"add-channel", http.MethodPost, "/channels", "Add a channel", group, http.StatusCreated}, s.addChannel)
+	handle(api, operation{"list-channels", http.MethodGet, "/channels", "List who is told of alerts, and how", group, 0},
+		s.channels)
+	handle(api, operation{"add-channel", http.MethodPost, "/channels", "Add a channel", group, http.StatusCreated},
+		s.addChannel)
 	handle(api, operation{"show-channel", http.MethodGet, "/channels/{name}", "Show a channel", group, 0}, s.channel)
 	handle(api, operation{"change-channel", http.MethodPut, "/channels/{name}",
-		"Change a channel; without a secret the stored one stays, as long as messages go where they went", group, 0}, s.changeChannel)
-	handle(api, operation{"remove-channel", http.MethodDelete, "/channels/{name}", "Remove a channel", group, 0}, s.removeChannel)
-	handle(api, operation{"test-channel", http.MethodPost, "/channels/{name}/test", "Send a message by a channel that says that it works",
+		"Change a channel; without a secret the stored one stays, as long as messages go where they went", group, 0},
+		s.changeChannel)
+	handle(api, operation{"remove-channel", http.MethodDelete, "/channels/{name}", "Remove a channel", group, 0},
+		s.removeChannel)
+	handle(api, operation{"test-channel", http.MethodPost, "/channels/{name}/test",
+		"Send a message by a channel that says that it works",
 		group, 0}, s.testChannel)
 }
 
@@ -87,8 +93,9 @@ func (s *Service) testChannel(ctx context.Context, in *named) (*answer[client.Ch
 	if err != nil {
 		return nil, err
 	}
-	failure := alerts.Send(ctx, c, alerts.Message{Test: true, Alerts: []client.Alert{{Kind: "test", What: "Somebody has tried this channel.",
-		BeganAt: time.Now().UTC(), Told: []string{}}}})
+	failure := alerts.Send(ctx, c, alerts.Message{Test: true,
+		Alerts: []client.Alert{{Kind: "test", What: "Somebody has tried this channel.",
+			BeganAt: time.Now().UTC(), Told: []string{}}}})
 	if err := s.store.Told(ctx, c.Name, nil, false, failure); err != nil {
 		return nil, err
 	}

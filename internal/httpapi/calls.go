@@ -39,7 +39,8 @@ func (s *Service) register(api calls) {
 	handle(api, operation{"remove-token", del, "/tokens/{id}", "Remove a token", "sign-in", 0}, s.removeToken)
 	handle(api, operation{"list-sessions", get, "/sessions", "List the console's sign-ins that go on", "sign-in", 0},
 		s.sessions)
-	handle(api, operation{"end-session", del, "/sessions/{id}", "End a sign-in of the console", "sign-in", 0}, s.endSession)
+	handle(api, operation{"end-session", del, "/sessions/{id}", "End a sign-in of the console", "sign-in", 0},
+		s.endSession)
 	handle(api, operation{"list-changes", get, "/changes",
 		"List what people and programs have changed, or were not let change, the newest first", "sign-in", 0}, s.changes)
 	handle(api, operation{"list-hash-keys", get, "/hash-keys", "List the keys that columns are hashed with",
@@ -68,7 +69,8 @@ func (s *Service) register(api calls) {
 	handle(api, operation{"show-source-table", get, "/sources/{name}/table", "Show a source's table", "sources", 0},
 		s.sourceTable)
 	handle(api, operation{"list-feeds", get, "/feeds", "List feeds with their tables", "feeds", 0}, s.feeds)
-	handle(api, operation{"show-overview", get, "/overview", "What needs a person, and how each feed is doing, in a line", "feeds", 0}, s.overview)
+	handle(api, operation{"show-overview", get, "/overview", "What needs a person, and how each feed is doing, in a line",
+		"feeds", 0}, s.overview)
 	handle(api, operation{"apply-feed-file", post, "/feed-files",
 		"Check a feed file, tell what it would change, and apply it", "feeds", 0}, s.applyFile)
 	handle(api, operation{"preview-feed-file", post, "/previews",
@@ -251,7 +253,8 @@ func (in *feedFilter) leavesOut(f client.FeedStatus) bool {
 func (s *Service) feeds(ctx context.Context, in *feedFilter) (*answer[[]client.FeedStatus], error) {
 	all, err := s.store.Feeds(ctx, "")
 	t := who(ctx)
-	return reply(slices.DeleteFunc(all, func(f client.FeedStatus) bool { return in.leavesOut(f) || !sees(t, f.Labels) }), err)
+	return reply(slices.DeleteFunc(all, func(f client.FeedStatus) bool { return in.leavesOut(f) || !sees(t, f.Labels) }),
+		err)
 }
 
 func (s *Service) overview(ctx context.Context, in *feedFilter) (*answer[client.Overview], error) {
@@ -346,7 +349,8 @@ func (s *Service) propose(ctx context.Context, in *proposalRequest) (*answer[cli
 		t := client.ProposedTable{Table: p.Table.Table, Rows: p.Rows, Find: string(p.Table.Find), Keep: string(p.Table.Keep),
 			Why: p.Why, Private: []client.ProposedColumn{}}
 		for _, c := range p.Private {
-			t.Private = append(t.Private, client.ProposedColumn{Column: c.Column, Looks: c.Looks, Treatment: c.Treatment.Words()})
+			t.Private = append(t.Private, client.ProposedColumn{Column: c.Column, Looks: c.Looks,
+				Treatment: c.Treatment.Words()})
 		}
 		out.Tables = append(out.Tables, t)
 	}

@@ -71,7 +71,8 @@ const SignInsPerMinute = 10
 
 // New makes a Service; Listen starts it.
 func New(p Parts) *Service {
-	s := &Service{store: p.Store, databases: p.Databases, rules: &feeds.Rules{Store: p.Store, Databases: p.Databases, Runner: p.Runner},
+	s := &Service{store: p.Store, databases: p.Databases,
+		rules:  &feeds.Rules{Store: p.Store, Databases: p.Databases, Runner: p.Runner},
 		runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
 	if p.Provider != nil {
 		s.provider = &provider{Provider: *p.Provider}

@@ -22,20 +22,23 @@ import (
 // needs is the role that each call needs. A call that is not named here is let nobody.
 var needs = map[string]records.Role{
 	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", "list-ways": "", // whoever signs in or out is nobody yet
-	"list-feeds": records.Look, "show-overview": records.Look, "show-feed": records.Look, "export-feed": records.Look, "list-revisions": records.Look,
-	"show-revision": records.Look, "list-drifts": records.Look, "list-log-samples": records.Look,
+	"list-feeds": records.Look, "show-overview": records.Look, "show-feed": records.Look, "export-feed": records.Look,
+	"list-revisions": records.Look,
+	"show-revision":  records.Look, "list-drifts": records.Look, "list-log-samples": records.Look,
 	"list-positions": records.Look, "list-runs": records.Look, "show-run": records.Look, "list-statements": records.Look,
 	"list-proofs": records.Look, "list-backfills": records.Look, "show-backfill": records.Look,
 	"list-sources": records.Look, "show-source": records.Look, "list-warehouses": records.Look,
 	"show-warehouse": records.Look, "list-processes": records.Look, "list-places": records.Look,
-	"list-log": records.Look, "list-volumes": records.Look, "list-retention": records.Look, "show-burden": records.Operate, "list-hash-keys": records.Look,
+	"list-log": records.Look, "list-volumes": records.Look, "list-retention": records.Look,
+	"show-burden": records.Operate, "list-hash-keys": records.Look,
 
 	"start-feed": records.Operate, "pause-feed": records.Operate, "remove-feed": records.Operate,
 	"apply-feed-file": records.Operate, "preview-feed-file": records.Operate, "list-privileges": records.Operate,
 	"propose-feed": records.Operate, "copy-again": records.Operate, "list-versions": records.Operate,
 	"sample-table": records.Operate, "count-table": records.Operate, "set-position": records.Operate,
 	"clear-position": records.Operate, "start-run": records.Operate, "stop-run": records.Operate,
-	"show-proof": records.Operate, "start-proof": records.Operate, "stop-proof": records.Operate, "start-backfill": records.Operate,
+	"show-proof": records.Operate, "start-proof": records.Operate, "stop-proof": records.Operate,
+	"start-backfill": records.Operate,
 	"pause-backfill": records.Operate, "resume-backfill": records.Operate, "stop-backfill": records.Operate,
 	"list-source-tables": records.Operate, "show-source-table": records.Operate, "test-source": records.Operate,
 	"test-warehouse": records.Operate,
@@ -47,13 +50,16 @@ var needs = map[string]records.Role{
 	"add-token": records.Administer, "remove-token": records.Administer, "list-sessions": records.Administer,
 	"list-alerts": records.Look, "list-channels": records.Administer, "add-channel": records.Administer,
 	"show-channel": records.Administer, "change-channel": records.Administer, "remove-channel": records.Administer,
-	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer, "resume-process": records.Administer, "set-retention": records.Administer,
-	"list-users": records.Administer, "add-user": records.Administer, "change-user": records.Administer, "remove-user": records.Administer, "list-changes": records.Administer,
+	"test-channel": records.Administer, "end-session": records.Administer, "drain-process": records.Administer,
+	"resume-process": records.Administer, "set-retention": records.Administer,
+	"list-users": records.Administer, "add-user": records.Administer, "change-user": records.Administer,
+	"remove-user": records.Administer, "list-changes": records.Administer,
 }
 
 // changesNothing are the calls that ask by a body, or only look at a database.
 var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
-	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "test-channel": true, "sign-in": true, "sign-out": true}
+	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "test-channel": true,
+	"sign-in": true, "sign-out": true}
 
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.
@@ -77,7 +83,8 @@ func (s *Service) guard(op operation) func(ctx huma.Context, next func(huma.Cont
 	return func(ctx huma.Context, next func(huma.Context)) {
 		token := who(ctx.Context())
 		if !known || need != "" && !token.Role.May(need) {
-			s.refuse(ctx, op, forbidden(fmt.Sprintf("The token %q may not do that: its role is %s, and this needs %s.", token.Name,
+			s.refuse(ctx, op, forbidden(fmt.Sprintf("The token %q may not do that: its role is %s, and this needs %s.",
+				token.Name,
 				token.Role, need), "Sign in with a token of that role; an administrator makes one with noemata tokens add --role."))
 			return
 		}
@@ -196,7 +203,8 @@ func about(ctx huma.Context, op operation) string {
 	kind, name := "", ctx.Param("name")
 	for prefix, noun := range map[string]string{"/feeds": "feed", "/sources": "source", "/warehouses": "warehouse",
 		"/tokens": "token", "/runs": "run", "/backfills": "backfill", "/proofs": "proof", "/hash-keys": "hash key",
-		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention", "/users": "person"} {
+		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention",
+		"/users": "person"} {
 		if op.path == prefix || strings.HasPrefix(op.path, prefix+"/") {
 			kind = noun
 		}
@@ -258,7 +266,8 @@ func (s *Service) feedNow(ctx context.Context, name string) (any, error) {
 }
 
 // secrets are fields of requests that are kept nowhere.
-var secrets = map[string]bool{"password": true, "passphrase": true, "key": true, "secret": true, "token": true, "url": true}
+var secrets = map[string]bool{"password": true, "passphrase": true, "key": true, "secret": true, "token": true,
+	"url": true}
 
 // withoutSecrets is a request's body without what nobody is to read.
 func withoutSecrets(content []byte) json.RawMessage {
@@ -291,8 +300,9 @@ func withoutSecrets(content []byte) json.RawMessage {
 // noteChange adds to the record of changes. What cannot be recorded is in the service's log.
 func (s *Service) noteChange(ctx huma.Context, op operation, before, after json.RawMessage, status int) {
 	token := who(ctx.Context())
-	c := records.ChangeMade{By: token.Name, Address: humafiber.Unwrap(ctx).IP(), Operation: op.id, About: about(ctx, op), Status: status,
-		Asked: withoutSecrets(humafiber.Unwrap(ctx).Body()), Before: before, After: after}
+	c := records.ChangeMade{By: token.Name, Address: humafiber.Unwrap(ctx).IP(), Operation: op.id, About: about(ctx, op),
+		Status: status,
+		Asked:  withoutSecrets(humafiber.Unwrap(ctx).Body()), Before: before, After: after}
 	if err := s.store.NoteChange(context.WithoutCancel(ctx.Context()), c, token.ID); err != nil {
 		slog.Error("A change was not recorded.", "operation", op.id, "about", c.About, "by", c.By, "error", err)
 	}

@@ -88,7 +88,8 @@ func (p *provider) ready(ctx context.Context) error {
 	}
 	found, err := oidc.NewProvider(ctx, p.Issuer)
 	if err != nil {
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s, where people sign in, cannot be used: %v.", p.Issuer, err),
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("%s, where people sign in, cannot be used: %v.", p.Issuer, err),
 			"Check --oidc-issuer, and that the provider answers; sign in with a token meanwhile.")
 	}
 	p.verify = found.Verifier(&oidc.Config{ClientID: p.ClientID})
@@ -117,14 +118,18 @@ func (s *Service) away(c *fiber.Ctx) error {
 	}
 	e := errand{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), To: ownPath(c.Query("to"))}
 	content, _ := json.Marshal(e) // plain texts always marshal
-	c.Cookie(&fiber.Cookie{Name: errandCookie, Value: base64.RawURLEncoding.EncodeToString(s.store.Seal(string(content), errandSeal)),
-		Path: comesBack, MaxAge: int(errandLasts.Seconds()), HTTPOnly: true, Secure: c.Secure(), SameSite: fiber.CookieSameSiteLaxMode})
-	return c.Redirect(s.provider.config.AuthCodeURL(e.State, oidc.Nonce(e.Nonce), oauth2.S256ChallengeOption(e.Verifier)), fiber.StatusSeeOther)
+	c.Cookie(&fiber.Cookie{Name: errandCookie, Value: base64.RawURLEncoding.EncodeToString(s.store.Seal(string(content),
+		errandSeal)),
+		Path: comesBack, MaxAge: int(errandLasts.Seconds()), HTTPOnly: true, Secure: c.Secure(),
+		SameSite: fiber.CookieSameSiteLaxMode})
+	return c.Redirect(s.provider.config.AuthCodeURL(e.State, oidc.Nonce(e.Nonce), oauth2.S256ChallengeOption(e.Verifier)),
+		fiber.StatusSeeOther)
 }
 
 // ownPath is a path of the console's own; another site is none.
 func ownPath(to string) string {
-	if u, err := url.Parse(to); err != nil || u.Host != "" || u.Scheme != "" || !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") ||
+	if u, err := url.Parse(to); err != nil || u.Host != "" || u.Scheme != "" || !strings.HasPrefix(to, "/") ||
+		strings.HasPrefix(to, "//") ||
 		strings.Contains(to, `\`) {
 		return "/"
 	}
@@ -144,14 +149,16 @@ func (s *Service) back(c *fiber.Ctx) error {
 	set := sessionCookie(c.Secure(), cookie, int(store.SessionLength.Seconds()))
 	// The provider's site has sent the person here: a strict cookie counts from the next request on, which the
 	// page makes by itself.
-	c.Cookie(&fiber.Cookie{Name: set.Name, Value: set.Value, Path: set.Path, MaxAge: set.MaxAge, HTTPOnly: set.HttpOnly, Secure: set.Secure,
+	c.Cookie(&fiber.Cookie{Name: set.Name, Value: set.Value, Path: set.Path, MaxAge: set.MaxAge, HTTPOnly: set.HttpOnly,
+		Secure:   set.Secure,
 		SameSite: fiber.CookieSameSiteStrictMode})
 	c.Set("Refresh", "0; url="+to)
 	return c.Status(fiber.StatusOK).SendString("Signed in.\n")
 }
 
 // takeIn finds out who a person is, and what the person may do here.
-func (s *Service) takeIn(ctx context.Context, carried, state, code, refused, address string) (cookie, to string, err error) {
+func (s *Service) takeIn(ctx context.Context, carried, state, code, refused, address string) (cookie, to string,
+	err error) {
 	var e errand
 	sealed, err := base64.RawURLEncoding.DecodeString(carried)
 	if err == nil {
@@ -164,13 +171,15 @@ func (s *Service) takeIn(ctx context.Context, carried, state, code, refused, add
 		return "", "", problem.New(problem.Denied, "The sign-in was not begun here, or long ago.", "Begin again.")
 	}
 	if refused != "" || code == "" {
-		return "", "", problem.Newf(problem.Denied, "Begin again, or sign in with a token.", "%s did not sign you in: %s.", s.provider.Name, refused)
+		return "", "", problem.Newf(problem.Denied, "Begin again, or sign in with a token.", "%s did not sign you in: %s.",
+			s.provider.Name, refused)
 	}
 	if err := s.provider.ready(ctx); err != nil {
 		return "", "", err
 	}
 	wrong := func(err error) error {
-		return problem.Wrap(err, problem.Denied, fmt.Sprintf("What %s says of you cannot be believed: %v.", s.provider.Name, err),
+		return problem.Wrap(err, problem.Denied, fmt.Sprintf("What %s says of you cannot be believed: %v.", s.provider.Name,
+			err),
 			"Begin again; if it stays so, tell the operator.")
 	}
 	token, err := s.provider.config.Exchange(ctx, code, oauth2.VerifierOption(e.Verifier))

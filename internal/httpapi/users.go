@@ -11,13 +11,17 @@ import (
 // describeUsers adds the calls of people who sign in by name.
 func (s *Service) describeUsers(api calls) {
 	const group = "sign-in"
-	handle(api, operation{"list-ways", http.MethodGet, "/sign-in-ways", "How the console can be signed in to", group, 0}, s.ways)
-	handle(api, operation{"list-users", http.MethodGet, "/users", "List the people who sign in by name", group, 0}, s.users)
-	handle(api, operation{"add-user", http.MethodPost, "/users", "Make a person who signs in by name and password", group, http.StatusCreated},
+	handle(api, operation{"list-ways", http.MethodGet, "/sign-in-ways", "How the console can be signed in to", group, 0},
+		s.ways)
+	handle(api, operation{"list-users", http.MethodGet, "/users", "List the people who sign in by name", group, 0},
+		s.users)
+	handle(api, operation{"add-user", http.MethodPost, "/users", "Make a person who signs in by name and password", group,
+		http.StatusCreated},
 		s.addUser)
 	handle(api, operation{"change-user", http.MethodPut, "/users/{name}",
 		"Change what a person may do, or the password: sign-ins with the one before end", group, 0}, s.changeUser)
-	handle(api, operation{"remove-user", http.MethodDelete, "/users/{name}", "Remove a person; sign-ins end with it", group, 0}, s.removeUser)
+	handle(api, operation{"remove-user", http.MethodDelete, "/users/{name}", "Remove a person; sign-ins end with it",
+		group, 0}, s.removeUser)
 }
 
 func (s *Service) ways(ctx context.Context, _ *none) (*answer[client.Ways], error) {
@@ -60,7 +64,8 @@ func (s *Service) signInBy(ctx context.Context, in *signInRequest) (*sessionAnsw
 	case err != nil:
 		return nil, err
 	case !ok:
-		return nil, unauthorized("Name and password do not belong together.", "Write both anew; an administrator sets another password.")
+		return nil, unauthorized("Name and password do not belong together.",
+			"Write both anew; an administrator sets another password.")
 	}
 	out := &sessionAnswer{SetCookie: sessionCookie(in.secure, cookie, int(store.SessionLength.Seconds()))}
 	out.Body.Name = in.Body.User

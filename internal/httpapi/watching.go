@@ -16,10 +16,13 @@ func (s *Service) describeWatching(api calls) {
 	handle(api, operation{"list-volumes", http.MethodGet, "/feeds/{name}/volumes",
 		"Rows and bytes of a feed by table and day of UTC", "feeds", 0}, s.volumes)
 	handle(api, operation{"show-burden", http.MethodGet, "/sources/{name}/burden",
-		"What feeds cost a source: connections, statements, time, rows, bytes, and the log that it keeps for them", "sources", 0}, s.burden)
-	handle(api, operation{"list-retention", http.MethodGet, "/retention", "How long things are kept, and what room they take", "processes", 0},
+		"What feeds cost a source: connections, statements, time, rows, bytes, and the log that it keeps for them",
+		"sources", 0}, s.burden)
+	handle(api, operation{"list-retention", http.MethodGet, "/retention",
+		"How long things are kept, and what room they take", "processes", 0},
 		s.retention)
-	handle(api, operation{"set-retention", http.MethodPut, "/retention/{name}", "Say how long things of one kind are kept", "processes", 0},
+	handle(api, operation{"set-retention", http.MethodPut, "/retention/{name}",
+		"Say how long things of one kind are kept", "processes", 0},
 		s.setRetention)
 }
 

@@ -11,7 +11,8 @@ import (
 // lookForDrift is how often a feed's warehouse is asked whether a structure has changed, at most.
 const lookForDrift = 10 * time.Second
 
-// noteDrift keeps what has changed of the structure of a feed's tables, as its warehouse has it, and says it in the log.
+// noteDrift keeps what has changed of the structure of a feed's tables, as its warehouse has it, and says it in the
+// log.
 func (r *Runner) noteDrift(ctx context.Context, feed string, wh warehouse.Warehouse) {
 	r.mu.Lock()
 	soon := time.Since(r.drifts[feed]) <= lookForDrift

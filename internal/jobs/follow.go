@@ -163,7 +163,8 @@ func (x *following) note(ctx context.Context, over bool) {
 	x.last = l
 	var moved []engine.TableReport
 	for _, t := range l.Tables {
-		if was := before[t.Table]; was.State != t.State || was.Books != t.Books || was.Copied != t.Copied || was.Waiting != t.Waiting ||
+		if was := before[t.Table]; was.State != t.State || was.Books != t.Books || was.Copied != t.Copied ||
+			was.Waiting != t.Waiting ||
 			problem.Of(was.Trouble) != problem.Of(t.Trouble) {
 			moved = append(moved, t)
 		}
@@ -326,7 +327,8 @@ func (x *following) sayState(ctx context.Context, was, is engine.TableReport) {
 	case is.State == warehouse.Copying:
 		e.What = fmt.Sprintf("The table is copied: about %s.", words.Plural(is.Expected, "row"))
 	default:
-		e.What = fmt.Sprintf("%s were copied; they are merged when the log has come to the moment they were read at.", words.Plural(is.Copied, "row"))
+		e.What = fmt.Sprintf("%s were copied; they are merged when the log has come to the moment they were read at.",
+			words.Plural(is.Copied, "row"))
 	}
 	x.record.say(ctx, e)
 }
@@ -336,7 +338,8 @@ func (x *following) sayAll(ctx context.Context) {
 	for _, t := range x.last.Tables {
 		if t.Books.Read > 0 {
 			x.record.say(ctx, records.LogEntry{Feed: x.feed.Name, Run: x.run, Table: t.Table, Level: records.LevelInfo,
-				What: fmt.Sprintf("Applied %s, %s, up to %s: %s; %s.", words.Plural(t.Books.Read, "change"), words.Size(t.Bytes), x.last.Position,
+				What: fmt.Sprintf("Applied %s, %s, up to %s: %s; %s.", words.Plural(t.Books.Read, "change"), words.Size(t.Bytes),
+					x.last.Position,
 					said(t.Books), took(t.Spent))})
 		}
 	}

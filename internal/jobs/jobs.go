@@ -551,8 +551,9 @@ func (r *Runner) recorded(ctx context.Context, w engine.Work, place int, detail 
 	r.record.tableOfRun(ctx, w.Run, place, detail)
 	r.record.sayTable(ctx, w.Feed.Name, w.Run, w.Table.Table, out, err)
 	n, stated := atSource(made, func(statement.Statement) int64 { return 1 })
-	r.record.effort(ctx, w.Feed.Name, w.Table.Table, w.Run, store.Effort{Books: out.Books, Bytes: out.Bytes, Reading: out.Reading,
-		Writing: out.Writing, Statements: n, Stated: stated})
+	r.record.effort(ctx, w.Feed.Name, w.Table.Table, w.Run,
+		store.Effort{Books: out.Books, Bytes: out.Bytes, Reading: out.Reading,
+			Writing: out.Writing, Statements: n, Stated: stated})
 	r.record.progress(ctx, w.Feed.Name, w.Run, w.Table.Table, records.PhaseDone, out.Books.Read, 0)
 	r.measure(w, out)
 	return out, err

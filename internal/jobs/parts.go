@@ -162,9 +162,10 @@ func (w *feedWork) waitsForHours(ctx context.Context, t feed.Table) bool {
 		return false
 	}
 	now := time.Now()
-	w.record.tableOfRun(ctx, w.run, w.place(t.Table), records.RunTable{Table: t.Table, State: "waiting", StartedAt: &now, EndedAt: &now,
-		Notes: []string{fmt.Sprintf("The table is copied for the first time in the hours that its source lets it: %s, next at %s.", w.heavy,
-			w.heavy.Next(now).UTC().Format("2006-01-02 15:04Z"))}})
+	w.record.tableOfRun(ctx, w.run, w.place(t.Table),
+		records.RunTable{Table: t.Table, State: "waiting", StartedAt: &now, EndedAt: &now,
+			Notes: []string{fmt.Sprintf("The table is copied for the first time in the hours that its source lets it: %s, next at %s.", w.heavy,
+				w.heavy.Next(now).UTC().Format("2006-01-02 15:04Z"))}})
 	return true
 }
 

@@ -154,8 +154,9 @@ func (r *Runner) here(ctx context.Context, name string, wh warehouse.Warehouse) 
 	}
 	at, err := r.store.TakePlace(ctx, name, r.self.Host, r.self.ID, there)
 	if err == nil && at.Process != r.self.ID {
-		err = problem.Newf(problem.Busy, "The next run goes on there.", "The file %s of the warehouse %s is open in another process "+
-			"of the service, %s on %s.", file, name, at.Process, at.Host)
+		err = problem.Newf(problem.Busy, "The next run goes on there.",
+			"The file %s of the warehouse %s is open in another process "+
+				"of the service, %s on %s.", file, name, at.Process, at.Host)
 	}
 	return err
 }

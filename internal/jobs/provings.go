@@ -244,7 +244,8 @@ func (r *Runner) compare(ctx context.Context, w engine.Work, p *records.Proving)
 		target = schema.Name{}
 	}
 	p.Proof = &records.Proof{Table: p.Table, Target: target.Display(), At: time.Now().UTC(),
-		Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result, Notes: found.Notes, Faults: int64(len(found.Faults))}
+		Position: found.Stands.Position.String(), Same: found.Same, Result: found.Result, Notes: found.Notes,
+		Faults: int64(len(found.Faults))}
 	p.Differences = found.Found[:min(len(found.Found), compare.Shown)]
 	if p.Repair && !found.Same && p.Repaired.Left == 0 {
 		return nil // what is so now is for the next proof to tell

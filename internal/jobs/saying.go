@@ -70,7 +70,8 @@ func (r recorder) sayTable(ctx context.Context, feed string, run int64, table st
 		}
 	}
 	if out.Books.Read > 0 && !idle {
-		e.What = fmt.Sprintf("Read %s, %s%s; %s; %s; %s.", words.Plural(out.Books.Read, "row"), words.Size(out.Bytes), stretch(out), said(out.Books),
+		e.What = fmt.Sprintf("Read %s, %s%s; %s; %s; %s.", words.Plural(out.Books.Read, "row"), words.Size(out.Bytes),
+			stretch(out), said(out.Books),
 			words.Plural(int64(out.Commits), "commit"), took(out.Spent))
 		r.say(ctx, e)
 	}
@@ -102,7 +103,8 @@ func said(b rows.Books) string {
 	for _, x := range []struct {
 		n    int64
 		what string
-	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Deleted, "deleted"}, {b.Unchanged, "unchanged"}, {b.Folded, "folded"},
+	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Deleted, "deleted"}, {b.Unchanged, "unchanged"},
+		{b.Folded, "folded"},
 		{b.Filtered, "filtered"}, {b.SetAside, "set aside"}} {
 		if x.n > 0 {
 			parts = append(parts, fmt.Sprintf("%s %s", words.Number(x.n), x.what))
@@ -122,7 +124,8 @@ func short(d time.Duration) string { return d.Round(time.Millisecond).String() }
 
 // effort keeps what a stretch of work has done and taken, by table and day.
 func (r recorder) effort(ctx context.Context, feed, table string, run int64, e store.Effort) {
-	keep(ctx, "What a run has taken", run, table, func(ctx context.Context) error { return r.store.NoteEffort(ctx, feed, table, e) })
+	keep(ctx, "What a run has taken", run, table,
+		func(ctx context.Context) error { return r.store.NoteEffort(ctx, feed, table, e) })
 }
 
 // atSource adds up statements that were made at a source.

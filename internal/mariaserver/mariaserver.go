@@ -149,7 +149,8 @@ func (s *Server) adopt(ctx context.Context) bool {
 	return s.wait(ctx) == nil
 }
 
-func (s *Server) launch(ctx context.Context, program string, owner *background.Owner, settings map[string]string) error {
+func (s *Server) launch(ctx context.Context, program string, owner *background.Owner,
+	settings map[string]string) error {
 	all := map[string]string{"datadir": s.data(), "tmpdir": s.temporary(), "bind-address": "127.0.0.1",
 		"port": strconv.Itoa(s.Port), "socket": "mariadb.sock", "pid-file": s.pidFile(),
 		"init-file": s.secret(), "skip-name-resolve": "ON", "character-set-server": "utf8mb4"}

@@ -62,12 +62,14 @@ func (d *Databases) Warehouse(ctx context.Context, name string) (warehouse.Wareh
 	case at.Host == "" || at.Host == d.Host:
 		return wh, nil
 	case at.Process != "":
-		return nil, problem.Newf(problem.Unreachable, "Ask the process "+at.Process+" there: noemata processes list tells its address.",
+		return nil, problem.Newf(problem.Unreachable,
+			"Ask the process "+at.Process+" there: noemata processes list tells its address.",
 			"The warehouse %s is the file %s on the host %s, and this process runs on %s.", name, file, at.Host, d.Host)
 	}
 	return nil, problem.Newf(problem.Unreachable,
 		"Start the service on "+at.Host+", or stop it everywhere and copy the file here, to the same path.",
-		"The warehouse %s is the file %s on the host %s, and no process of the service runs there; this one runs on %s.", name, file,
+		"The warehouse %s is the file %s on the host %s, and no process of the service runs there; this one runs on %s.",
+		name, file,
 		at.Host, d.Host)
 }
 

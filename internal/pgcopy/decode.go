@@ -122,7 +122,8 @@ func checkInterval(v []byte) (reason, shown string) {
 	if us <= math.MaxInt64/1000 && us >= math.MinInt64/1000 {
 		return "", ""
 	}
-	return "is an interval with more than 292 years of hours, more than can be stored; name it under as_text to keep it", fmt.Sprintf("%d microseconds and more", us)
+	return "is an interval with more than 292 years of hours, more than can be stored; name it under as_text to keep it",
+		fmt.Sprintf("%d microseconds and more", us)
 }
 
 // decodeInterval reads microseconds, days and months (interval_send).

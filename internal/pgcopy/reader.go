@@ -161,7 +161,8 @@ func (r *Reader) Write(chunk []byte) (int, error) {
 		data = data[used:]
 	}
 	if len(data) > mostRow {
-		return 0, fmt.Errorf("the server's COPY stream has a row of more than %d MB, which is the most that is taken in", mostRow>>20)
+		return 0, fmt.Errorf("the server's COPY stream has a row of more than %d MB, which is the most that is taken in",
+			mostRow>>20)
 	}
 	r.partial = append(r.partial[:0:0], data...)
 	return len(chunk), nil

@@ -204,7 +204,8 @@ func explainServer(e *pgconn.PgError, err error, at, what string, s connection.S
 		return problem.Wrap(err, problem.NoTable, fmt.Sprintf("At %s: %s.", at, said),
 			"Check whether the table was dropped or renamed, then remove it from the feed or correct its name.")
 	case e.Code == "53300" && strings.Contains(e.Message, "for role"):
-		return problem.Wrap(err, problem.Unreachable, fmt.Sprintf("%s gives user %q no further connection: %s.", at, s.User, said),
+		return problem.Wrap(err, problem.Unreachable,
+			fmt.Sprintf("%s gives user %q no further connection: %s.", at, s.User, said),
 			fmt.Sprintf("Close others of this user, or ALTER ROLE %s CONNECTION LIMIT -1;", schema.Quote(s.User)))
 	case e.Code == "53300":
 		return problem.Wrap(err, problem.Unreachable, at+" has no connection left.",

@@ -92,8 +92,10 @@ func Summed(feeds []FeedStatus, now time.Time) Overview {
 }
 
 func summed(f FeedStatus, now time.Time) FeedSummary {
-	x := FeedSummary{Name: f.Name, Source: f.Source, Warehouse: f.Warehouse, Belongs: f.Belongs, Schedule: f.Schedule, State: f.State,
-		NextRunAt: f.NextRunAt, MadeBy: f.MadeBy, MadeAt: f.MadeAt, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt, Tables: len(f.Tables),
+	x := FeedSummary{Name: f.Name, Source: f.Source, Warehouse: f.Warehouse, Belongs: f.Belongs, Schedule: f.Schedule,
+		State:     f.State,
+		NextRunAt: f.NextRunAt, MadeBy: f.MadeBy, MadeAt: f.MadeAt, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt,
+		Tables: len(f.Tables),
 		States: map[string]int{}}
 	if f.Running != nil {
 		if x.State = "running"; f.Log != nil {
@@ -152,11 +154,13 @@ func needsOf(f FeedStatus, now time.Time) (list []Need) {
 			if len(p.Examples) > 0 {
 				example = p.Examples[0]
 			}
-			add(AlertUnequal, t.Table, false, fmt.Sprintf("The last proof found %d differences.", p.Differing+p.Missing+p.Extra), example)
+			add(AlertUnequal, t.Table, false, fmt.Sprintf("The last proof found %d differences.",
+				p.Differing+p.Missing+p.Extra), example)
 		}
 		switch {
 		case t.State == "behind":
-			add("behind", t.Table, true, "No run has come when one was due.", "Look at the feed's runs, and at the processes of the service.")
+			add("behind", t.Table, true, "No run has come when one was due.",
+				"Look at the feed's runs, and at the processes of the service.")
 		case f.State == "active" && t.Problem == nil && t.Copy == nil && t.Lags(now):
 			add("lagging", t.Table, true, "It is further behind than the feed promises.",
 				"Look at its log: what the last runs waited for, and what took their time.")

@@ -135,7 +135,8 @@ func prepare(o Options) (Options, error) {
 	}
 	if o.Host == "" {
 		if o.Host, err = os.Hostname(); err != nil {
-			return o, problem.Wrap(err, problem.Failed, "This machine does not tell its name: "+err.Error()+".", "Give it with --host.")
+			return o, problem.Wrap(err, problem.Failed, "This machine does not tell its name: "+err.Error()+".",
+				"Give it with --host.")
 		}
 	}
 	if len(o.Folders) == 0 {

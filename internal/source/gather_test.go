@@ -226,7 +226,8 @@ func TestNoTwoChangesHaveOneNumber(t *testing.T) {
 	g.BeginTxn("1", 1, 0)
 	g.Count()
 	seen := map[int32]bool{}
-	for _, kind := range []change.Kind{change.Left, change.Came, change.RefFrom, change.RefTo, change.RefDeleted, change.RefNull,
+	for _, kind := range []change.Kind{change.Left, change.Came, change.RefFrom, change.RefTo, change.RefDeleted,
+		change.RefNull,
 		change.RefFrom, change.RefTo} {
 		r, err := g.Row(kind)
 		require.NoError(t, err)

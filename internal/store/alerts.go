@@ -16,7 +16,8 @@ import (
 func (s *Store) Alone(ctx context.Context, what string, do func(context.Context) error) error {
 	return s.Pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
 		var mine bool
-		if err := c.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtext('noemata'), hashtext($1))", what).Scan(&mine); err != nil || !mine {
+		if err := c.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtext('noemata'), hashtext($1))",
+			what).Scan(&mine); err != nil || !mine {
 			return err
 		}
 		defer func() {
@@ -55,7 +56,8 @@ func (s *Store) SaveChannel(ctx context.Context, c records.Channel, replace bool
 	}
 	_, err := s.Pool.Exec(ctx, sql, c.Name, jsonOf(&c), s.box.Seal(secret, aboutChannel(c)))
 	if isUnique(err) {
-		return problem.Newf(problem.Conflict, "Choose another name, or change the one there is.", "There is a channel %q already.",
+		return problem.Newf(problem.Conflict, "Choose another name, or change the one there is.",
+			"There is a channel %q already.",
 			c.Name)
 	}
 	return err
@@ -141,7 +143,8 @@ func (s *Store) KeepAlerts(ctx context.Context, list []records.Alert) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO alerts AS a (kind, feed, about, what, remedy, lag_seconds)
 SELECT DISTINCT ON (1, 2, 3) * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::float8[])
 ON CONFLICT (kind, feed, about) WHERE ended_at IS NULL DO UPDATE SET what = excluded.what, remedy = excluded.remedy,
-lag_seconds = excluded.lag_seconds WHERE (a.what, a.remedy) IS DISTINCT FROM (excluded.what, excluded.remedy)`, kinds, feeds,
+lag_seconds = excluded.lag_seconds WHERE (a.what, a.remedy) IS DISTINCT
+  FROM (excluded.what, excluded.remedy)`, kinds, feeds,
 			abouts, whats, remedies, lags); err != nil {
 			return err
 		}
@@ -162,7 +165,8 @@ func scanAlert(row pgx.CollectableRow) (a records.Alert, err error) {
 
 // Alerts lists what needs a person and, where all is set, what did: the newest first.
 func (s *Store) Alerts(ctx context.Context, all bool, limit int) ([]records.Alert, error) {
-	found, err := s.Pool.Query(ctx, "SELECT "+alertColumns+` FROM alerts a WHERE $1 OR a.ended_at IS NULL ORDER BY a.id DESC LIMIT $2`,
+	found, err := s.Pool.Query(ctx, "SELECT "+alertColumns+` FROM alerts a WHERE $1 OR a.ended_at IS NULL
+  ORDER BY a.id DESC LIMIT $2`,
 		all, limit)
 	if err != nil {
 		return nil, err
@@ -186,12 +190,14 @@ ORDER BY a.feed, a.kind, a.about LIMIT 5000`, channel, over)
 // Told notes that a channel was told of alerts, or why it was not.
 func (s *Store) Told(ctx context.Context, channel string, list []records.Alert, over bool, failure error) error {
 	if failure != nil {
-		_, err := s.Pool.Exec(ctx, "UPDATE channels SET problem = $2 WHERE name = $1", channel, jsonOf(records.NewProblem(failure)))
+		_, err := s.Pool.Exec(ctx, "UPDATE channels SET problem = $2 WHERE name = $1", channel,
+			jsonOf(records.NewProblem(failure)))
 		return err
 	}
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		for _, a := range list {
-			if _, err := tx.Exec(ctx, `INSERT INTO tellings (alert_id, channel, ended) SELECT $1, name, $3 FROM channels WHERE name = $2
+			if _, err := tx.Exec(ctx, `INSERT INTO tellings (alert_id, channel, ended) SELECT $1, name, $3 FROM channels
+  WHERE name = $2
 ON CONFLICT DO NOTHING`, a.ID, channel, over); err != nil {
 				return err
 			}

@@ -67,7 +67,8 @@ func (s *Store) Backfills(ctx context.Context, feed string) ([]records.Backfill,
 func (s *Store) SetBackfill(ctx context.Context, id int64, state string) (records.Backfill, error) {
 	tag, err := s.Pool.Exec(ctx, `UPDATE backfills SET state = $2, next_at = now(), failures = 0,
 problem = CASE WHEN $2 = 'waiting' THEN NULL ELSE problem END,
-ended_at = CASE WHEN $2 = 'stopped' THEN now() END WHERE id = $1 AND state IN ('waiting', 'running', 'paused')`, id, state)
+ended_at = CASE WHEN $2 = 'stopped' THEN now() END
+  WHERE id = $1 AND state IN ('waiting', 'running', 'paused')`, id, state)
 	if err != nil {
 		return records.Backfill{}, err
 	}
@@ -100,7 +101,8 @@ WHERE f.name = $1 AND f.state <> 'held' AND b.state IN ('waiting', 'running')`, 
 func (s *Store) BeginSlice(ctx context.Context, feed string) (b records.Backfill, ok bool, err error) {
 	found, err := s.Pool.Query(ctx, `WITH next AS (
     SELECT b.id FROM backfills b JOIN feeds f ON f.id = b.feed_id
-    WHERE f.name = $1 AND f.state <> 'held' AND b.state IN ('waiting', 'running') AND b.next_at <= now() ORDER BY b.id LIMIT 1
+    WHERE f.name = $1 AND f.state <> 'held' AND b.state IN ('waiting', 'running') AND b.next_at <= now() ORDER BY b.id
+    LIMIT 1
 ), begun AS (
     UPDATE backfills SET state = 'running', started_at = coalesce(started_at, now()) WHERE id = (SELECT id FROM next)
 ) SELECT `+backfillColumns+` WHERE b.id = (SELECT id FROM next)`, feed)
@@ -140,7 +142,8 @@ WHERE id = $1`, b.ID, jsonOf(&sum), jsonOf(records.NewProblem(failure)), failure
 		default:
 			_, err = tx.Exec(ctx, `UPDATE backfills SET books = $2, done = done + 1, problem = NULL, failures = 0,
 state = CASE WHEN done + 1 >= slices AND state <> 'stopped' THEN 'done' ELSE state END,
-ended_at = CASE WHEN done + 1 >= slices THEN coalesce(ended_at, now()) ELSE ended_at END WHERE id = $1`, b.ID, jsonOf(&sum))
+ended_at = CASE WHEN done + 1 >= slices THEN coalesce(ended_at, now()) ELSE ended_at END
+  WHERE id = $1`, b.ID, jsonOf(&sum))
 		}
 		if err != nil {
 			return err

@@ -26,7 +26,8 @@ func (s *Store) AddToken(ctx context.Context, n records.NewToken) (records.Token
 		Secret: "noe_" + rand.Text() + rand.Text()}
 	switch {
 	case !n.Role.May(records.Look):
-		return t, problem.Newf(problem.Invalid, "Choose look, operate or administer.", "There is no role %q.", n.Role).In("role")
+		return t, problem.Newf(problem.Invalid, "Choose look, operate or administer.", "There is no role %q.",
+			n.Role).In("role")
 	case n.Role == records.Administer && n.Label != "":
 		return t, problem.New(problem.Invalid, "Whoever administers does so for all feeds.",
 			"Leave the label out, or choose the role operate.").In("label")
@@ -110,7 +111,8 @@ func (s *Store) AddSession(ctx context.Context, token int64, address string) (st
 func (s *Store) SessionOf(ctx context.Context, cookie string) (records.Token, bool) {
 	var t records.Token
 	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM sessions s JOIN (
-    SELECT id AS token_id, NULL::bigint AS user_id, id, name, role, label, created_at, expires_at, last_used_at FROM tokens
+    SELECT id AS token_id, NULL::bigint AS user_id, id, name, role, label, created_at, expires_at, last_used_at
+    FROM tokens
     UNION ALL SELECT NULL, id, 0, name, role, label, created_at, NULL, last_used_at FROM users) t
   ON t.token_id = s.token_id OR t.user_id = s.user_id
 WHERE s.hash = $1 AND s.expires_at > now() AND (t.expires_at IS NULL OR t.expires_at > now())`, digest(cookie)).
@@ -126,7 +128,8 @@ func (s *Store) RemoveSession(ctx context.Context, cookie string) error {
 
 // Sessions lists the sign-ins of the console that go on.
 func (s *Store) Sessions(ctx context.Context) ([]records.Session, error) {
-	found, err := s.Pool.Query(ctx, `SELECT s.id, coalesce(t.name, u.name), s.address, s.created_at, s.expires_at FROM sessions s
+	found, err := s.Pool.Query(ctx, `SELECT s.id, coalesce(t.name, u.name), s.address, s.created_at, s.expires_at
+  FROM sessions s
 LEFT JOIN tokens t ON t.id = s.token_id LEFT JOIN users u ON u.id = s.user_id WHERE s.expires_at > now() ORDER BY s.id`)
 	if err != nil {
 		return nil, err
@@ -151,8 +154,10 @@ func (s *Store) NoteChange(ctx context.Context, c records.ChangeMade, token int6
 		}
 		return zeros.Replace(string(b))
 	}
-	_, err := s.Pool.Exec(ctx, `INSERT INTO changes (token_id, by_name, address, operation, about, status, asked, before, after)
-VALUES (nullif($1, 0), $2, $3, $4, $5, $6, $7, $8, $9)`, token, plain(c.By), c.Address, c.Operation, plain(c.About), c.Status,
+	_, err := s.Pool.Exec(ctx, `INSERT INTO changes (token_id, by_name, address, operation, about, status, asked, before,
+  after)
+VALUES (nullif($1, 0), $2, $3, $4, $5, $6, $7, $8,
+  $9)`, token, plain(c.By), c.Address, c.Operation, plain(c.About), c.Status,
 		raw(c.Asked), raw(c.Before), raw(c.After))
 	return err
 }
@@ -166,8 +171,10 @@ type ChangeFilter struct {
 
 // Changes lists what was changed, the newest first.
 func (s *Store) Changes(ctx context.Context, f ChangeFilter) ([]records.ChangeMade, error) {
-	found, err := s.Pool.Query(ctx, `SELECT id, at, by_name, address, operation, about, status, asked, before, after FROM changes
-WHERE ($1 = '' OR by_name = $1) AND ($2 = '' OR about = $2) AND ($3 = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, f.By, f.About,
+	found, err := s.Pool.Query(ctx, `SELECT id, at, by_name, address, operation, about, status, asked, before, after
+  FROM changes
+WHERE ($1 = '' OR by_name = $1) AND ($2 = '' OR about = $2) AND ($3 = 0 OR id < $3) ORDER BY id DESC
+  LIMIT $4`, f.By, f.About,
 		f.Before, f.Limit)
 	if err != nil {
 		return nil, err

@@ -16,7 +16,8 @@ import (
 func (s *Store) Live(ctx context.Context, conn *pgx.Conn, p records.Process, draining bool) error {
 	_, err := conn.Exec(ctx, "SELECT process_lock($1)", p.ID)
 	if err == nil { // others may have taken it for gone, and forgotten it
-		_, err = conn.Exec(ctx, `INSERT INTO processes (id, host, pid, version, address, draining) VALUES ($1, $2, $3, $4, $5, $6)
+		_, err = conn.Exec(ctx, `INSERT INTO processes (id, host, pid, version, address, draining)
+  VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (id) DO UPDATE SET seen_at = now()`, p.ID, p.Host, p.PID, p.Version, p.Address, draining)
 	}
 	return err
@@ -31,11 +32,13 @@ func (s *Store) Seen(ctx context.Context, conn *pgx.Conn, id string) (drain bool
 // Processes lists the processes that live, the oldest first.
 func (s *Store) Processes(ctx context.Context) ([]records.Process, error) {
 	found, err := s.Pool.Query(ctx, `SELECT p.id, host, pid, version, address, started_at, seen_at,
-  CASE WHEN NOT draining THEN 'working' WHEN drained THEN 'drained' ELSE 'draining' END, coalesce(r.feeds, '{}'), coalesce(l.files, '{}')
+  CASE WHEN NOT draining THEN 'working' WHEN drained THEN 'drained' ELSE 'draining' END, coalesce(r.feeds, '{}'),
+  coalesce(l.files, '{}')
 FROM processes p
 LEFT JOIN (SELECT worker, array_agg(DISTINCT f.name ORDER BY f.name) AS feeds FROM runs JOIN feeds f ON f.id = feed_id
   WHERE runs.state = 'running' GROUP BY 1) r ON r.worker = p.id
-LEFT JOIN (SELECT process, array_agg(warehouse ORDER BY warehouse) AS files FROM places GROUP BY 1) l ON l.process = p.id
+LEFT JOIN (SELECT process, array_agg(warehouse ORDER BY warehouse) AS files FROM places
+  GROUP BY 1) l ON l.process = p.id
 WHERE process_lives(p.id) ORDER BY started_at, p.id`)
 	if err != nil {
 		return nil, err
@@ -102,7 +105,8 @@ func (s *Store) takePlace(ctx context.Context, p *records.Place, host, process s
     WHERE p.process <> $3 AND (p.host = $2 OR $4) AND NOT process_lives(p.process)
     RETURNING host, process)
 SELECT host, process FROM (SELECT host, process, 1 AS nth FROM taken UNION ALL
-SELECT host, CASE WHEN process = $3 OR process_lives(process) THEN process ELSE '' END, 2 FROM places WHERE warehouse = $1) x
+SELECT host, CASE WHEN process = $3 OR process_lives(process) THEN process ELSE '' END, 2 FROM places
+  WHERE warehouse = $1) x
 ORDER BY nth LIMIT 1`, p.Warehouse, host, process, there).Scan(&p.Host, &p.Process)
 }
 
@@ -168,7 +172,9 @@ func (s *Store) MoveJob(ctx context.Context, job int64, queue string) error {
 // ReturnJobs gives jobs back to everybody's queue whose process takes up none: it is gone, or is to leave. own
 // is what queues of one process begin with, before its name.
 func (s *Store) ReturnJobs(ctx context.Context, own, everybodys string) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE river_job SET queue = $2 WHERE starts_with(queue, $1) AND state NOT IN ('completed', 'cancelled', 'discarded')
-AND NOT EXISTS (SELECT 1 FROM processes p WHERE p.id = substr(queue, length($1) + 1) AND NOT p.draining AND process_lives(p.id))`, own, everybodys)
+	_, err := s.Pool.Exec(ctx, `UPDATE river_job SET queue = $2
+  WHERE starts_with(queue, $1) AND state NOT IN ('completed', 'cancelled', 'discarded')
+AND NOT EXISTS (SELECT 1 FROM processes p WHERE p.id = substr(queue, length($1) + 1) AND NOT p.draining
+  AND process_lives(p.id))`, own, everybodys)
 	return err
 }

@@ -12,7 +12,8 @@ import (
 	"noemata/internal/records"
 )
 
-const provingColumns = `p.id, f.name, p.source_table, p.repair, p.state, p.asked_by, p.asked_at, p.started_at, p.ended_at,
+const provingColumns = `p.id, f.name, p.source_table, p.repair, p.state, p.asked_by, p.asked_at, p.started_at,
+  p.ended_at,
 p.phase, p.read, p.expected, p.proof, p.repaired, p.problem`
 
 const provingFrom = ` FROM provings p JOIN feeds f ON f.id = p.feed_id`
@@ -31,7 +32,8 @@ func (s *Store) AddProving(ctx context.Context, feed, table string, repair bool,
 	var id int64
 	err := s.Pool.QueryRow(ctx, `INSERT INTO provings (feed_id, source_table, repair, asked_by)
 SELECT id, $2, $3, $4 FROM feeds WHERE name = $1
-ON CONFLICT (feed_id, source_table, repair) WHERE state = 'waiting' DO UPDATE SET state = 'waiting' RETURNING id`, feed, table,
+ON CONFLICT (feed_id, source_table, repair) WHERE state = 'waiting' DO UPDATE SET state = 'waiting'
+  RETURNING id`, feed, table,
 		repair, by).Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = notFound(fmt.Sprintf("feed %q", feed))
@@ -59,7 +61,8 @@ func (s *Store) Proving(ctx context.Context, id int64) (p records.Proving, err e
 
 // Provings lists those of a feed, the newest first; of one table where it is named.
 func (s *Store) Provings(ctx context.Context, feed, table string, limit int) ([]records.Proving, error) {
-	found, err := s.Pool.Query(ctx, "SELECT "+provingColumns+provingFrom+` WHERE f.name = $1 AND ($2 = '' OR p.source_table = $2)
+	found, err := s.Pool.Query(ctx, "SELECT "+provingColumns+provingFrom+`
+  WHERE f.name = $1 AND ($2 = '' OR p.source_table = $2)
 ORDER BY p.id DESC LIMIT $3`, feed, table, limit)
 	if err != nil {
 		return nil, err
@@ -70,7 +73,8 @@ ORDER BY p.id DESC LIMIT $3`, feed, table, limit)
 // BeginProving takes one up, also where another process has begun it and is gone; ok is false where it
 // has ended.
 func (s *Store) BeginProving(ctx context.Context, id int64) (p records.Proving, ok bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `UPDATE provings SET state = 'running', started_at = now(), phase = '', read = 0, expected = 0
+	tag, err := s.Pool.Exec(ctx, `UPDATE provings SET state = 'running', started_at = now(), phase = '', read = 0,
+  expected = 0
 WHERE id = $1 AND state IN ('waiting', 'running')`, id)
 	if err != nil || tag.RowsAffected() == 0 {
 		return p, false, err
@@ -80,16 +84,20 @@ WHERE id = $1 AND state IN ('waiting', 'running')`, id)
 }
 
 // NoteProving keeps how far one is, and tells whether it is wanted still.
-func (s *Store) NoteProving(ctx context.Context, id int64, phase string, read, expected int64) (wanted bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `UPDATE provings SET phase = $2, read = $3, expected = $4 WHERE id = $1 AND state = 'running'`,
+func (s *Store) NoteProving(ctx context.Context, id int64, phase string, read, expected int64) (wanted bool,
+	err error) {
+	tag, err := s.Pool.Exec(ctx, `UPDATE provings SET phase = $2, read = $3, expected = $4
+  WHERE id = $1 AND state = 'running'`,
 		id, phase, read, expected)
 	return err != nil || tag.RowsAffected() > 0, err
 }
 
 // EndProving keeps what came of one.
 func (s *Store) EndProving(ctx context.Context, p records.Proving) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE provings SET state = CASE WHEN state = 'stopped' THEN state ELSE $2 END, ended_at = now(),
-phase = '', proof = $3, differences = $4, repaired = $5, problem = $6, statements = $7 WHERE id = $1`, p.ID, p.State, jsonOf(p.Proof),
+	_, err := s.Pool.Exec(ctx, `UPDATE provings SET state = CASE WHEN state = 'stopped' THEN state ELSE $2 END,
+  ended_at = now(),
+phase = '', proof = $3, differences = $4, repaired = $5, problem = $6, statements = $7
+  WHERE id = $1`, p.ID, p.State, jsonOf(p.Proof),
 		jsonOf(&p.Differences), jsonOf(p.Repaired), jsonOf(p.Problem), jsonOf(&p.Statements))
 	return err
 }

@@ -49,7 +49,8 @@ func (s *Store) QueueRun(ctx context.Context, feed string) (records.Run, error) 
 // one due. It returns 0 when there is nothing to do.
 func (s *Store) BeginRun(ctx context.Context, feed, worker, due string) (id int64, err error) {
 	err = s.Pool.QueryRow(ctx, `UPDATE runs SET state = 'running', started_at = now(), worker = $2
-WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued' ORDER BY r.id LIMIT 1) AND state = 'queued' RETURNING id`, feed, worker).Scan(&id)
+WHERE id = (SELECT r.id FROM runs r JOIN feeds f ON f.id = r.feed_id WHERE f.name = $1 AND r.state = 'queued'
+  ORDER BY r.id LIMIT 1) AND state = 'queued' RETURNING id`, feed, worker).Scan(&id)
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return id, err
 	}
@@ -90,9 +91,11 @@ func (s *Store) EndRunsOf(ctx context.Context, worker string) (held []string, er
 		"Look into the service's log for what ended it. To try once more, start the feed.",
 		"The service ended %d times in a row during a run of this feed, before anything was committed.", mostDeaths)
 	found, err := s.Pool.Query(ctx, `WITH ended AS (
-    UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running' RETURNING id, feed_id
+    UPDATE runs SET state = 'stopped', ended_at = now(), problem = $2 WHERE worker = $1 AND state = 'running'
+    RETURNING id, feed_id
 ), told AS (
-    INSERT INTO log_entries (feed_id, run_id, source_table, level, what, remedy) SELECT feed_id, id, '', 'warning', $5, $6 FROM ended
+    INSERT INTO log_entries (feed_id, run_id, source_table, level, what, remedy)
+    SELECT feed_id, id, '', 'warning', $5, $6 FROM ended
 ), uncounted AS ( -- what was written last may not have been noted
     UPDATE feed_tables SET row_count = NULL WHERE feed_id IN (SELECT feed_id FROM ended)
 ), counted AS (
@@ -117,8 +120,10 @@ type Wish struct {
 
 // Wishes tells what people want of runs. Of those that it does not tell of the feed was removed.
 func (s *Store) Wishes(ctx context.Context, runs []int64) (map[int64]Wish, error) {
-	found, err := s.Pool.Query(ctx, `SELECT r.id, r.stop, EXISTS (SELECT 1 FROM runs q WHERE q.feed_id = f.id AND q.state = 'queued'), concat_ws(' ', f.updated_at, s.updated_at, w.updated_at)
-FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source JOIN warehouses w ON w.name = f.warehouse WHERE r.id = ANY($1)`, runs)
+	found, err := s.Pool.Query(ctx, `SELECT r.id, r.stop, EXISTS (SELECT 1 FROM runs q
+  WHERE q.feed_id = f.id AND q.state = 'queued'), concat_ws(' ', f.updated_at, s.updated_at, w.updated_at)
+FROM runs r JOIN feeds f ON f.id = r.feed_id JOIN sources s ON s.name = f.source
+  JOIN warehouses w ON w.name = f.warehouse WHERE r.id = ANY($1)`, runs)
 	if err != nil {
 		return nil, err
 	}
@@ -189,8 +194,10 @@ func unlessGone(err error) error {
 
 // NoteBooks keeps what a run that goes on has done so far.
 func (s *Store) NoteBooks(ctx context.Context, run int64, books rows.Books) error {
-	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running' RETURNING feed_id)
-UPDATE feeds SET deaths = 0 FROM kept WHERE feeds.id = kept.feed_id AND deaths > 0 AND $3`, run, jsonOf(&books), books.Read > 0)
+	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE runs SET books = $2 WHERE id = $1 AND state = 'running'
+  RETURNING feed_id)
+UPDATE feeds SET deaths = 0 FROM kept WHERE feeds.id = kept.feed_id AND deaths > 0
+  AND $3`, run, jsonOf(&books), books.Read > 0)
 	return err
 }
 
@@ -211,7 +218,8 @@ func (s *Store) NoteTable(ctx context.Context, feed, table string, run int64, r 
 	if !r.CompleteAt.IsZero() {
 		completeAt = &r.CompleteAt
 	}
-	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3, complete_at = coalesce($4, complete_at), nulls = $5, set_aside = set_aside + $6,
+	_, err := s.Pool.Exec(ctx, `UPDATE feed_tables t SET position = $3, complete_at = coalesce($4, complete_at),
+  nulls = $5, set_aside = set_aside + $6,
   row_count = CASE WHEN $7::bigint IS NOT NULL THEN $7 ELSE row_count + $8 - $9 END,
   last_run = $10, last_run_at = now(), problem = $11, key = coalesce($13, key),
   changed = CASE WHEN $12 > 0 THEN $12 ELSE changed END, changed_at = CASE WHEN $12 > 0 THEN now() ELSE changed_at END
@@ -260,13 +268,15 @@ func (s *Store) NoteLog(ctx context.Context, feed string, l records.LogStatus, a
 		lag = &seconds
 	}
 	_, err := s.Pool.Exec(ctx, `WITH kept AS (UPDATE feeds SET log = $2 WHERE name = $1 RETURNING id)
-INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3, $4, $5, $6 FROM kept`, feed, jsonOf(&l), lag, l.Behind, l.Retained, applied)
+INSERT INTO log_samples (feed_id, lag, behind, retained, applied) SELECT id, $3, $4, $5, $6
+  FROM kept`, feed, jsonOf(&l), lag, l.Behind, l.Retained, applied)
 	return err
 }
 
 // NoteDrift keeps what has changed last of the structure of a feed's tables, and tells whether that is news.
 func (s *Store) NoteDrift(ctx context.Context, feed string, d drift.Drift) (news bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `UPDATE feeds SET drift = $2 WHERE name = $1 AND coalesce((drift->>'at')::timestamptz < $3, true)`, feed, jsonOf(&d), d.At)
+	tag, err := s.Pool.Exec(ctx, `UPDATE feeds SET drift = $2
+  WHERE name = $1 AND coalesce((drift->>'at')::timestamptz < $3, true)`, feed, jsonOf(&d), d.At)
 	return err == nil && tag.RowsAffected() > 0, err
 }
 
@@ -278,7 +288,8 @@ func (s *Store) NotePlace(ctx context.Context, feed, position string, completeAt
 		utc := completeAt.UTC()
 		at = &utc
 	}
-	_, err := s.Pool.Exec(ctx, `UPDATE feeds SET log = log || jsonb_strip_nulls(jsonb_build_object('position', $2::text, 'complete_at', $3::timestamptz))
+	_, err := s.Pool.Exec(ctx, `UPDATE feeds SET log = log || jsonb_strip_nulls(jsonb_build_object('position', $2::text,
+  'complete_at', $3::timestamptz))
 WHERE name = $1 AND log IS NOT NULL`, feed, plain(position), at)
 	return err
 }
@@ -288,8 +299,10 @@ const samplePoints = 300
 
 // LogSamples gives how a feed was doing since a moment: of each stretch the worst.
 func (s *Store) LogSamples(ctx context.Context, feed string, since time.Duration) ([]records.LogSample, error) {
-	found, err := s.Pool.Query(ctx, `SELECT max(at), max(lag), max(behind), max(retained), sum(applied)::int8 FROM log_samples l JOIN feeds f ON f.id = l.feed_id
-WHERE f.name = $1 AND at > now() - $2::interval GROUP BY floor(extract(epoch FROM at) / $3) ORDER BY 1`, feed, since, max(since.Seconds()/samplePoints, 1))
+	found, err := s.Pool.Query(ctx, `SELECT max(at), max(lag), max(behind), max(retained), sum(applied)::int8
+  FROM log_samples l JOIN feeds f ON f.id = l.feed_id
+WHERE f.name = $1 AND at > now() - $2::interval GROUP BY floor(extract(epoch FROM at) / $3)
+  ORDER BY 1`, feed, since, max(since.Seconds()/samplePoints, 1))
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +342,8 @@ func (s *Store) EndCopies(ctx context.Context, feed string) error {
 
 // PositionOf is how far a table has come; empty where it has not begun.
 func (s *Store) PositionOf(ctx context.Context, feed, table string) (position string, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT t.position FROM feed_tables t JOIN feeds f ON f.id = t.feed_id WHERE f.name = $1 AND t.source_table = $2`,
+	err = s.Pool.QueryRow(ctx, `SELECT t.position FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
+  WHERE f.name = $1 AND t.source_table = $2`,
 		feed, table).Scan(&position)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = nil
@@ -368,11 +382,13 @@ func (s *Store) SaveStatements(ctx context.Context, run int64, table string, lis
 	return unlessGone(err)
 }
 
-const runColumns = `r.id, f.name, r.trigger, r.state, r.worker, r.queued_at, r.started_at, r.ended_at, r.books, r.problem`
+const runColumns = `r.id, f.name, r.trigger, r.state, r.worker, r.queued_at, r.started_at, r.ended_at, r.books,
+  r.problem`
 
 func scanRun(row pgx.CollectableRow) (records.Run, error) {
 	var r records.Run
-	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.Process, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books, &r.Problem)
+	err := row.Scan(&r.ID, &r.Feed, &r.Trigger, &r.State, &r.Process, &r.QueuedAt, &r.StartedAt, &r.EndedAt, &r.Books,
+		&r.Problem)
 	return r, err
 }
 
@@ -389,8 +405,11 @@ type RunFilter struct {
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, f RunFilter) ([]records.Run, error) {
 	found, err := s.Pool.Query(ctx, "SELECT "+runColumns+` FROM runs r JOIN feeds f ON f.id = r.feed_id
-WHERE ($1 = '' OR f.name = $1) AND ($2 = 0 OR r.id < $2) AND (NOT $3 OR r.state <> 'done' OR (r.books->>'read')::bigint > 0)
-  AND ($5 = '' OR EXISTS (SELECT 1 FROM run_tables t WHERE t.run_id = r.id AND t.source_table = $5 AND (NOT $3 OR t.detail->>'state' <> 'done' OR (t.detail->'books'->>'read')::bigint > 0)))
+WHERE ($1 = '' OR f.name = $1) AND ($2 = 0 OR r.id < $2) AND (NOT $3 OR r.state <> 'done'
+  OR (r.books->>'read')::bigint > 0)
+  AND ($5 = '' OR EXISTS (SELECT 1 FROM run_tables t
+  WHERE t.run_id = r.id AND t.source_table = $5 AND (NOT $3 OR t.detail->>'state' <> 'done'
+  OR (t.detail->'books'->>'read')::bigint > 0)))
   AND ($6 = '' OR f.spec->'labels' ? split_part($6, '=', 1)
     AND (strpos($6, '=') = 0 OR f.spec->'labels'->>split_part($6, '=', 1) = substr($6, strpos($6, '=') + 1)))
 ORDER BY r.id DESC LIMIT $4`, f.Feed, f.Before, f.Changed, f.Limit, f.Table, f.Label)
@@ -427,7 +446,8 @@ func (s *Store) Run(ctx context.Context, id int64) (records.Run, error) {
 // They begin after the given one, and are so many at most.
 func (s *Store) Statements(ctx context.Context, run int64, table string, after int64, limit int) ([]records.Statement,
 	error) {
-	found, err := s.Pool.Query(ctx, `SELECT id, source_table, side, statement, row_count, started_at, took_us, error FROM statements
+	found, err := s.Pool.Query(ctx, `SELECT id, source_table, side, statement, row_count, started_at, took_us, error
+  FROM statements
 WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY id LIMIT $4`, run, table, after, limit)
 	if err != nil {
 		return nil, err
@@ -443,10 +463,13 @@ WHERE run_id = $1 AND ($2 = '' OR source_table IN ($2, '')) AND id > $3 ORDER BY
 
 // Feeds lists feeds and how they are doing; one of them where name is given.
 func (s *Store) Feeds(ctx context.Context, name string) ([]records.FeedStatus, error) {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held, f.drift, m.applied_by, m.applied_at, c.applied_by, c.applied_at
+	found, err := s.Pool.Query(ctx, `SELECT f.name, f.state, f.next_run_at, f.spec, f.found, f.log, f.held, f.drift,
+  m.applied_by, m.applied_at, c.applied_by, c.applied_at
 FROM feeds f
-LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision LIMIT 1) m ON true
-LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision DESC LIMIT 1) c ON true
+LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision
+  LIMIT 1) m ON true
+LEFT JOIN LATERAL (SELECT applied_by, applied_at FROM feed_revisions WHERE feed_id = f.id ORDER BY revision DESC
+  LIMIT 1) c ON true
 WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 	if err != nil {
 		return nil, err
@@ -457,7 +480,8 @@ WHERE $1 = '' OR f.name = $1 ORDER BY 1`, name)
 		var f feed.Feed
 		var found []schema.Name
 		var madeBy, changedBy *string
-		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held, &x.Drift, &madeBy, &x.MadeAt, &changedBy, &x.ChangedAt)
+		err := row.Scan(&x.Name, &x.State, &x.NextRunAt, &f, &found, &x.Log, &x.Held, &x.Drift, &madeBy, &x.MadeAt,
+			&changedBy, &x.ChangedAt)
 		specs[x.Name], _ = f.Resolve(found)
 		x.Source, x.Warehouse, x.Schedule = f.Source, f.Warehouse, scheduleInWords(&f)
 		x.Belongs = f.Belongs
@@ -505,11 +529,16 @@ WHERE $1 = '' OR f.name = $1`, name)
 }
 
 // addTables tells how the tables of each feed are doing, in the order of the feed's file.
-func (s *Store) addTables(ctx context.Context, name string, feeds map[string]*records.FeedStatus, specs map[string]*feed.Feed) error {
-	found, err := s.Pool.Query(ctx, `SELECT f.name, t.source_table, t.target, t.position, t.complete_at, t.row_count, t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key, rt.run_id IS NOT NULL
+func (s *Store) addTables(ctx context.Context, name string, feeds map[string]*records.FeedStatus,
+	specs map[string]*feed.Feed) error {
+	found, err := s.Pool.Query(ctx, `SELECT f.name, t.source_table, t.target, t.position, t.complete_at, t.row_count,
+  t.nulls, t.set_aside, t.last_run, t.last_run_at, t.changed, t.changed_at, t.problem, t.proof, t.copy, t.key,
+  rt.run_id IS NOT NULL
 FROM feed_tables t JOIN feeds f ON f.id = t.feed_id
-LEFT JOIN (SELECT DISTINCT ON (r.feed_id, x.source_table) r.feed_id, x.source_table, x.run_id FROM runs r JOIN run_tables x ON x.run_id = r.id
-  WHERE r.state = 'running' AND x.detail->>'state' = 'running') rt ON rt.feed_id = f.id AND rt.source_table = t.source_table
+LEFT JOIN (SELECT DISTINCT ON (r.feed_id, x.source_table) r.feed_id, x.source_table, x.run_id FROM runs r
+  JOIN run_tables x ON x.run_id = r.id
+  WHERE r.state = 'running' AND x.detail->>'state' = 'running') rt ON rt.feed_id = f.id
+  AND rt.source_table = t.source_table
 WHERE $1 = '' OR f.name = $1`, name)
 	if err != nil {
 		return err
@@ -532,7 +561,8 @@ WHERE $1 = '' OR f.name = $1`, name)
 		for _, spec := range specs[name].Tables {
 			t := states[[2]string{name, spec.Table}]
 			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
-			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" && t.Copy == nil && t.Problem == nil &&
+			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" &&
+				t.Copy == nil && t.Problem == nil &&
 				t.CompleteAt != nil && !l.CompleteAt.Before(*t.CompleteAt) { // a table in which nothing happens is not noted
 				t.Position, t.CompleteAt = l.Position, l.CompleteAt
 			}

@@ -208,7 +208,8 @@ func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string
 	sealed := s.box.Seal(settings.Secret(), about(side, name, kind, settings))
 	sql := fmt.Sprintf("INSERT INTO %s (name, kind, settings, secret, belongs) VALUES ($1, $2, $3, $4, $5)", side)
 	if replace {
-		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, belongs = $5, updated_at = now(), tested_at = `+
+		sql = fmt.Sprintf(`UPDATE %s SET kind = $2, settings = $3, secret = $4, belongs = $5, updated_at = now(),
+  tested_at = `+
 			`NULL, version = '', problem = NULL WHERE name = $1`, side)
 	}
 	tag, err := s.Pool.Exec(ctx, sql, name, kind, settings.WithoutSecret(), sealed, belongs)
@@ -283,7 +284,8 @@ func (s *Store) Settings(ctx context.Context, side Side, name string) (kind stri
 
 // NoteTest keeps the result of a connection test.
 func (s *Store) NoteTest(ctx context.Context, side Side, name, version string, failure error) error {
-	_, err := s.Pool.Exec(ctx, fmt.Sprintf("UPDATE %s SET tested_at = now(), version = $2, problem = $3 WHERE name = $1", side), name, version, jsonOf(records.NewProblem(failure)))
+	_, err := s.Pool.Exec(ctx, fmt.Sprintf("UPDATE %s SET tested_at = now(), version = $2, problem = $3 WHERE name = $1",
+		side), name, version, jsonOf(records.NewProblem(failure)))
 	return err
 }
 
@@ -310,7 +312,8 @@ func jsonOf[T any](v *T) any {
 	return zeros.Replace(string(b))
 }
 
-// zeros replaces zero characters in JSON, which PostgreSQL does not keep. The first pair leaves alone a backslash that stands for itself.
+// zeros replaces zero characters in JSON, which PostgreSQL does not keep. The first pair leaves alone a backslash that
+// stands for itself.
 var zeros = strings.NewReplacer(`\\`, `\\`, `\u0000`, `\ufffd`)
 
 // plain is a text as PostgreSQL keeps it.

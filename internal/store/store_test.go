@@ -299,7 +299,8 @@ func TestTablesThatFollowAdvanceTogether(t *testing.T) {
 	require.NoError(t, s.NoteFailure(ctx, "live", "public.holds", 0, problem.New(problem.Held, "It is held.", "Look.")))
 	require.NoError(t, s.NotePlace(ctx, "live", "9", then.Add(time.Second)))
 	require.Equal(t, []string{"9", "7"}, positions())
-	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0, store.TableResult{Position: "10", CompleteAt: then.Add(time.Minute)}))
+	require.NoError(t, s.NoteTable(ctx, "live", "public.loans", 0,
+		store.TableResult{Position: "10", CompleteAt: then.Add(time.Minute)}))
 	require.Equal(t, []string{"10", "7"}, positions(), "what was noted since counts")
 }
 

@@ -53,10 +53,12 @@ func (s *Store) AddUser(ctx context.Context, n records.NewUser) (records.User, e
 	if err != nil {
 		return records.User{}, err
 	}
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, role, label, password) VALUES ($1, $2, $3, $4) ON CONFLICT (name) DO NOTHING`,
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, role, label, password) VALUES ($1, $2, $3, $4)
+  ON CONFLICT (name) DO NOTHING`,
 		plain(n.Name), n.Role, n.Label, hash)
 	if err == nil && tag.RowsAffected() == 0 {
-		err = problem.Newf(problem.Conflict, "Choose another name, or change this one.", "There is a person %q already.", n.Name).In("name")
+		err = problem.Newf(problem.Conflict, "Choose another name, or change this one.", "There is a person %q already.",
+			n.Name).In("name")
 	}
 	if err != nil {
 		return records.User{}, err
@@ -139,7 +141,8 @@ var nobody = sync.OnceValue(func() []byte {
 func (s *Store) SignInBy(ctx context.Context, name, password, address string) (cookie string, ok bool, err error) {
 	var id int64
 	var hash []byte
-	err = s.Pool.QueryRow(ctx, "SELECT id, password FROM users WHERE name = $1 AND password IS NOT NULL", name).Scan(&id, &hash)
+	err = s.Pool.QueryRow(ctx, "SELECT id, password FROM users WHERE name = $1 AND password IS NOT NULL", name).Scan(&id,
+		&hash)
 	if errors.Is(err, pgx.ErrNoRows) {
 		id, hash, err = 0, nobody(), nil
 	}
@@ -151,7 +154,8 @@ func (s *Store) SignInBy(ctx context.Context, name, password, address string) (c
 }
 
 // SignInElsewhere signs in a person whom a provider has named, with the role that it gives.
-func (s *Store) SignInElsewhere(ctx context.Context, subject string, n records.NewUser, address string) (cookie string, err error) {
+func (s *Store) SignInElsewhere(ctx context.Context, subject string, n records.NewUser, address string) (cookie string,
+	err error) {
 	if err := checkUser(n); err != nil {
 		return "", err
 	}
@@ -172,7 +176,8 @@ ON CONFLICT (subject) DO UPDATE SET name = excluded.name, role = excluded.role, 
 func (s *Store) addUserSession(ctx context.Context, user int64, address string) (string, error) {
 	cookie := rand.Text() + rand.Text()
 	_, err := s.Pool.Exec(ctx, `WITH used AS (UPDATE users SET last_used_at = now() WHERE id = $2)
-INSERT INTO sessions (hash, user_id, expires_at, address) VALUES ($1, $2, now() + $3, $4)`, digest(cookie), user, SessionLength, address)
+INSERT INTO sessions (hash, user_id, expires_at, address)
+  VALUES ($1, $2, now() + $3, $4)`, digest(cookie), user, SessionLength, address)
 	return cookie, err
 }
 

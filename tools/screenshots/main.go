@@ -92,7 +92,8 @@ func run(demo, out, only, key string) error {
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		open("/", "table.rows"), click("Apply a feed file"),
-		chromedp.Click(chromedp.Search(`//form//button[contains(., "Propose")]`)), chromedp.WaitVisible(chromedp.CSS(".said")),
+		chromedp.Click(chromedp.Search(`//form//button[contains(., "Propose")]`)),
+		chromedp.WaitVisible(chromedp.CSS(".said")),
 		shoot("proposal"),
 		open("/sources", ".facts"), click("Change"), chromedp.WaitVisible(chromedp.CSS(".el-dialog form")),
 		chromedp.Click(chromedp.Search(`//footer//button[contains(., "Test")]`)), chromedp.Sleep(2*time.Second),
@@ -110,5 +111,6 @@ func run(demo, out, only, key string) error {
 
 // scrollTo shows a part of a page.
 func scrollTo(label string) chromedp.Action[chromedp.Void] {
-	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label=%q]').scrollIntoView()`, label))
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label=%q]').scrollIntoView()`,
+		label))
 }

@@ -120,7 +120,8 @@ func TestWhenAFeedRunsByCron(t *testing.T) {
 	for _, at := range f.ByCron(time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC), 3) {
 		got = append(got, at.Format("2 Jan 15:04 MST"))
 	}
-	require.Equal(t, []string{"30 Mar 02:30 CEST", "31 Mar 02:30 CEST", "1 Apr 02:30 CEST"}, got, "on the 29th there is no 02:30")
+	require.Equal(t, []string{"30 Mar 02:30 CEST", "31 Mar 02:30 CEST", "1 Apr 02:30 CEST"}, got,
+		"on the 29th there is no 02:30")
 	require.Empty(t, (&feed.Feed{Every: "1h"}).ByCron(time.Now(), 5))
 	never := &feed.Feed{Cron: "0 0 30 2 *"}
 	require.Empty(t, never.ByCron(time.Now(), 5))

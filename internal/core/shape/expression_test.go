@@ -98,7 +98,8 @@ func TestRowsThatCannotBeToldOf(t *testing.T) {
 		Columns: map[string]feed.Treatment{"paid_at": {Mask: feed.MaskYear}, "id": {Hash: "ids"}}}
 	s, err := Compile(payments, spec, []string{"id"}, keyOf)
 	require.NoError(t, err)
-	lines := []string{"1 | - | - | - | - | - | - | - | 0", "2 | - | - | - | - | - | - | - | 3", "3 | - | - | - | - | - | - | - | 9"}
+	lines := []string{"1 | - | - | - | - | - | - | - | 0", "2 | - | - | - | - | - | - | - | 3",
+		"3 | - | - | - | - | - | - | - | 9"}
 	out := s.Batch(rows.Batch{Record: recordOf(t, payments.Columns, lines...), Aside: []rows.Aside{{Column: "paid_at",
 		Reason: "Column paid_at is SECRET."}}}, false)
 	require.EqualValues(t, 1, out.Record.NumRows())

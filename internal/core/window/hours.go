@@ -57,7 +57,8 @@ func (h Hours) Next(t time.Time) time.Time {
 	}
 	local := t.In(h.zone)
 	for day := range 3 { // a clock that is set may skip the minute that they begin in
-		begins := time.Date(local.Year(), local.Month(), local.Day()+day, int(h.from.Hours()), int(h.from.Minutes())%60, 0, 0, h.zone)
+		begins := time.Date(local.Year(), local.Month(), local.Day()+day, int(h.from.Hours()), int(h.from.Minutes())%60, 0,
+			0, h.zone)
 		for m := range 180 {
 			if at := begins.Add(time.Duration(m) * time.Minute); at.After(t) && h.Contains(at) {
 				return at

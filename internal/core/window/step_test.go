@@ -47,11 +47,13 @@ func TestARangeIsCutIntoSlices(t *testing.T) {
 	for text, r := range map[string]Range{
 		"ends at 1, before it begins at 2": {From: "2", To: "1"}, "100000 slices": {From: "1", To: "1000000",
 			Slice: "1"},
-		`"1d" is not the length`: {From: "1", To: "5", Slice: "1d"}, `"0" is not the length`: {From: "1", To: "5", Slice: "0"}} {
+		`"1d" is not the length`: {From: "1", To: "5", Slice: "1d"},
+		`"0" is not the length`:  {From: "1", To: "5", Slice: "0"}} {
 		_, err := r.Cut(schema.Type{Kind: schema.Int64})
 		require.ErrorContains(t, err, text)
 	}
-	for text, slice := range map[string]string{"in whole days": "12h", `"1 month" is not`: "1 month", `"-1d" is not`: "-1d"} {
+	for text, slice := range map[string]string{"in whole days": "12h", `"1 month" is not`: "1 month",
+		`"-1d" is not`: "-1d"} {
 		_, err := Range{From: "2026-01-01", To: "2026-02-01", Slice: slice}.Cut(schema.Type{Kind: schema.Date})
 		require.ErrorContains(t, err, text)
 	}

@@ -12,7 +12,8 @@ import (
 
 // kinds are the types of columns in an answer, as the catalogue calls them, but for texts and bytes
 // (mariadb.com/kb/en/result-set-packets, field types).
-var kinds = map[byte]string{0: "decimal", 1: "tinyint", 2: "smallint", 3: "int", 4: "float", 5: "double", 7: "timestamp",
+var kinds = map[byte]string{0: "decimal", 1: "tinyint", 2: "smallint", 3: "int", 4: "float", 5: "double",
+	7: "timestamp",
 	8: "bigint", 9: "mediumint", 10: "date", 11: "time", 12: "datetime", 13: "year", 16: "bit", 246: "decimal",
 	255: "geometry"}
 

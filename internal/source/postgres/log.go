@@ -82,7 +82,8 @@ const (
 func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
 	var bytes, seconds float64
 	var number int
-	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int", nil, &number); err != nil || number < oldestForLog {
+	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int", nil, &number); err != nil ||
+		number < oldestForLog {
 		return source.LogRate{PerHour: -1}, err
 	}
 	err := s.row(ctx, "SELECT wal_bytes::float8, extract(epoch FROM now() - stats_reset)::float8 FROM pg_stat_wal", nil,

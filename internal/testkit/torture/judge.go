@@ -131,7 +131,8 @@ func (s *Source) judgeHistory(ctx context.Context, ask Ask, table string) ([]str
 	if err != nil {
 		return nil, err
 	}
-	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum + `, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
+	got, err := ask(`SELECT ` + id + `, CAST(v AS VARCHAR), ` + s.sum +
+		`, CAST(nm_until IS NOT NULL AS VARCHAR), CAST(NOT nm_current AS VARCHAR),
 CAST(coalesce(nm_from < lag(nm_until) OVER w OR nm_from <= lag(nm_from) OVER w OR nm_from >= nm_until, false) AS VARCHAR), CAST(coalesce(nm_from <> lag(nm_until) OVER w, true) AS VARCHAR),
 CAST(nm_from = (SELECT min(nm_from) FROM ` + target(table) + `) AS VARCHAR)
 FROM ` + target(table) + ` WINDOW w AS (PARTITION BY branch, no ORDER BY nm_from, nm_position) ORDER BY branch, no, nm_from`)

@@ -67,7 +67,8 @@ var dialect = sqlmerge.Dialect{
 	Normal: func(typeName string) string { return typeName },
 	Remake: true,
 	Convert: func(table, column, typeName string) string {
-		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DATA TYPE %s USING CAST(CAST(%[2]s AS VARCHAR) AS %[3]s)", table, column, typeName)
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DATA TYPE %s USING CAST(CAST(%[2]s AS VARCHAR) AS %[3]s)",
+			table, column, typeName)
 	},
 	Size: func(name schema.Name) string { // blocks of 256 kB, which columns may share; none before they are written out
 		return "SELECT CAST(CASE WHEN count(DISTINCT block_id) = 0 THEN -1 ELSE count(DISTINCT block_id) * 262144 END AS BIGINT) " +

@@ -176,8 +176,9 @@ func (w *Warehouse) Grants(user, readers string, targets []schema.Name) []string
 	}
 	for _, name := range schemas {
 		quoted := schema.Quote(name)
-		list = append(list, "CREATE SCHEMA IF NOT EXISTS "+quoted, fmt.Sprintf("GRANT USAGE, CREATE ON SCHEMA %s TO %s", quoted,
-			role))
+		list = append(list, "CREATE SCHEMA IF NOT EXISTS "+quoted,
+			fmt.Sprintf("GRANT USAGE, CREATE ON SCHEMA %s TO %s", quoted,
+				role))
 		if readers == "" || name == "noemata" {
 			continue
 		}

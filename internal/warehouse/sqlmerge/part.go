@@ -85,7 +85,8 @@ func (c *commit) Table(ctx context.Context, l warehouse.Load) (warehouse.Part, e
 
 func newPart(l warehouse.Load, waiting []string) *part {
 	p := &part{load: l, stage: StageName(l.Target), columns: warehouse.StageColumns(l.Target),
-		waiting: map[string]bool{}, seen: map[string]bool{}, lost: map[string]rows.Aside{}, key: schema.Indexes(l.Target.Values(), l.Target.Key)}
+		waiting: map[string]bool{}, seen: map[string]bool{}, lost: map[string]rows.Aside{},
+		key: schema.Indexes(l.Target.Values(), l.Target.Key)}
 	for _, key := range waiting {
 		p.waiting[key] = true
 	}

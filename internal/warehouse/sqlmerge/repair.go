@@ -62,7 +62,8 @@ func (d Dialect) Straighten(t warehouse.Target, keys string, moment int64) []Ste
 		m.step(None, "UPDATE %s AS t SET %s = x.next FROM (SELECT %s AS id, lead(%s) OVER (PARTITION BY %s ORDER BY %[4]s) "+
 			"AS next FROM %[1]s AS t WHERE %[6]s) AS x WHERE t.%[3]s = x.id AND x.next IS NOT NULL AND (t.%[2]s IS NULL OR "+
 			"t.%[2]s > x.next)", m.target(), until, d.RowID, from, key, among)
-		m.step(None, "UPDATE %s AS t SET %s = greatest(%s, %s + INTERVAL '1 microsecond') WHERE %s AND %[2]s > %[3]s", m.target(),
+		m.step(None, "UPDATE %s AS t SET %s = greatest(%s, %s + INTERVAL '1 microsecond') WHERE %s AND %[2]s > %[3]s",
+			m.target(),
 			until, instant(moment), from, among)
 		m.step(None, "UPDATE %s AS t SET %s = (%s IS NULL) WHERE %s AND %[2]s IS DISTINCT FROM (%[3]s IS NULL)", m.target(),
 			current, until, among)

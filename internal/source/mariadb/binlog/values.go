@@ -140,7 +140,8 @@ func OldTimeMicros(b []byte) int64 {
 const largest = 256 << 20
 
 // expand gives what was compressed: a byte of flags and of the width of the length, the
-// length with its highest byte first, and then a zlib stream (RFC 1950; mariadb.com/kb/en/compressing-events-to-reduce-size-of-the-binary-log).
+// length with its highest byte first, and then a zlib stream (RFC 1950;
+// mariadb.com/kb/en/compressing-events-to-reduce-size-of-the-binary-log).
 func expand(b []byte) ([]byte, error) {
 	if len(b) == 0 || b[0]&0x70 != 0 {
 		return nil, errors.New("a compressed event of the binary log is of an unknown kind")
