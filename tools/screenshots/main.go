@@ -27,13 +27,20 @@ func main() {
 	}
 }
 
-func run(demo, out, only, key string) error {
-	var signIn struct{ Address, Token string }
+// signIn is what a demo that runs leaves for those who open it.
+type signIn struct{ Address, Token string }
+
+func readSignIn(demo string) (s signIn, err error) {
 	content, err := os.ReadFile(filepath.Join(demo, "sign-in.json"))
 	if err != nil {
-		return fmt.Errorf("find a demo that runs: %w", err)
+		return s, fmt.Errorf("find a demo that runs: %w", err)
 	}
-	if err := json.Unmarshal(content, &signIn); err != nil {
+	return s, json.Unmarshal(content, &s)
+}
+
+func run(demo, out, only, key string) error {
+	signIn, err := readSignIn(demo)
+	if err != nil {
 		return err
 	}
 	browser, cancel := chromedp.NewExecAllocator(context.Background(),
