@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -59,7 +60,7 @@ func (d *database) payments(n int) {
 
 // A feed file that chooses and shapes does so from the command line to the warehouse, and what
 // must not be seen is nowhere: not in the warehouse, its files and its log, not in the records,
-// not in an answer, and, where it was dropped, not even in the service's memory.
+// not in an answer, and, soon after, not in the service's memory.
 func TestWhatIsPrivateIsNowhere(t *testing.T) {
 	for _, x := range []struct{ kind, find, more string }{
 		{"duckdb", "log", ""}, {"postgresql", "watermark", "    watermark: {column: at}\n"}, {"postgresql", "log", ""},
@@ -127,8 +128,35 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 			}
 			nothing(t, "the records", dump(t, s.records()), "MARK")
 			require.NotContains(t, s.memory(), "MARKDROPPED", "what is dropped is not even read")
+			s.forgotten()
 		})
 	}
+}
+
+// MariaDB's wire is our own, and so are its buffers: nothing stays in them either.
+func TestWhatIsPrivateIsForgotten(t *testing.T) {
+	s := newService(t)
+	settings, db := testkit.MariaDatabase(t)
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: &settings})
+	require.NoError(t, err)
+	s.addWarehouse("target", "duckdb")
+	_, err = db.Exec("CREATE TABLE donors (id int PRIMARY KEY, email varchar(60), notes longtext)")
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT INTO donors SELECT seq, CONCAT('MARKHASHED', seq), CONCAT('MARKMASKED', REPEAT('x', seq))
+		FROM seq_1_to_2000`)
+	require.NoError(t, err)
+	for _, find := range []string{"whole", "log"} {
+		s.apply(`{feed: donors-%[2]s, source: catalogue, warehouse: target, target: "%[2]s.{table}", tables: [{table: %[1]s.donors,
+			find: %[2]s, keep: latest, columns: {email: {hash: people}, notes: {mask: keep-first, count: 1}}}]}`, settings.Database,
+			find)
+		require.Equal(t, "done", s.finish("donors-"+find).State)
+		_, err = db.Exec("UPDATE donors SET email = CONCAT('MARKHASHED+', id) WHERE id < 100")
+		require.NoError(t, err)
+		require.Equal(t, "done", s.finish("donors-"+find).State)
+	}
+	s.proved("donors-log", settings.Database+".donors", 2000)
+	s.forgotten()
 }
 
 // same tells whether all tables of a feed are equal on both sides.
@@ -211,6 +239,14 @@ func (s *service) nowhere(marks ...string) {
 		}
 		return nil
 	}))
+}
+
+// forgotten waits until nothing is left in the service's memory of what was hashed and masked, as it must be soon
+// after nobody reads the source.
+func (s *service) forgotten() {
+	s.t.Helper()
+	private := regexp.MustCompile("MARK(HASHED|MASKED|LEFT)")
+	require.Eventually(s.t, func() bool { return !private.MatchString(s.memory()) }, 20*time.Second, time.Second, "values are left")
 }
 
 // memory is what the service's process can write to, as it is now (proc(5), maps and mem).

@@ -2,8 +2,11 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"runtime/debug"
+	"strings"
+	"syscall"
 
 	"noemata/demo"
 	"noemata/internal/cli"
@@ -23,10 +26,33 @@ func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(50) // batches come and go; half the room between collections costs little
 	}
+	if err := overwriteWhatIsFree(); err != nil {
+		fmt.Fprintln(os.Stderr, "noemata:", err)
+		os.Exit(1)
+	}
 	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
 	source.Kinds.Register(mariadb.Kind, mariadb.Opener)
 	source.Kinds.Register(mysql.Kind, mysql.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))
+}
+
+// overwriteWhatIsFree has a service start anew in a runtime that overwrites memory once it is free, where values may
+// have been that no one shall read, and that saves no registers, which may hold some, where nothing
+// overwrites them. The runtime takes both from its environment at the start alone (package runtime, GODEBUG).
+func overwriteWhatIsFree() error {
+	const settings = "clobberfree=1,asyncpreemptoff=1"
+	given := os.Getenv("GODEBUG")
+	if len(os.Args) < 2 || os.Args[1] != "serve" && os.Args[1] != "demo" || strings.Contains(given, "clobberfree=") {
+		return nil
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if err := os.Setenv("GODEBUG", strings.Trim(given+","+settings, ",")); err != nil {
+		return err
+	}
+	return syscall.Exec(program, os.Args, os.Environ())
 }

@@ -434,6 +434,11 @@ func (c *tableCheck) check(ctx context.Context, f *feed.Feed, src source.Source,
 			fmt.Sprintf("The column %s is called %s in %s, which cuts names after %d bytes.", cut[0], cut[1], wh.Names().Kind,
 				wh.Names().Longest))
 	}
+	if uncut, ok := f.Uncut(t); ok {
+		add(problem.Note, "", "If it shall have another name, give the table a target: target: schema.table.",
+			fmt.Sprintf("The target of %s is called %s: %s is longer than names may be in every warehouse.", t.Table,
+				p.target.Name.Display(), uncut.Display()))
+	}
 	if err := p.called(f, t, wh.Names()); err != nil {
 		return block("", err)
 	}

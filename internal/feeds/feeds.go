@@ -133,7 +133,7 @@ func (r *Rules) Preview(ctx context.Context, file, table string, show int) (engi
 	if err != nil {
 		return engine.Preview{}, err
 	}
-	src, err := r.Databases.Source(ctx, f.Source)
+	src, err := r.Databases.SourceToHide(ctx, f.Source)
 	if err != nil {
 		return engine.Preview{}, err
 	}

@@ -18,7 +18,7 @@ const peopleKey = "people"
 // Nothing is written.
 func (r *Rules) Propose(ctx context.Context, name, source, warehouse string, tables, except []string) (file string,
 	proposals []propose.Proposal, findings []problem.Finding, err error) {
-	src, err := r.Databases.Source(ctx, source)
+	src, err := r.Databases.SourceToHide(ctx, source) // samples are looked through for private values
 	if err != nil {
 		return "", nil, nil, err
 	}

@@ -4,6 +4,7 @@ package opened
 
 import (
 	"context"
+	"runtime"
 	"sync"
 	"time"
 
@@ -31,6 +32,7 @@ type database[T any] struct {
 	stamp    time.Time
 	users    int
 	replaced bool // by one with other settings: it is closed when its last user has gone
+	hides    bool // what was read must not stay in memory once its last user has gone
 }
 
 // New opens what the store knows; database files may be below the folders.
@@ -43,6 +45,19 @@ func New(s *store.Store, folders connection.Folders) *Databases {
 // ends, whatever is changed meanwhile.
 func (d *Databases) Source(ctx context.Context, name string) (source.Source, error) {
 	return find(ctx, d, store.Sources, name, d.sources, source.Kinds.Open)
+}
+
+// SourceToHide is Source for those who read what must not stay: soon after the last user of the source has gone, what
+// is left of it in buffers of connections and in memory that is free is overwritten. For the latter the
+// program has settings of its own for the runtime (cmd/noemata).
+func (d *Databases) SourceToHide(ctx context.Context, name string) (source.Source, error) {
+	src, err := d.Source(ctx, name)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if k := d.sources[name]; k != nil {
+		k.hides = true
+	}
+	return src, err
 }
 
 // Warehouse gives an open warehouse, as Source does. One that is a file on another host is not made anew here.
@@ -75,7 +90,11 @@ func (d *Databases) Warehouse(ctx context.Context, name string) (warehouse.Wareh
 
 // Of gives the source and the warehouse of a feed.
 func (d *Databases) Of(ctx context.Context, f *feed.Feed) (source.Source, warehouse.Warehouse, error) {
-	src, err := d.Source(ctx, f.Source)
+	open := d.Source
+	if f.Hides() {
+		open = d.SourceToHide
+	}
+	src, err := open(ctx, f.Source)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -127,8 +146,37 @@ func use[T interface{ Close() }](ctx context.Context, mu *sync.Mutex, k *databas
 		if k.users--; k.users == 0 && k.replaced {
 			go k.open.Close()
 		}
+		if k.users == 0 && k.hides {
+			time.AfterFunc(quiet, func() { forget(mu, k) })
+		}
 	})
 	return k.open
+}
+
+// quiet is for how long nobody may have used a source before what was read of it is forgotten.
+const quiet = time.Second
+
+// collecting is held by the one who has memory collected.
+var collecting sync.Mutex
+
+// forget has nothing left in memory of what was read, if nobody uses the source.
+func forget[T any](mu *sync.Mutex, k *database[T]) {
+	mu.Lock()
+	if k.users > 0 || !k.hides { // whoever uses it now comes here again; who came before has done it
+		mu.Unlock()
+		return
+	}
+	k.hides = false
+	mu.Unlock()
+	if rests, ok := any(k.open).(interface{ Rest() }); ok {
+		rests.Rest()
+	}
+	collecting.Lock()
+	defer collecting.Unlock()
+	time.Sleep(quiet / 4) // connections are closed in the background
+	for range 3 {         // buffers that wait to be used again are let go in the second collection
+		runtime.GC()
+	}
 }
 
 // Close closes everything.

@@ -58,6 +58,8 @@ type Source interface {
 	Mend(ctx context.Context, sql string) error
 	// Findings tells what is worth knowing about a table before it is read.
 	Findings(ctx context.Context, q Query) ([]problem.Finding, error)
+	// Rest closes the connections that are not in use, and with them what their buffers hold.
+	Rest()
 	Close()
 }
 

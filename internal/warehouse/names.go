@@ -2,7 +2,6 @@ package warehouse
 
 import (
 	"fmt"
-	"hash/fnv"
 	"strings"
 
 	"noemata/internal/core/feed"
@@ -38,16 +37,12 @@ func (n Names) KeyOf(name schema.Name) schema.Name {
 	return schema.Name{Schema: n.Key(name.Schema), Table: n.Key(name.Table)}
 }
 
-// Cut is a name as the warehouse can have it: of one that is too long the beginning, and a digest of
-// all of it, so that two that begin alike stay two.
+// Cut is a name as the warehouse can have it.
 func (n Names) Cut(name string) string {
-	if n.Longest == 0 || len(name) <= n.Longest {
+	if n.Longest == 0 {
 		return name
 	}
-	h := fnv.New32a()
-	_, _ = h.Write([]byte(name))
-	digest := fmt.Sprintf("_%08x", h.Sum32())
-	return strings.ToValidUTF8(name[:n.Longest-len(digest)], "") + digest
+	return schema.Cut(name, n.Longest)
 }
 
 // Check tells whether a target can be called as it is: no name is cut, and no two of its columns

@@ -201,5 +201,5 @@ func Ends(t Target) bool {
 
 // AsOfName names the function that gives a history table as it was at a moment.
 func AsOfName(table schema.Name) schema.Name {
-	return schema.Name{Schema: table.Schema, Table: table.Table + "_as_of"}
+	return schema.Name{Schema: table.Schema, Table: table.Table + feed.AsOf}
 }

@@ -534,24 +534,60 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 	}
 }
 
-// TargetOf names the target of one of the feed's tables.
+// longestName is what every kind of warehouse has room for, in bytes.
+const longestName = 63
+
+// AsOf ends the name of the function that gives a history table as it was at a moment.
+const AsOf = "_as_of"
+
+// TargetOf names the target of one of the feed's tables. Names that come of a template are cut for every
+// warehouse alike, so that a feed that moves to another one keeps them; those given as they are are not.
 func (f *Feed) TargetOf(t Table) (schema.Name, error) {
-	source, err := schema.ParseName(t.Table)
+	name, given, err := f.uncutTarget(t)
 	if err != nil {
 		return schema.Name{}, err
+	}
+	room := longestName
+	if t.Keep == KeepHistory {
+		room -= len(AsOf)
+	}
+	if !given.Schema {
+		name.Schema = schema.Cut(name.Schema, longestName)
+	}
+	if !given.Table {
+		name.Table = schema.Cut(name.Table, room)
+	}
+	return name, nil
+}
+
+// Uncut is the target's name before it was cut; ok is false where it was not.
+func (f *Feed) Uncut(t Table) (uncut schema.Name, ok bool) {
+	uncut, _, err := f.uncutTarget(t)
+	name, cutErr := f.TargetOf(t)
+	return uncut, err == nil && cutErr == nil && uncut != name
+}
+
+// given says which parts of a target's name were written by a person, as they are.
+type given struct{ Schema, Table bool }
+
+// uncutTarget names a target as its template has it, whatever its length.
+func (f *Feed) uncutTarget(t Table) (schema.Name, given, error) {
+	source, err := schema.ParseName(t.Table)
+	if err != nil {
+		return schema.Name{}, given{}, err
 	}
 	template := orDefault(t.Target, orDefault(f.Target, DefaultTarget))
 	name, err := schema.ParseName(template)
 	if err != nil {
-		return schema.Name{}, err
+		return schema.Name{}, given{}, err
 	}
 	fill := strings.NewReplacer("{source}", f.Source, "{schema}", source.Schema, "{table}", source.Table)
-	name = schema.Name{Schema: fill.Replace(name.Schema), Table: fill.Replace(name.Table)}
-	if i := strings.IndexAny(name.Schema+name.Table, "{}"); i >= 0 {
-		return schema.Name{}, fmt.Errorf("%q is not a target: only {source}, {schema} and {table} can be filled in",
-			template)
+	filled := schema.Name{Schema: fill.Replace(name.Schema), Table: fill.Replace(name.Table)}
+	if i := strings.IndexAny(filled.Schema+filled.Table, "{}"); i >= 0 {
+		return schema.Name{}, given{}, fmt.Errorf(
+			"%q is not a target: only {source}, {schema} and {table} can be filled in", template)
 	}
-	return name, nil
+	return filled, given{filled.Schema == name.Schema, filled.Table == name.Table}, nil
 }
 
 // Table finds a table of the feed by its name.

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -111,6 +112,31 @@ func TestTargets(t *testing.T) {
 	require.Equal(t, schema.Name{Schema: "circulation", Table: "public_loans"}, name)
 	_, err = f.TargetOf(feed.Table{Table: "public.loans", Target: "{databse}.x"})
 	require.ErrorContains(t, err, "only {source}, {schema} and {table}")
+}
+
+// What a template makes fits every warehouse, and names that begin alike stay apart; what a person wrote stays.
+func TestTargetsAreCut(t *testing.T) {
+	f := &feed.Feed{Source: "circulation", Target: "{source}.{schema}_{table}"}
+	long := strings.Repeat("ü", 30)
+	seen := map[schema.Name]bool{}
+	for _, table := range []string{long + "1", long + "2"} {
+		for keep, room := range map[feed.Keep]int{feed.KeepLatest: 63, feed.KeepHistory: 63 - len(feed.AsOf)} {
+			x := feed.Table{Table: "public." + table, Keep: keep}
+			name, err := f.TargetOf(x)
+			require.NoError(t, err)
+			require.Equal(t, "circulation", name.Schema)
+			require.LessOrEqual(t, len(name.Table), room)
+			require.True(t, utf8.ValidString(name.Table))
+			seen[name] = true
+			uncut, ok := f.Uncut(x)
+			require.True(t, ok)
+			require.Equal(t, "public_"+table, uncut.Table)
+		}
+	}
+	require.Len(t, seen, 4)
+	name, err := f.TargetOf(feed.Table{Table: "public.x", Target: "kept." + long + long})
+	require.NoError(t, err)
+	require.Equal(t, long+long, name.Table)
 }
 
 // A feed by cron runs in its zone, also where clocks are changed; a day that never comes is none.

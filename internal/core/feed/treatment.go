@@ -183,6 +183,22 @@ func (t *Table) Shape() string {
 	return string(content)
 }
 
+// Hides tells whether values of the feed's tables arrive otherwise than they are read, or not at all, so that
+// what was read must not stay anywhere.
+func (f *Feed) Hides() bool {
+	return slices.ContainsFunc(f.Tables, func(t Table) bool {
+		if f.HashNew(t) != "" || len(t.Computed) > 0 {
+			return true
+		}
+		for _, c := range t.Columns {
+			if c.Hash != "" || c.Mask != "" || len(c.Take) > 0 {
+				return true
+			}
+		}
+		return false
+	})
+}
+
 // HashKeys names the keys that columns are hashed with.
 func (f *Feed) HashKeys() []string {
 	var names []string

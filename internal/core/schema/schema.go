@@ -9,6 +9,7 @@ package schema
 
 import (
 	"fmt"
+	"hash/fnv"
 	"slices"
 	"strconv"
 	"strings"
@@ -108,6 +109,18 @@ func (n Name) String() string { return n.Schema + "." + n.Table }
 
 // Quoted is the name as an SQL identifier (ISO 9075, delimited identifiers).
 func (n Name) Quoted() string { return Quote(n.Schema) + "." + Quote(n.Table) }
+
+// Cut is a name of so many bytes at most: of one that is longer the beginning, and a digest of all of it, so
+// that two that begin alike stay two.
+func Cut(name string, longest int) string {
+	if len(name) <= longest {
+		return name
+	}
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(name))
+	digest := fmt.Sprintf("_%08x", h.Sum32())
+	return strings.ToValidUTF8(name[:longest-len(digest)], "") + digest
+}
 
 // ParseName reads "schema.table"; either part may be in double quotes, which
 // it must be when it contains a dot.

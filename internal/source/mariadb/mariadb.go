@@ -153,7 +153,7 @@ func (s *Reader) named(name schema.Name) string {
 func (s *Reader) grant(ctx context.Context, privilege, on string) string {
 	account := s.settings.User + "@…"
 	_ = s.Row(ctx, "SELECT CURRENT_USER()", nil, &account)
-	s.signInAnew()
+	s.Rest() // the server looks at some privileges only at the sign-in
 	return grantTo(account, privilege, on)
 }
 
@@ -256,14 +256,13 @@ func (s *Reader) Row(ctx context.Context, query string, args []any, into ...any)
 // noticed has the next query sign in anew after one that was refused.
 func (s *Reader) noticed(err error) error {
 	if problem.Is(err, problem.NoPrivilege) {
-		s.signInAnew()
+		s.Rest() // the server looks at some privileges only at the sign-in
 	}
 	return err
 }
 
-// signInAnew closes the connections that are not in use: the server looks at some privileges
-// only at the sign-in.
-func (s *Reader) signInAnew() {
+// Rest closes the connections that are not in use.
+func (s *Reader) Rest() {
 	s.db.SetMaxIdleConns(0)
 	s.db.SetMaxIdleConns(2)
 }
@@ -416,7 +415,7 @@ func serverError(err error) (number int, said string) {
 
 // Test signs in and gives the server's version.
 func (s *Reader) Test(ctx context.Context) (string, error) {
-	s.signInAnew() // whoever tests may have been granted something since
+	s.Rest() // the server looks at some privileges only at the sign-in, and whoever tests may have been granted more
 	return s.server.Test(ctx, s)
 }
 
