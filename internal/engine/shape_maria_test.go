@@ -21,6 +21,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/testkit"
+	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // copies are tables of a catalogue that a feed shapes, one for each of its ways to keep rows, all with the
@@ -162,72 +163,79 @@ func (c *copies) must(name string) []string {
 // A shaped feed follows MariaDB's and MySQL's logs through random histories with drift in their midst: what
 // arrives is what is made here of what the source has, and nothing private is in the clear.
 func TestAShapedFeedFollowsTheLogOfACatalogue(t *testing.T) {
-	onEachCatalogue(t, func(t *testing.T, b *mariaBench, mysql bool) {
-		c := &copies{mariaBench: b, r: rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))}
-		document := "json"
-		if mysql {
-			document = "text"
+	onEachCatalogue(t, shapedCatalogue)
+	t.Run("mariadb into PostgreSQL", func(t *testing.T) { shapedCatalogue(t, newMariaBench(t, pgwarehouse.Kind), false) })
+	t.Run("mysql into PostgreSQL", func(t *testing.T) {
+		raceless(t)
+		shapedCatalogue(t, newMySQLBench(t, pgwarehouse.Kind), true)
+	})
+}
+
+func shapedCatalogue(t *testing.T, b *mariaBench, mysql bool) {
+	c := &copies{mariaBench: b, r: rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))}
+	document := "json"
+	if mysql {
+		document = "text"
+	}
+	var tables []feed.Table
+	holds := map[string]string{"p_latest": "true", "p_soft": "nm_deleted_at IS NULL", "p_history": "nm_current"}
+	for name, keep := range copiesKept {
+		b.exec("CREATE TABLE " + name + " (id bigint PRIMARY KEY, kind varchar(9), amount decimal(8,2), card varchar(40), " +
+			"email varchar(60), phone varchar(40), born date, doc " + document + ", reader int) CHARACTER SET utf8mb4")
+		tables = append(tables, shaped(feed.Table{Table: b.table(name), Keep: keep, Target: "kept." + name,
+			Drift: &feed.Drift{Columns: drift.Follow, Types: drift.Follow, Tables: drift.Follow}}))
+	}
+	for range 30 {
+		c.change()
+	}
+	f := newFollower(t, b.workbench, tables...)
+	length := 5 * time.Second
+	if long := os.Getenv("NOEMATA_TORTURE"); long != "" {
+		var err error
+		length, err = time.ParseDuration(long)
+		require.NoError(t, err)
+	}
+	seen, drifts := 0, 0
+	for round, ends := 0, time.Now().Add(length); round < 3 || time.Now().Before(ends); round++ {
+		f.catchUp()
+		for name, where := range holds {
+			want := c.must(name)
+			got := f.see(`SELECT id, payment_kind, CAST(amount AS VARCHAR), email, phone, CAST(born AS VARCHAR), city, floor,
+					reader, CAST(doubled AS VARCHAR), region FROM kept.` + name + " WHERE " + where + " ORDER BY id")
+			if strings.Join(want, "\n") != strings.Join(got, "\n") {
+				for _, did := range c.did {
+					t.Log(did)
+				}
+			}
+			require.Equal(t, want, got, name)
+			seen += len(want)
 		}
-		var tables []feed.Table
-		holds := map[string]string{"p_latest": "true", "p_soft": "nm_deleted_at IS NULL", "p_history": "nm_current"}
-		for name, keep := range copiesKept {
-			b.exec("CREATE TABLE " + name + " (id bigint PRIMARY KEY, kind varchar(9), amount decimal(8,2), card varchar(40), " +
-				"email varchar(60), phone varchar(40), born date, doc " + document + ", reader int) CHARACTER SET utf8mb4")
-			tables = append(tables, shaped(feed.Table{Table: b.table(name), Keep: keep, Target: "kept." + name,
-				Drift: &feed.Drift{Columns: drift.Follow, Types: drift.Follow, Tables: drift.Follow}}))
+		for _, table := range tables {
+			if table.Keep == feed.KeepLedger {
+				continue
+			}
+			proof, err := engine.Prove(t.Context(), engine.Work{Feed: f.feed, Table: table, Source: f.source,
+				Warehouse: f.warehouse, Keys: testKeys})
+			require.NoError(t, err)
+			require.True(t, proof.Same, "%s: %+v", table.Table, proof)
 		}
-		for range 30 {
+		for range 5 + c.r.IntN(10) {
 			c.change()
 		}
-		f := newFollower(t, b.workbench, tables...)
-		length := 6 * time.Second
-		if long := os.Getenv("NOEMATA_TORTURE"); long != "" {
-			var err error
-			length, err = time.ParseDuration(long)
-			require.NoError(t, err)
+		if round%3 == 1 {
+			drifts++
+			c.drift(drifts)
+			c.change()
 		}
-		seen, drifts := 0, 0
-		for round, ends := 0, time.Now().Add(length); round < 3 || time.Now().Before(ends); round++ {
-			f.catchUp()
-			for name, where := range holds {
-				want := c.must(name)
-				got := f.see(`SELECT id, payment_kind, CAST(amount AS VARCHAR), email, phone, CAST(born AS VARCHAR), city, floor,
-					reader, CAST(doubled AS VARCHAR), region FROM kept.` + name + " WHERE " + where + " ORDER BY id")
-				if strings.Join(want, "\n") != strings.Join(got, "\n") {
-					for _, did := range c.did {
-						t.Log(did)
-					}
-				}
-				require.Equal(t, want, got, name)
-				seen += len(want)
-			}
-			for _, table := range tables {
-				if table.Keep == feed.KeepLedger {
-					continue
-				}
-				proof, err := engine.Prove(t.Context(), engine.Work{Feed: f.feed, Table: table, Source: f.source,
-					Warehouse: f.warehouse, Keys: testKeys})
-				require.NoError(t, err)
-				require.True(t, proof.Same, "%s: %+v", table.Table, proof)
-			}
-			for range 5 + c.r.IntN(10) {
-				c.change()
-			}
-			if round%3 == 1 {
-				drifts++
-				c.drift(drifts)
-				c.change()
-			}
+	}
+	require.Positive(t, seen)
+	for _, name := range []schema.Name{{Schema: "kept"}, {Schema: "noemata"}} {
+		for _, table := range testkit.SQL(t, b.warehouse,
+			"SELECT table_name FROM information_schema.tables WHERE table_schema = '"+
+				name.Schema+"'") {
+			name.Table = fmt.Sprint(table[0])
+			found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM "+name.Quoted()+" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
+			require.EqualValues(t, 0, found[0][0], "%s has a private value in the clear", name)
 		}
-		require.Positive(t, seen)
-		for _, name := range []schema.Name{{Schema: "kept"}, {Schema: "noemata"}} {
-			for _, table := range testkit.SQL(t, b.warehouse,
-				"SELECT table_name FROM information_schema.tables WHERE table_schema = '"+
-					name.Schema+"'") {
-				name.Table = fmt.Sprint(table[0])
-				found := testkit.SQL(t, b.warehouse, "SELECT count(*) FROM "+name.Quoted()+" AS t WHERE CAST(t AS VARCHAR) LIKE '%SECRET%'")
-				require.EqualValues(t, 0, found[0][0], "%s has a private value in the clear", name)
-			}
-		}
-	})
+	}
 }
