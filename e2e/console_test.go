@@ -67,18 +67,22 @@ func (b *browser) fill(field, text string) {
 }
 
 func (b *browser) text() string {
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](pageText))
 	require.NoError(b.t, err)
 	return text
 }
+
+// pageText is what a page says; a page on its way has no body yet.
+const pageText = "document.body ? document.body.innerText : ''"
 
 // sees waits until the page says all of it.
 func (b *browser) sees(words ...string) {
 	b.t.Helper()
 	var text string
 	for deadline := time.Now().Add(40 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-		text = b.text()
-		missing := false
+		var err error
+		text, err = chromedp.Run(b.ctx, chromedp.Evaluate[string](pageText))
+		missing := err != nil // one page was left for another meanwhile
 		for _, w := range words {
 			missing = missing || !strings.Contains(text, w)
 		}

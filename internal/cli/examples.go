@@ -86,6 +86,7 @@ var examples = map[string]string{
 	"feeds schema":     "noemata feeds schema > feed-file.schema.json",
 	"feeds revisions":  "noemata feeds revisions circulation-lake",
 	"feeds privileges": "noemata feeds privileges circulation.yaml --analysts readers",
+	"feeds move":       "noemata feeds move circulation-lake reports",
 	"feeds duplicate":  "noemata feeds duplicate circulation-lake circulation-copy --warehouse reports",
 	"feeds mend": "noemata feeds mend circulation.yaml\nnoemata feeds mend circulation.yaml --source-user owner --yes\n" +
 		"noemata feeds mend circulation.yaml --wait 10m",

@@ -110,7 +110,7 @@ func (a *app) feedsCommand() *cobra.Command {
 		a.applyCommand(), a.fileCommand("check", "Tell what a feed file would change and what stands in its way",
 			client.Check), a.fileCommand("diff", "Tell what a feed file would change", client.Compare),
 		a.previewCommand(), a.proposeCommand(), export, a.revisionsCommand(), a.revertCommand(), a.mendCommand(),
-		a.privilegesCommand(), a.duplicateCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
+		a.privilegesCommand(), a.duplicateCommand(), a.moveCommand(), fileSchema, list, show, a.driftsCommand(), start, pause, again, remove)
 }
 
 func (a *app) feedAction(verb, short, done string,

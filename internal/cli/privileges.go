@@ -85,3 +85,45 @@ func (a *app) duplicateCommand() *cobra.Command {
 	c.Flags().StringVar(&target, "target", "", "the names of its target tables, such as \"copy_of_{schema}.{table}\"")
 	return c
 }
+
+func (a *app) moveCommand() *cobra.Command {
+	var target string
+	var yes bool
+	c := &cobra.Command{Use: "move FEED WAREHOUSE", Args: exactly(2),
+		Short: "Have a feed keep its tables in another warehouse, where all rows are brought anew",
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			text, err := c.ExportFeed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			f, err := feed.ParseFile([]byte(text))
+			if err != nil {
+				return err
+			}
+			if f.Warehouse == args[1] && target == "" {
+				return usageError{fmt.Errorf("the feed %s keeps its tables in %s already", f.Name, f.Warehouse)}
+			}
+			f.Warehouse = args[1]
+			if target != "" {
+				f.Target = target
+			}
+			if !yes {
+				x, err := c.FeedFile(ctx, string(f.File()), client.Check)
+				if err != nil {
+					return err
+				}
+				showFindings(cmd.ErrOrStderr(), x.Findings)
+			}
+			if err := agreed(cmd, yes, fmt.Sprintf("Move the feed %s to %s", f.Name, f.Warehouse)); err != nil {
+				return err
+			}
+			x, err := c.FeedFile(ctx, string(f.File()), client.Apply)
+			if err != nil {
+				return err
+			}
+			return a.say(cmd, x, "The feed %s keeps its tables in %s from its next run on.", f.Name, f.Warehouse)
+		})}
+	c.Flags().StringVar(&target, "target", "", "the names of its target tables there, such as \"{source}.{table}\"")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}

@@ -33,6 +33,11 @@ func (r *Rules) consequences(ctx context.Context, old *feed.Feed, found []schema
 		}
 	}
 	c := change{was: was, now: now}
+	if old.Warehouse != now.Warehouse {
+		c.say(problem.Note, "", "The feed moves to the warehouse %s: all rows of its tables are brought there, or what came there "+
+			"before is brought up to date. What it has brought to %s stays there as it is.", now.Warehouse, old.Warehouse)
+		return c.findings
+	}
 	for _, t := range now.Tables {
 		c.table = t.Table
 		before, known := was.Table(t.Table)

@@ -5,6 +5,7 @@ package feeds
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -114,6 +115,10 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying, by string)
 			return records.Applied{}, err
 		}
 	}
+	if old != nil && (old.Source != f.Source || old.Warehouse != f.Warehouse) {
+		out.Applied, err = r.moveElsewhere(ctx, old, f, found, by)
+		return out, err
+	}
 	if err := r.Store.SaveFeed(ctx, f, found, by); err != nil {
 		return records.Applied{}, err
 	}
@@ -204,16 +209,41 @@ func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed, names warehouse
 	return findings, err
 }
 
+// moveElsewhere has a feed go from one source or warehouse to another. Nothing of it runs meanwhile, and what it made at its
+// source for the warehouse that it leaves is dropped: the source would keep its log for ever.
+func (r *Rules) moveElsewhere(ctx context.Context, old, f *feed.Feed, found []schema.Name, by string) (bool, error) {
+	active, _, _, err := r.Store.Schedule(ctx, f.Name)
+	if err != nil {
+		return false, err
+	}
+	err = r.quiet(ctx, f.Name, "changed", "Apply the file again when its run has ended.")
+	if err == nil {
+		err = r.Store.SaveFeed(ctx, f, found, by)
+	}
+	saved := err == nil
+	if saved && old.FollowsLog() {
+		err = r.dropLog(ctx, old, "has moved")
+	}
+	if active {
+		err = errors.Join(r.reactivate(context.WithoutCancel(ctx), f.Name), err)
+	}
+	return saved, err
+}
+
+func (r *Rules) reactivate(ctx context.Context, name string) error {
+	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
+		return err
+	}
+	return r.Runner.Wake(ctx, name)
+}
+
 // reschedule makes a changed feed run soon, if it is active.
 func (r *Rules) reschedule(ctx context.Context, name string) error {
 	active, _, _, err := r.Store.Schedule(ctx, name)
 	if err != nil || !active {
 		return err
 	}
-	if err := r.Store.SetFeedState(ctx, name, "active"); err != nil {
-		return err
-	}
-	return r.Runner.Wake(ctx, name)
+	return r.reactivate(ctx, name)
 }
 
 // Start lets a feed run on its schedule.
@@ -254,21 +284,21 @@ func (r *Rules) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := r.quiet(ctx, name); err != nil {
+	if err := r.quiet(ctx, name, "removed", "It is paused. Remove it again when its run has ended."); err != nil {
 		return err
 	}
 	if err := r.Store.RemoveFeed(ctx, name); err != nil || !f.FollowsLog() {
 		return err
 	}
-	return r.dropLog(ctx, f)
+	return r.dropLog(ctx, f, "is removed")
 }
 
-// quietWithin is how long the run of a feed that is removed may take to end.
+// quietWithin is how long the run of a feed that is removed, or moves, may take to end.
 const quietWithin = 20 * time.Second
 
 // quiet pauses a feed and waits until nothing of it runs: a copy that went on would make
-// anew what is about to be dropped.
-func (r *Rules) quiet(ctx context.Context, name string) error {
+// anew what is about to be dropped. Where something runs on, the feed was not done to as was meant.
+func (r *Rules) quiet(ctx context.Context, name, done, remedy string) error {
 	if err := r.Store.SetFeedState(ctx, name, "paused"); err != nil {
 		return err
 	}
@@ -287,8 +317,8 @@ func (r *Rules) quiet(ctx context.Context, name string) error {
 			return err
 		}
 		if time.Now().After(until) {
-			return problem.Newf(problem.Conflict, "It is paused. Remove it again when its run has ended.",
-				"The feed %s was not removed: its run has not ended within %s.", name, quietWithin)
+			return problem.Newf(problem.Conflict, remedy,
+				"The feed %s was not %s: its run has not ended within %s.", name, done, quietWithin)
 		}
 		select {
 		case <-ctx.Done():
@@ -299,7 +329,7 @@ func (r *Rules) quiet(ctx context.Context, name string) error {
 }
 
 // dropLog removes what a feed has made at its source.
-func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
+func (r *Rules) dropLog(ctx context.Context, f *feed.Feed, done string) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	src, wh, err := r.Databases.Of(ctx, f)
@@ -309,7 +339,7 @@ func (r *Rules) dropLog(ctx context.Context, f *feed.Feed) error {
 	if err != nil {
 		p := problem.Of(err)
 		return problem.Wrap(err, p.Code,
-			fmt.Sprintf("The feed %s is removed, but not what it made at its source: %s", f.Name, p.What),
+			fmt.Sprintf("The feed %s %s, and what it made at its source is still there: %s", f.Name, done, p.What),
 			"At the source, drop the replication slot and the publication whose names begin with "+
 				"noemata_: a slot that nobody reads keeps the log for ever.")
 	}

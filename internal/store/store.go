@@ -326,7 +326,13 @@ func plain(text string) string {
 func (s *Store) SaveFeed(ctx context.Context, f *feed.Feed, found []schema.Name, by string) error {
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		var id int64
-		err := tx.QueryRow(ctx, `INSERT INTO feeds (name, source, warehouse, spec, found) VALUES ($1, $2, $3, $4, $5)
+		// What is known of its tables is of the source and the warehouse that they had.
+		_, err := tx.Exec(ctx, `DELETE FROM feed_tables t USING feeds f
+WHERE f.id = t.feed_id AND f.name = $1 AND (f.source, f.warehouse) <> ($2, $3)`, f.Name, f.Source, f.Warehouse)
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, `INSERT INTO feeds (name, source, warehouse, spec, found) VALUES ($1, $2, $3, $4, $5)
 ON CONFLICT (name) DO UPDATE SET source = $2, warehouse = $3, spec = $4, found = $5, updated_at = now() RETURNING id`,
 			f.Name, f.Source, f.Warehouse, jsonOf(f), foundJSON(found)).Scan(&id)
 		var e *pgconn.PgError
