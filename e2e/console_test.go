@@ -192,6 +192,26 @@ type fault struct {
 // when the service has gone away.
 //
 // Longer than a screen: it is a list of pages.
+// fitsAPhone makes sure that nothing of a page lies beside a narrow screen, or is out of reach there: what is wider
+// than the screen scrolls by itself.
+func (b *browser) fitsAPhone(page string) {
+	b.t.Helper()
+	b.do(chromedp.EmulateViewport(390, 800), chromedp.Sleep(400*time.Millisecond)) // charts follow a moment later
+	beside, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(() => { const wide = document.documentElement.clientWidth
+		const scrolls = (e) => { for (e = e.parentElement; e && e !== document.body; e = e.parentElement)
+			if (['auto', 'scroll', 'hidden', 'clip'].includes(getComputedStyle(e).overflowX)) return true
+			return false }
+		return [...document.body.querySelectorAll('*')].filter((e) => { const r = e.getBoundingClientRect()
+			return r.width && r.height && (r.right > wide + 1 || r.left < -1) && getComputedStyle(e).visibility !== 'hidden' &&
+				!e.closest('.visually-hidden, .skip') && !scrolls(e) })
+			.map((e) => e.tagName + '.' + e.className + ' ' + (e.innerText ?? '').slice(0, 30)).slice(0, 4).join('; ') })()`))
+	require.NoError(b.t, err)
+	if beside != "" {
+		b.t.Errorf("%s, at 390 px: beside the screen: %s", page, beside)
+	}
+	b.do(chromedp.EmulateViewport(1280, 800))
+}
+
 func TestEveryPageIsForEverybody(t *testing.T) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "make console installs it")
@@ -229,6 +249,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				t.Errorf("%s, %s: %s (%s) at %v: %s", page, theme, f.Help, f.Impact, n.Target, n.Summary)
 			}
 		}
+		b.fitsAPhone(page)
 	}
 	b.open("/")
 	b.sees("Sign in")
@@ -242,7 +263,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				"failing"}, "/feeds/live": {"public.holds", "Log"},
 			"/feeds/patrons/table?name=public.patrons": {"Œsling",
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
-			"/set-up": {"Connect", "Next: choose"}, "/runs": {"person"}, "/runs/1": {"Books",
+			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"}, "/runs": {"person"}, "/runs/1": {"Books",
 				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
 			"/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
 			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},

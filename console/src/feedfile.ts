@@ -6,6 +6,8 @@ export interface TableEntry {
   index: number
   table: string
   pattern: boolean
+  /** It is a query at the source, and no table there. */
+  query: boolean
   find: string
   keep: string
   where: string
@@ -13,6 +15,27 @@ export interface TableEntry {
   columns: Record<string, unknown>
   /** The only columns that are brought; all, where it is empty. */
   only: string[]
+  /** Columns that are made of others, by name. */
+  computed: Record<string, Computed>
+  /** The column that tells what is new, where changes are found by watermark. */
+  watermark: string
+}
+
+export interface Computed {
+  value: string
+  type?: string
+}
+
+/** What is said of a column that arrives. */
+export interface Said {
+  name?: string
+  type?: string
+  hash?: string
+  mask?: string
+  count?: number
+  text?: string
+  take?: Record<string, string | { path: string; type?: string }>
+  keep?: boolean
 }
 
 export interface Schedule {
@@ -22,8 +45,21 @@ export interface Schedule {
   zone: string
 }
 
-/** What a person chooses for a column, in one word; as-is is nothing. */
-export type Treatment = 'as it is' | 'as the file has it' | 'leave out' | 'hash' | 'first characters' | 'last characters' | 'year' | 'null'
+/** What a person chooses for a column, in one word. */
+export type Treatment = (typeof treatments)[number]
+export const treatments = ['as it is', 'leave out', 'hash', 'first characters', 'last characters', 'year', 'round', 'text', 'null'] as const
+
+/** What a treatment asks for besides, and with what it begins. */
+export const asks: Partial<Record<Treatment, { key: 'hash' | 'count' | 'text'; label: string; begins: string | number }>> = {
+  hash: { key: 'hash', label: 'key', begins: 'people' },
+  'first characters': { key: 'count', label: 'how many', begins: 2 },
+  'last characters': { key: 'count', label: 'how many', begins: 2 },
+  round: { key: 'count', label: 'to multiples of', begins: 10 },
+  text: { key: 'text', label: 'text', begins: '***' },
+}
+
+/** The types that values can be stored as. */
+export const types = ['text', 'int16', 'int32', 'int64', 'float32', 'float64', 'decimal(12,2)', 'numeric', 'bool', 'date', 'time', 'timestamp', 'timestamptz', 'interval', 'uuid', 'json', 'bytes']
 
 const parse = (file: string): Document => parseDocument(file, { keepSourceTokens: false })
 
@@ -53,10 +89,14 @@ export const saidOf = (t: TableEntry | undefined, column: string): unknown => (t
 export function tablesOf(file: string): TableEntry[] {
   return entries(parse(file)).map((t, index) => {
     const text = (key: string) => String(t.get(key) ?? '')
-    const columns = t.get('columns')
+    const fields = (key: string) => {
+      const value = t.get(key)
+      return isMap(value) ? (value.toJSON() as Record<string, unknown>) : {}
+    }
+    const computed = Object.entries(fields('computed')).map(([name, of]) => [name, typeof of === 'string' ? { value: of } : (of as Computed)] as const)
     const dropped = Object.fromEntries(listOf(t, 'drop').map((name) => [name, 'drop']))
     const table = text('table') || `queries.${text('name')}`
-    return { index, table, pattern: table.includes('*'), find: text('find'), keep: text('keep'), where: text('where'), columns: { ...dropped, ...(isMap(columns) ? (columns.toJSON() as Record<string, unknown>) : {}) }, only: listOf(t, 'only') }
+    return { index, table, pattern: table.includes('*'), query: !text('table'), find: text('find'), keep: text('keep'), where: text('where'), columns: { ...dropped, ...fields('columns') }, only: listOf(t, 'only'), computed: Object.fromEntries(computed), watermark: String(fields('watermark').column ?? '') }
   })
 }
 
@@ -79,7 +119,7 @@ export const setOfTables = (file: string, indexes: number[], key: string, value:
 export const setOfTable = (file: string, index: number, key: string, value: string): string => setOfTables(file, [index], key, value)
 
 /** Sets a key of the feed; empty takes it out. */
-export const setOfFeed = (file: string, values: Partial<Schedule> & { feed?: string }): string =>
+export const setOfFeed = (file: string, values: Partial<Schedule> & { feed?: string; warehouse?: string }): string =>
   edited(file, (doc) => {
     for (const [key, value] of Object.entries(values)) {
       if (value) doc.set(key, value)
@@ -93,60 +133,83 @@ export function scheduleOf(file: string): Schedule {
   return { freshness: text('freshness'), every: text('every'), cron: text('cron'), zone: text('zone') }
 }
 
+/** Where a file's feed reads and writes. */
+export function endsOf(file: string): { source: string; warehouse: string } {
+  const doc = parse(file)
+  return { source: String(doc.get('source') ?? ''), warehouse: String(doc.get('warehouse') ?? '') }
+}
+
 /** The name of a key to hash with that the file uses already. */
 export const hashKeyOf = (file: string): string => /hash:\s*([\w-]+)/.exec(file)?.[1] ?? 'people'
 
-const made: Record<Exclude<Treatment, 'as it is' | 'as the file has it' | 'leave out'>, (key: string) => Record<string, unknown>> = {
-  hash: (key) => ({ hash: key }),
-  'first characters': () => ({ mask: 'keep-first', count: 2 }),
-  'last characters': () => ({ mask: 'keep-last', count: 2 }),
-  year: () => ({ mask: 'year' }),
-  null: () => ({ mask: 'null' }),
-}
+const masks: Partial<Record<Treatment, string>> = { 'first characters': 'keep-first', 'last characters': 'keep-last', year: 'year', round: 'round', text: 'text', null: 'null' }
 
-/** What a table's entry says of a column. */
+/** What a table's entry says of a column, in one word. */
 export function treatmentOf(of: unknown): Treatment {
   if (of === 'drop') return 'leave out'
-  const x = (of ?? {}) as Record<string, unknown>
-  if (x.hash) return 'hash'
-  if (x.mask === 'keep-first') return 'first characters'
-  if (x.mask === 'keep-last') return 'last characters'
-  if (x.mask === 'year') return 'year'
-  if (x.mask === 'null') return 'null'
-  if (x.mask) return 'as the file has it'
-  return 'as it is'
+  const said = (of ?? {}) as Said
+  if (said.hash) return 'hash'
+  return treatments.find((t) => said.mask && masks[t] === said.mask) ?? 'as it is'
 }
 
-export const nameOf = (of: unknown): string => String((of as { name?: string } | undefined)?.name ?? '')
-export const typeOf = (of: unknown): string => String((of as { type?: string } | undefined)?.type ?? '')
+/** What is said of a column that is treated otherwise; the rest stays as it was said. */
+export function treated(file: string, of: unknown, treatment: Treatment): Said | 'drop' {
+  if (treatment === 'leave out') return 'drop'
+  const { name, type, take, keep } = (of === 'drop' ? {} : (of ?? {})) as Said
+  const asked = asks[treatment]
+  const begins = asked?.key === 'hash' ? hashKeyOf(file) : asked?.begins
+  return { name, take, keep, ...(treatment === 'as it is' ? { type } : {}), ...(masks[treatment] ? { mask: masks[treatment] } : {}), ...(asked ? { [asked.key]: begins } : {}) }
+}
 
-/** Sets what becomes of a column: its treatment, its name and its type. What else is said of it stays. */
-export const setColumn = (file: string, index: number, column: string, to: { treatment: Treatment; name: string; type: string }): string =>
+export const nameOf = (of: unknown): string => String((of as Said | undefined)?.name ?? '')
+export const typeOf = (of: unknown): string => String((of as Said | undefined)?.type ?? '')
+export const takeOf = (of: unknown): [name: string, path: string, type: string][] => Object.entries((of as Said | undefined)?.take ?? {}).map(([name, p]) => (typeof p === 'string' ? [name, p, ''] : [name, p.path, p.type ?? '']))
+
+/** Without what is empty. */
+const full = (of: object) => Object.fromEntries(Object.entries(of).filter(([, v]) => v !== undefined && v !== '' && !(typeof v === 'object' && v !== null && !Object.keys(v).length)))
+
+/** Sets what becomes of a column. */
+export const setColumn = (file: string, index: number, column: string, said: Said | 'drop'): string =>
   edited(file, (doc) => {
     const t = entries(doc)[index]
     if (!t) return
     const columns = isMap(t.get('columns')) ? (t.get('columns') as YAMLMap) : undefined
-    const before = columns?.get(column)
-    const rest = isMap(before) ? (before.toJSON() as Record<string, unknown>) : {}
-    delete rest.name
-    delete rest.type
-    let value: unknown = 'drop'
-    if (to.treatment !== 'leave out') {
-      if (to.treatment !== treatmentOf(isMap(before) ? before.toJSON() : before)) {
-        for (const key of ['hash', 'mask', 'count', 'text']) delete rest[key]
-        if (to.treatment in made) Object.assign(rest, made[to.treatment as keyof typeof made](hashKeyOf(file)))
-      }
-      const shaped = { ...rest, ...(to.name && to.name !== column ? { name: to.name } : {}), ...(to.type && to.treatment === 'as it is' ? { type: to.type } : {}) }
-      value = Object.keys(shaped).length ? shaped : undefined
-    }
+    const value = said === 'drop' ? said : full({ ...said, name: said.name === column ? '' : said.name, keep: said.take && Object.keys(said.take).length ? said.keep : undefined })
     takeOut(t, 'drop', column)
     const only = t.get('only')
-    if (to.treatment !== 'leave out' && isSeq(only) && !listOf(t, 'only').includes(column)) only.add(column)
-    if (value !== undefined) t.setIn(['columns', column], doc.createNode(value))
+    if (said !== 'drop' && isSeq(only) && !listOf(t, 'only').includes(column)) only.add(column)
+    if (value === 'drop' || Object.keys(value).length) t.setIn(['columns', column], doc.createNode(value))
     else if (columns?.has(column)) {
       columns.delete(column)
       if (!columns.items.length) t.delete('columns')
     }
+  })
+
+/** Sets the columns that a table has made of others. */
+export const setComputed = (file: string, index: number, computed: Record<string, Computed>): string =>
+  edited(file, (doc) => {
+    const t = entries(doc)[index]
+    if (!t) return
+    if (Object.keys(computed).length) t.set('computed', doc.createNode(Object.fromEntries(Object.entries(computed).map(([name, c]) => [name, full(c)]))))
+    else t.delete('computed')
+  })
+
+/** Sets the column that tells what is new; what else is said of the watermark stays. */
+export const setWatermark = (file: string, index: number, column: string): string =>
+  edited(file, (doc) => {
+    const t = entries(doc)[index]
+    if (!t) return
+    if (column) t.setIn(['watermark', 'column'], column)
+    else t.delete('watermark')
+  })
+
+/** A file with the tables of another one besides, and without those of some names. */
+export const withTables = (file: string, more: string, without: Set<string>): string =>
+  edited(file, (doc) => {
+    const tables = doc.get('tables')
+    if (!isSeq(tables)) return
+    tables.items = tables.items.filter((t) => !isMap(t) || !without.has(String(t.get('table') ?? '')))
+    for (const t of entries(parse(more))) tables.add(t)
   })
 
 /** The pattern for all tables of a schema. */

@@ -7,6 +7,7 @@ export const router = createRouter({
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true, title: 'Sign in' } },
     { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
     { path: '/feeds/:feed', component: () => import('./pages/Feed.vue'), props: true, meta: { title: 'Feed' } },
+    { path: '/feeds/:feed/change', component: () => import('./pages/SetUp.vue'), props: true, meta: { title: 'Change' } },
     {
       path: '/feeds/:feed/table',
       component: () => import('./pages/Table.vue'),

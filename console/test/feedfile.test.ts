@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { addPattern, patternOf, saidOf, scheduleOf, setColumn, setOfFeed, setOfTable, tablesOf, treatmentOf } from '../src/feedfile'
+import { addPattern, asks, patternOf, saidOf, scheduleOf, setColumn, setComputed, setOfFeed, setOfTable, setWatermark, tablesOf, takeOf, treated, treatmentOf, treatments, withTables } from '../src/feedfile'
 
 const file = `feed: loans
 source: circulation
@@ -35,19 +35,49 @@ test('what is not touched stays, comments too', () => {
 })
 
 test('columns are treated, renamed and left as they are', () => {
-  const to = (column: string, treatment: Parameters<typeof setColumn>[3]['treatment'], name = '', type = '') => tablesOf(setColumn(file, 0, column, { treatment, name, type }))[0]!.columns
-  expect(to('due', 'hash').due).toEqual({ hash: 'readers' })
-  expect(to('due', 'leave out').due).toBe('drop')
-  expect(to('due', 'as it is', 'due_on').due).toEqual({ name: 'due_on' })
-  expect(to('due', 'as it is', '', 'text').due).toEqual({ type: 'text' })
-  expect(to('due', 'last characters', 'due_on').due).toEqual({ mask: 'keep-last', count: 2, name: 'due_on' })
-  expect(to('note', 'as it is')).not.toHaveProperty('note')
-  expect(to('place', 'as it is').place).toEqual({ take: { city: '$.city' }, keep: false })
-  const round = setColumn(file, 0, 'fee', { treatment: 'as it is', name: '', type: '' }).replace('note: drop', 'note: {mask: round, count: 10}')
-  expect(treatmentOf(tablesOf(round)[0]!.columns.note)).toBe('as the file has it')
-  expect(tablesOf(setColumn(round, 0, 'note', { treatment: 'as the file has it', name: 'remark', type: '' }))[0]!.columns.note).toEqual({ mask: 'round', count: 10, name: 'remark' })
-  const bare = setColumn('tables:\n  - table: a.b\n', 0, 'x', { treatment: 'leave out', name: '', type: '' })
-  expect(tablesOf(setColumn(bare, 0, 'x', { treatment: 'as it is', name: '', type: '' }))[0]!.columns).toEqual({})
+  const said = (column: string) => tablesOf(file)[0]!.columns[column]
+  const to = (column: string, value: ReturnType<typeof treated>) => tablesOf(setColumn(file, 0, column, value))[0]!.columns
+  expect(to('due', treated(file, said('due'), 'hash')).due).toEqual({ hash: 'readers' })
+  expect(to('due', 'drop').due).toBe('drop')
+  expect(to('due', { name: 'due_on' }).due).toEqual({ name: 'due_on' })
+  expect(to('due', { name: 'due' })).not.toHaveProperty('due')
+  expect(to('due', { type: 'text', name: '' }).due).toEqual({ type: 'text' })
+  expect(to('due', treated(file, { name: 'due_on', type: 'text' }, 'last characters')).due).toEqual({ mask: 'keep-last', count: 2, name: 'due_on' })
+  expect(to('note', treated(file, said('note'), 'as it is'))).not.toHaveProperty('note')
+  expect(to('place', treated(file, said('place'), 'as it is')).place).toEqual({ take: { city: '$.city' }, keep: false })
+  expect(to('place', { take: {}, keep: false })).not.toHaveProperty('place')
+  const bare = setColumn('tables:\n  - table: a.b\n', 0, 'x', 'drop')
+  expect(tablesOf(setColumn(bare, 0, 'x', {}))[0]!.columns).toEqual({})
+})
+
+test('each treatment is read as it was written', () => {
+  for (const treatment of treatments) {
+    const written = setColumn(file, 0, 'due', treated(file, undefined, treatment))
+    expect(treatmentOf(tablesOf(written)[0]!.columns.due)).toBe(treatment)
+    const key = asks[treatment]?.key
+    if (key) expect(tablesOf(written)[0]!.columns.due).toHaveProperty(key)
+  }
+})
+
+test('values of documents, columns made of others, and the watermark', () => {
+  const taken = setColumn(file, 0, 'doc', { take: { city: '$.city', floor: { path: '$.floor', type: 'int32' } } })
+  expect(takeOf(tablesOf(taken)[0]!.columns.doc)).toEqual([['city', '$.city', ''], ['floor', '$.floor', 'int32']])
+  const made = setComputed(file, 0, { region: { value: "'north'" }, doubled: { value: 'fee * 2', type: 'decimal(12,2)' } })
+  expect(tablesOf(made)[0]!.computed).toEqual({ region: { value: "'north'" }, doubled: { value: 'fee * 2', type: 'decimal(12,2)' } })
+  expect(setComputed(made, 0, {})).not.toContain('computed')
+  expect(tablesOf('tables:\n  - {table: a.b, computed: {x: a + 1}}')[0]!.computed).toEqual({ x: { value: 'a + 1' } })
+  const marked = setWatermark('tables:\n  - {table: a.b, watermark: {settle: 2s}}', 0, 'at')
+  expect(marked).toContain('settle: 2s')
+  expect(tablesOf(marked)[0]!.watermark).toBe('at')
+  expect(setWatermark(marked, 0, '')).not.toContain('watermark')
+})
+
+test('tables come and go, and the others stay as they are', () => {
+  const more = 'tables:\n  # two copies\n  - {table: public.copies, find: log, keep: latest, columns: {note: drop}}\n'
+  const changed = withTables(file, more, new Set(['public.tmp_*']))
+  expect(tablesOf(changed).map((t) => t.table)).toEqual(['public.loans', 'public.copies'])
+  expect(changed).toContain('# the log tells all')
+  expect(tablesOf(changed)[1]!.columns).toEqual({ note: 'drop' })
 })
 
 test('lists of columns say the same as the columns one by one', () => {
@@ -62,13 +92,12 @@ test('lists of columns say the same as the columns one by one', () => {
   expect(treatmentOf(saidOf(b, 'card'))).toBe('leave out')
   expect(treatmentOf(saidOf(c, 'card'))).toBe('leave out')
   expect(treatmentOf(saidOf(c, 'id'))).toBe('as it is')
-  const asIs = { treatment: 'as it is' as const, name: '', type: '' }
-  const kept = setColumn(listed, 0, 'card', asIs)
+  const kept = setColumn(listed, 0, 'card', {})
   expect(treatmentOf(saidOf(tablesOf(kept)[0], 'card'))).toBe('as it is')
   expect(treatmentOf(saidOf(tablesOf(kept)[0], 'pin'))).toBe('leave out')
-  expect(setColumn(kept, 0, 'pin', asIs)).not.toContain('drop')
-  expect(tablesOf(setColumn(listed, 0, 'card', { ...asIs, treatment: 'hash' }))[0]!.columns).toEqual({ pin: 'drop', card: { hash: 'people' } })
-  expect(tablesOf(setColumn(listed, 1, 'card', asIs))[1]!.only).toEqual(['id', 'branch', 'card'])
+  expect(setColumn(kept, 0, 'pin', {})).not.toContain('drop')
+  expect(tablesOf(setColumn(listed, 0, 'card', treated(listed, 'drop', 'hash')))[0]!.columns).toEqual({ pin: 'drop', card: { hash: 'people' } })
+  expect(tablesOf(setColumn(listed, 1, 'card', {}))[1]!.only).toEqual(['id', 'branch', 'card'])
 })
 
 test('the pattern of a schema', () => {

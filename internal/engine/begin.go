@@ -300,8 +300,16 @@ func (s *session) followDrift(ctx context.Context) (follows bool, err error) {
 		if !drifted || t.copy.State != warehouse.Following {
 			continue
 		}
-		if chosen := s.chosen(t); kind == drift.Columns && chosen != nil { // by a person, who knows
-			if err := s.Warehouse.Journal().Note(ctx, s.Feed.Name, chosen); err != nil {
+		// What a person has chosen, or made otherwise, is followed whatever the policy: they know.
+		var entry warehouse.Entry
+		if kind == drift.Columns {
+			entry = s.chosen(t)
+		}
+		if entry == nil && s.remade(t) {
+			entry = t.copyAgain()
+		}
+		if entry != nil {
+			if err := s.Warehouse.Journal().Note(ctx, s.Feed.Name, entry); err != nil {
 				return follows, err
 			}
 			follows = true

@@ -286,7 +286,8 @@ func (r *run) drifted(ctx context.Context, kind drift.Kind, trouble error) (made
 			Done: done, Run: r.Run}}
 	}
 	journal := r.Warehouse.Journal()
-	chosen := kind == drift.Columns && r.was != nil && structureOf(r.plan).chosen(*r.was, r.plan)
+	chosen := r.was != nil && (kind == drift.Columns && structureOf(r.plan).chosen(*r.was, r.plan) ||
+		r.Table.Find != feed.FindWatermark && structureOf(r.plan).remade(*r.was, r.plan, drift.ColumnsOf(trouble)))
 	if r.Feed.Policy(r.Table, kind) != drift.Follow && !chosen {
 		last, err := journal.Drifts(ctx, r.Feed.Name, mostTold)
 		told := slices.ContainsFunc(last, func(e drift.Drift) bool {

@@ -95,13 +95,20 @@ func (s *session) setBack(ctx context.Context, trouble *tableError, tried bool) 
 		"The table is held, as the feed asks."))
 }
 
-// chosen has columns of a table brought that a person has chosen; nil where there is more to it.
+// chosen has columns of a table brought that a person has chosen, from here on; nil where there is more to it.
 func (s *session) chosen(t *logTable) warehouse.Entry {
 	var was structure
 	if json.Unmarshal([]byte(t.copy.Structure), &was) != nil || !structureOf(t.plan).chosen(was, t.plan) {
 		return nil
 	}
 	return s.copyAgainFor(t, was)
+}
+
+// remade tells whether a table's target no longer fits for what a person has made of its columns alone.
+func (s *session) remade(t *logTable) bool {
+	var was structure
+	return json.Unmarshal([]byte(t.copy.Structure), &was) == nil &&
+		structureOf(t.plan).remade(was, t.plan, drift.ColumnsOf(t.trouble))
 }
 
 func (s *session) drifted(trouble *tableError, kind drift.Kind, done string) warehouse.Entry {
@@ -157,6 +164,19 @@ func (s structure) chosen(was structure, p plan) bool {
 	_, of := p.shape.Made()
 	more := s.Made.more(was.Made)
 	return was.Made != nil && len(more) > 0 && !slices.ContainsFunc(more, func(column string) bool {
+		return slices.ContainsFunc(of[column], func(c string) bool { return !slices.Contains(was.Source, c) })
+	})
+}
+
+// remade tells whether columns of the target that no longer fit are those that a person has made otherwise, or has
+// chosen to be brought, each of them.
+func (s structure) remade(was structure, p plan, misfits []string) bool {
+	_, of := p.shape.Made()
+	return was.Made != nil && len(misfits) > 0 && !slices.ContainsFunc(misfits, func(column string) bool {
+		before, known := was.Made[column]
+		if known {
+			return s.Made[column] == before
+		}
 		return slices.ContainsFunc(of[column], func(c string) bool { return !slices.Contains(was.Source, c) })
 	})
 }

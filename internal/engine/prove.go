@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -77,6 +78,9 @@ func newProver(ctx context.Context, w Work) (*prover, error) {
 	if _, err := w.Warehouse.Prepare(ctx, plan.target); err != nil {
 		return nil, named(err, w.Feed.Name, w.Table.Table)
 	}
+	if err := brought(ctx, w); err != nil {
+		return nil, err
+	}
 	if w.Progress == nil {
 		w.Progress = func(Progress) {}
 	}
@@ -96,6 +100,32 @@ func newProver(ctx context.Context, w Work) (*prover, error) {
 		}
 	}
 	return p, nil
+}
+
+// brought fails where a table that is to follow the log does not do so yet: what is still on its way as a copy
+// is no difference.
+func brought(ctx context.Context, w Work) error {
+	if w.Table.Find != feed.FindLog {
+		return nil
+	}
+	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(copies, func(c warehouse.Copy) bool { return c.Table == w.Table.Table })
+	if i < 0 {
+		return notBrought(w)
+	}
+	if s := copies[i].State; s != warehouse.Copying && s != warehouse.Joining {
+		return nil
+	}
+	return problem.Newf(problem.Conflict, "Prove it when it follows the log: noemata feeds show "+problem.Word(w.Feed.Name),
+		"%s cannot be proved now: it is being copied.", w.Table.Table)
+}
+
+func notBrought(w Work) error {
+	return problem.Newf(problem.Conflict, "Start the feed, or run it once, and prove the table then: noemata runs start "+
+		problem.Word(w.Feed.Name), "%s cannot be proved: nothing of it has been brought yet.", w.Table.Table)
 }
 
 // look compares: all rows by what they add up to, those that are in doubt one by one, and those that differ
@@ -264,6 +294,9 @@ func (p *prover) proof() (Proof, error) {
 	}
 	if proof.Examples == nil {
 		proof.Examples = []string{}
+	}
+	if p.stands.Position.IsZero() && proof.InFlight > 0 {
+		return proof, notBrought(p.Work)
 	}
 	proof.Same = proof.Result.Same() && len(p.faults) == 0
 	if p.c.Keeps { // what it has beside is what it is for

@@ -346,6 +346,44 @@ func TestAChangedShapeIsNotMixed(t *testing.T) {
 	require.EqualValues(t, 0, names[0][0])
 }
 
+// A person who gives a column another type has the target follow, whatever the policy is for what the source's owners
+// do; what those do is held all the same.
+func TestAChangedTypeIsFollowed(t *testing.T) {
+	raceless(t)
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE fines (id int PRIMARY KEY, fee numeric(8,2), doc text); CREATE TABLE others (id int PRIMARY KEY);
+			INSERT INTO fines SELECT i, i, i FROM generate_series(1, 50) i`)
+		typed := func(fee, doc string) map[string]feed.Treatment {
+			return map[string]feed.Treatment{"fee": {Type: fee}, "doc": {Type: doc}}
+		}
+		f := newFollower(t, b, feed.Table{Table: "public.fines", Keep: feed.KeepHistory, Target: "kept.log"})
+		f.catchUp()
+		f.feed.Tables[0].Columns = typed("text", "int32")
+		f.feed.Tables[0].Computed = map[string]feed.Computed{"twice": {Value: "fee * 2"}}
+		require.EqualValues(t, 50, f.catchUp()["public.fines"].Read, "it is copied again")
+		require.Equal(t, []string{"7.00 | 7 | 14"}, f.see("SELECT fee, doc, CAST(twice AS VARCHAR) FROM kept.log WHERE id = 7 AND nm_current"))
+		proof, err := engine.Prove(t.Context(), engine.Work{Feed: f.feed, Table: f.feed.Tables[0], Source: f.source,
+			Warehouse: f.warehouse, Keys: testKeys})
+		require.NoError(t, err)
+		require.True(t, proof.Same)
+		require.EqualValues(t, 50, proof.Equal)
+
+		log := f.feed.Tables[0]
+		for _, find := range []feed.Find{feed.FindWhole, feed.FindCompare} {
+			table := feed.Table{Table: "public.fines", Find: find, Keep: feed.KeepLatest, Target: "kept." + string(find)}
+			b.bring(table)
+			table.Columns = typed("text", "int32")
+			b.bring(table)
+			b.proved(table, 50)
+		}
+		b.exec("ALTER TABLE fines ALTER id TYPE bigint; INSERT INTO fines VALUES (51, 51, 51)")
+		log.Columns = typed("float64", "text")
+		f.feed.Tables = []feed.Table{log, {Table: "public.others", Find: feed.FindLog, Keep: feed.KeepLatest}}
+		f.catchUp()
+		require.Regexp(t, "(?i)id is integer and must be bigint", f.held("public.fines").Error())
+	})
+}
+
 // MariaDB's log may leave values out: what a filter needs holds its table, with the statement that
 // helps, and the others go on.
 func TestAShapedFeedFollowsMariaDB(t *testing.T) {

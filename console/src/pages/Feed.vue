@@ -104,6 +104,7 @@ async function remove() {
         <ElButton v-else :loading="busy === 'pause'" @click="pause">Pause</ElButton>
         <ElButton :loading="busy === 'prove'" @click="prove">Prove all tables</ElButton>
         <ElButton v-if="status.log" :loading="busy === 'copy'" @click="copyAgain">Copy again…</ElButton>
+        <ElButton @click="router.push(`/feeds/${feed}/change`)">Change…</ElButton>
         <ElButton @click="edit">File…</ElButton>
         <ElButton text :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
       </template>

@@ -96,19 +96,21 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
     <TroubleBox v-if="!asking && !naming" :trouble="refused" />
     <section v-if="users.length" class="sheet" aria-label="People">
       <header><h2>People</h2><span class="quiet">who sign in to the console by name</span></header>
-      <table class="rows">
-        <thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Feeds</th><th scope="col">Signs in</th><th scope="col">Signed in last</th><th scope="col"></th></tr></thead>
-        <tbody>
-          <tr v-for="u in users" :key="u.name">
-            <td>{{ u.name }}</td>
-            <td>{{ u.role }}</td>
-            <td>{{ u.label ? `with ${u.label}` : 'all' }}</td>
-            <td>{{ u.elsewhere ? 'at the provider, which says the role' : 'by password' }}</td>
-            <td class="nowrap"><When :time="u.last_used_at" :now="now" /></td>
-            <td class="n nowrap"><ElButton v-if="!u.elsewhere" size="small" text @click="name(u)">Change…</ElButton><ElButton size="small" text @click="removePerson(u)">Remove…</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <div class="scroll">
+        <table class="rows">
+          <thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Feeds</th><th scope="col">Signs in</th><th scope="col">Signed in last</th><th scope="col"></th></tr></thead>
+          <tbody>
+            <tr v-for="u in users" :key="u.name">
+              <td>{{ u.name }}</td>
+              <td>{{ u.role }}</td>
+              <td>{{ u.label ? `with ${u.label}` : 'all' }}</td>
+              <td>{{ u.elsewhere ? 'at the provider, which says the role' : 'by password' }}</td>
+              <td class="nowrap"><When :time="u.last_used_at" :now="now" /></td>
+              <td class="n nowrap"><ElButton v-if="!u.elsewhere" size="small" text @click="name(u)">Change…</ElButton><ElButton size="small" text @click="removePerson(u)">Remove…</ElButton></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
     </section>
     <section v-if="tokens" class="sheet" aria-label="Tokens">
       <header><h2>Tokens</h2><span class="quiet">what people and programs sign in with</span></header>
@@ -131,18 +133,20 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
     </section>
     <section v-if="sessions.length" class="sheet" aria-label="Sign-ins">
       <header><h2>Sign-ins of the console</h2></header>
-      <table class="rows">
-        <thead><tr><th scope="col">Who</th><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Ends</th><th scope="col"></th></tr></thead>
-        <tbody>
-          <tr v-for="s in sessions" :key="s.id">
-            <td>{{ s.token }}</td>
-            <td class="mono">{{ s.address || '–' }}</td>
-            <td class="nowrap"><When :time="s.created_at" :now="now" /></td>
-            <td class="nowrap"><When :time="s.expires_at" :now="now" /></td>
-            <td class="n"><ElButton size="small" text :loading="busy === `end ${s.id}`" @click="end(s.id)">End</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <div class="scroll">
+        <table class="rows">
+          <thead><tr><th scope="col">Who</th><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Ends</th><th scope="col"></th></tr></thead>
+          <tbody>
+            <tr v-for="s in sessions" :key="s.id">
+              <td>{{ s.token }}</td>
+              <td class="mono">{{ s.address || '–' }}</td>
+              <td class="nowrap"><When :time="s.created_at" :now="now" /></td>
+              <td class="nowrap"><When :time="s.expires_at" :now="now" /></td>
+              <td class="n"><ElButton size="small" text :loading="busy === `end ${s.id}`" @click="end(s.id)">End</ElButton></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
     </section>
     <section v-if="tokens" class="sheet" aria-label="Changes">
       <header>

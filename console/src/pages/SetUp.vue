@@ -4,8 +4,9 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Connection, type Proposed } from '../api'
-import { addPattern, patternOf, scheduleOf, type Schedule, setOfFeed, setOfTable, setOfTables, tablesOf } from '../feedfile'
+import { addPattern, endsOf, patternOf, scheduleOf, type Schedule, setOfFeed, setOfTable, setOfTables, type TableEntry, tablesOf, withTables } from '../feedfile'
 import { useLive } from '../live'
+import ChangesList from '../parts/ChangesList.vue'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
 import FindingsList from '../parts/FindingsList.vue'
@@ -13,13 +14,14 @@ import ShapeTable from '../parts/ShapeTable.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import { at, count, plural } from '../words'
 
-// From a connection to a running feed, step by step. All that is chosen is in one feed file, as it can be
-// written by hand; leaving half-way keeps it.
-const steps = ['Connect', 'Choose', 'Shape', 'Check', 'Start'] as const
-const blank = () => ({ step: 0, source: '', warehouse: '', name: '', chosen: [] as string[], later: [] as string[], file: '', of: '', at: '', proposed: undefined as Proposed | undefined })
+// From a connection to a running feed, step by step, and later the same steps to change it. All that is chosen is
+// in one feed file, as it can be written by hand; leaving half-way keeps it.
+const props = defineProps<{ feed?: string }>()
+const steps = ['Connect', 'Choose', 'Shape', 'Check', props.feed ? 'Apply' : 'Start'] as const
+const blank = () => ({ step: 0, source: '', warehouse: '', name: '', chosen: [] as string[], later: [] as string[], file: '', of: '', at: '', was: '', proposed: undefined as Proposed | undefined })
 const draft = ref(blank())
 const kept = ref('') // when the draft was made that was found
-const stored = 'set-up'
+const stored = props.feed ? `change ${props.feed}` : 'set-up'
 
 onMounted(async () => {
   try {
@@ -27,12 +29,28 @@ onMounted(async () => {
     if (found?.source) {
       draft.value = { ...blank(), ...found }
       kept.value = found.at
-      if (draft.value.step === 3) void check()
     }
   } catch {
     localStorage.removeItem(stored)
   }
+  if (props.feed) await read(props.feed)
+  if (draft.value.step === 3) void check()
 })
+
+/** Whether the feed has been changed since the draft of its change was begun. */
+const stale = ref(false)
+
+/** Begins a change with the feed's file as it is, unless there is a draft. */
+async function read(feed: string) {
+  const { data } = await act('read', () => ask(api.GET('/api/v1/feeds/{name}/file', { params: { path: { name: feed } } })))
+  if (!data) return
+  stale.value = draft.value.was !== '' && draft.value.was !== data.file
+  if (draft.value.was) return
+  const tables = tablesOf(data.file)
+  const later = tables.filter((t) => t.pattern && t.table === patternOf(t.table.slice(0, -2))).map((t) => t.table.slice(0, -2))
+  draft.value = { ...blank(), step: 2, ...endsOf(data.file), name: feed, chosen: tables.filter((t) => !t.pattern && !t.query).map((t) => t.table), later, file: data.file, was: data.file }
+}
+
 watch(draft, (d) => d.source && keep({ ...d, at: new Date().toISOString() }), { deep: true })
 
 /** A browser keeps some megabytes: the reasons of thousands of proposals may be too many. */
@@ -50,6 +68,7 @@ function anew() {
   draft.value = blank()
   applied.value = undefined
   void lists()
+  if (props.feed) void read(props.feed)
 }
 
 // Connect
@@ -87,25 +106,36 @@ const entering = computed({ get: () => adding.value !== undefined, set: (on) => 
 
 // Choose, and have proposed
 const proposed = computed(() => draft.value.proposed)
-const choice = computed(() => JSON.stringify([draft.value.source, draft.value.warehouse, draft.value.name, draft.value.chosen, draft.value.later]))
 
+/** Has tables proposed that were chosen and are not in the file, and takes those out that were chosen no more: what was
+ * shaped stays. The feed's ends and its name make another file, unless it is one that is changed. */
 async function propose(): Promise<boolean> {
   const d = draft.value
-  if (d.file && d.of === choice.value) return true
-  const { data } = await act('propose', () => ask(api.POST('/api/v1/proposals', { body: { feed: d.name || undefined, source: d.source, warehouse: d.warehouse, tables: d.chosen } })))
-  if (!data) return false
-  d.proposed = data
-  let file = data.file
-  const all = d.later.length ? await act('propose', () => ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: d.source } } }))) : {}
-  if (refused.value) return false
+  const of = JSON.stringify([d.source, d.warehouse, d.name])
+  if (!props.feed && d.of !== of) Object.assign(d, { file: '', proposed: undefined })
+  const before = d.file ? tablesOf(d.file) : []
   const chosen = new Set(d.chosen)
-  const log = data.tables.some((t) => t.find === 'log')
-  for (const schema of d.later) {
+  const had = new Set(before.map((t) => t.table))
+  const fresh = d.chosen.filter((table) => !had.has(table))
+  const patterns = d.later.filter((schema) => !had.has(patternOf(schema)))
+  const wholeSchema = (table: string) => table === patternOf(table.slice(0, -2)) && !d.later.includes(table.slice(0, -2))
+  const gone = new Set(before.filter((t) => !t.query && (t.pattern ? wholeSchema(t.table) : !chosen.has(t.table))).map((t) => t.table))
+  let { file } = d
+  if (fresh.length || !file) {
+    const { data } = await act('propose', () => ask(api.POST('/api/v1/proposals', { body: { feed: props.feed ? undefined : d.name || undefined, source: d.source, warehouse: d.warehouse, tables: fresh } })))
+    if (!data) return false
+    file = file ? withTables(file, data.file, gone) : data.file
+    d.proposed = { ...data, tables: [...(d.proposed?.tables ?? []), ...data.tables] }
+  } else if (gone.size) file = withTables(file, '', gone)
+  const all = patterns.length ? await act('propose', () => ask(api.GET('/api/v1/sources/{name}/tables', { params: { path: { name: d.source } } }))) : {}
+  if (refused.value) return false
+  const log = tablesOf(file).some((t) => t.find === 'log')
+  for (const schema of patterns) {
     const out = (all.data ?? []).filter((t) => t.schema === schema && !t.view && !chosen.has(t.table)).map((t) => t.table)
     file = addPattern(file, patternOf(schema), out, log ? 'log' : 'whole', log ? 'latest' : 'replace')
   }
-  d.file = file
-  d.of = choice.value
+  d.file = props.feed ? setOfFeed(file, { warehouse: d.warehouse }) : file
+  d.of = of
   return true
 }
 
@@ -121,7 +151,12 @@ const found = computed(() => tables.value.filter((t) => t.table.toLowerCase().in
 const mostShown = 100
 const setAll = (key: string, value: string) => (draft.value.file = setOfTables(draft.value.file, found.value.map((t) => t.index), key, value))
 const set = (index: number, key: string, value: string) => (draft.value.file = setOfTable(draft.value.file, index, key, value))
-const columnsSaid = (columns: Record<string, unknown>) => Object.entries(columns).map(([name, of]) => `${name}: ${of === 'drop' ? 'left out' : Object.entries(of as object).map(([k, v]) => `${k} ${typeof v === 'object' ? '…' : String(v)}`).join(', ')}`)
+/** What a table's entry says of its columns, a line each. */
+function columnsSaid(t: TableEntry): string[] {
+  const word = (v: unknown) => (typeof v === 'object' && v !== null ? Object.keys(v).join(', ') : String(v))
+  const of = (said: unknown) => (said === 'drop' ? 'left out' : Object.entries(said as object).map(([k, v]) => `${k} ${word(v)}`).join(', '))
+  return [...Object.entries(t.columns).map(([name, said]) => `${name}: ${of(said)}`), ...Object.entries(t.computed).map(([name, c]) => `${name} = ${c.value}`)]
+}
 
 // Check
 const applied = ref<Applied>()
@@ -160,7 +195,7 @@ async function next() {
   draft.value.step++
   if (draft.value.step === 3) await check()
 }
-function back(to: number) {
+function go(to: number) {
   refused.value = undefined
   draft.value.step = to
   if (to === 3) void check()
@@ -171,16 +206,18 @@ function back(to: number) {
   <div class="page">
     <div class="head">
       <div>
-        <h1>Set up a feed</h1>
+        <div v-if="feed" class="crumb"><RouterLink to="/">Overview</RouterLink> / <RouterLink :to="`/feeds/${feed}`">{{ feed }}</RouterLink> / change</div>
+        <h1>{{ feed ? `Change ${feed}` : 'Set up a feed' }}</h1>
         <div class="quiet">{{ draft.source && draft.warehouse ? `${draft.source} → ${draft.warehouse}` : 'From a source into a warehouse, kept there from then on' }}</div>
       </div>
       <span class="grow"></span>
       <span v-if="kept" class="quiet">Your draft of {{ at(kept) }}</span>
-      <ElButton v-if="draft.source" text @click="anew">Start anew</ElButton>
+      <ElButton v-if="draft.source" text @click="anew">{{ feed ? 'Begin with the feed as it is' : 'Start anew' }}</ElButton>
     </div>
+    <TroubleBox v-if="stale" warn :trouble="{ what: 'The feed was changed after your draft was begun.', remedy: 'The step Check tells what your draft would make of it; or begin with the feed as it is.' }" />
     <ol class="steps" aria-label="Steps">
       <li v-for="(s, i) in steps" :key="s" :aria-current="draft.step === i ? 'step' : undefined">
-        <button type="button" :disabled="i > draft.step" @click="back(i)"><span class="no">{{ i + 1 }}</span> {{ s }}</button>
+        <button type="button" :disabled="i > draft.step" @click="go(i)"><span class="no">{{ i + 1 }}</span> {{ s }}</button>
       </li>
     </ol>
     <section class="sheet pad body">
@@ -189,11 +226,12 @@ function back(to: number) {
           <div v-for="e in ends" :key="e.end">
             <h2>{{ e.title }}</h2>
             <p class="quiet">{{ e.means }}</p>
-            <p v-if="e.list?.length === 0">No {{ e.end }} yet.</p>
+            <p v-if="feed && e.end === 'source'" class="mono">{{ draft.source }}</p>
+            <p v-else-if="e.list?.length === 0">No {{ e.end }} yet.</p>
             <ElSelect v-else v-model="draft[e.end]" :placeholder="`a ${e.end}`" :aria-label="e.label"><ElOption v-for="c in e.list" :key="c.name" :label="`${c.name} (${c.kind})`" :value="c.name" /></ElSelect>
-            <ElButton @click="adding = e.side">Add a {{ e.end }}…</ElButton>
+            <ElButton v-if="!feed || e.end === 'warehouse'" @click="adding = e.side">Add a {{ e.end }}…</ElButton>
           </div>
-          <div>
+          <div v-if="!feed">
             <h2>Name</h2>
             <p class="quiet">How the feed is called.</p>
             <ElInput v-model="draft.name" placeholder="after both, when empty" aria-label="Name of the feed" />
@@ -213,20 +251,20 @@ function back(to: number) {
         </div>
         <div class="scroll">
           <table class="rows">
-            <thead><tr><th scope="col">Table</th><th class="n" scope="col">Rows</th><th scope="col">Find changes by</th><th scope="col">Keep</th><th scope="col">Columns and rows</th><th scope="col"><span class="visually-hidden">Shape</span></th></tr></thead>
+            <thead><tr><th scope="col">Table</th><th v-if="about.size" class="n" scope="col">Rows</th><th scope="col">Find changes by</th><th scope="col">Keep</th><th scope="col">Columns and rows</th><th scope="col"><span class="visually-hidden">Shape</span></th></tr></thead>
             <tbody>
               <tr v-for="t in found.slice(0, mostShown)" :key="t.index">
                 <td><span class="mono">{{ t.table }}</span><div class="quiet why">{{ t.pattern ? 'Each table that comes.' : about.get(t.table)?.why }}</div></td>
-                <td class="n">{{ (about.get(t.table)?.rows ?? -1) < 0 ? '–' : count(about.get(t.table)!.rows) }}</td>
+                <td v-if="about.size" class="n">{{ (about.get(t.table)?.rows ?? -1) < 0 ? '–' : count(about.get(t.table)!.rows) }}</td>
                 <td><ElSelect :model-value="t.find" size="small" class="pick" :aria-label="`Find changes of ${t.table} by`" @change="(v: string) => set(t.index, 'find', v)"><ElOption v-for="f in finds" :key="f" :label="f" :value="f" /></ElSelect></td>
                 <td><ElSelect :model-value="t.keep" size="small" class="pick" :aria-label="`Keep ${t.table} as`" @change="(v: string) => set(t.index, 'keep', v)"><ElOption v-for="k in keeps" :key="k" :label="k" :value="k" /></ElSelect></td>
                 <td class="sentence">
-                  <div v-for="c in columnsSaid(t.columns)" :key="c" class="mono small">{{ c }}</div>
+                  <div v-for="c in columnsSaid(t)" :key="c" class="mono small">{{ c }}</div>
                   <div v-if="t.only.length" class="mono small">only the columns {{ t.only.join(', ') }}</div>
                   <div v-if="t.where" class="mono small">only {{ t.where }}</div>
                   <div v-for="c in about.get(t.table)?.private ?? []" :key="c.column" class="quiet small">{{ c.column }} looks like {{ c.looks }}</div>
                 </td>
-                <td><ElButton v-if="!t.pattern" size="small" @click="((shaped = t.index), (shaping = true))">Shape…</ElButton></td>
+                <td><ElButton v-if="!t.pattern && !t.query" size="small" @click="((shaped = t.index), (shaping = true))">Shape…</ElButton></td>
               </tr>
             </tbody>
           </table>
@@ -235,6 +273,10 @@ function back(to: number) {
       <template v-else-if="draft.step === 3">
         <p v-if="busy === 'check'" class="quiet" role="status">Asking the source and the warehouse…</p>
         <template v-if="applied">
+          <template v-if="feed">
+            <p v-if="!applied.changes.length">The feed is as the file has it already.</p>
+            <ChangesList v-else :changes="applied.changes" />
+          </template>
           <p><strong v-if="blocked">Something is in the way.</strong><strong v-else-if="applied.findings.length">Nothing is in the way.</strong><strong v-else>Nothing is in the way, and nothing to note.</strong></p>
           <FindingsList :findings="applied.findings" :file="draft.file" @found="(now) => (applied!.findings = now)" />
           <ElButton :loading="busy === 'check'" @click="check">Check again</ElButton>
@@ -261,9 +303,9 @@ function back(to: number) {
               </label>
             </template>
             <h2>What it brings</h2>
-            <p>{{ plural(tables.filter((t) => !t.pattern).length, 'table') }}<template v-if="proposed">, about {{ count(proposed.tables.reduce((sum, t) => sum + Math.max(t.rows, 0), 0)) }} rows at first</template>.</p>
-            <p v-if="tables.some((t) => Object.keys(t.columns).length)">Columns that change on their way:</p>
-            <ul class="small"><li v-for="t in tables.filter((x) => Object.keys(x.columns).length)" :key="t.index"><span class="mono">{{ t.table }}</span>: {{ columnsSaid(t.columns).join('; ') }}</li></ul>
+            <p>{{ plural(tables.filter((t) => !t.pattern).length, 'table') }}<template v-if="proposed && !feed">, about {{ count(proposed.tables.reduce((sum, t) => sum + Math.max(t.rows, 0), 0)) }} rows at first</template>.</p>
+            <p v-if="tables.some((t) => columnsSaid(t).length)">Columns that change on their way:</p>
+            <ul class="small"><li v-for="t in tables.filter((x) => columnsSaid(x).length)" :key="t.index"><span class="mono">{{ t.table }}</span>: {{ columnsSaid(t).join('; ') }}</li></ul>
           </div>
           <div>
             <h2>The file, to keep</h2>
@@ -274,11 +316,14 @@ function back(to: number) {
       <TroubleBox :trouble="refused" />
     </section>
     <div class="acts">
-      <ElButton v-if="draft.step > 0" @click="back(draft.step - 1)">Back</ElButton>
+      <ElButton v-if="draft.step > 0" @click="go(draft.step - 1)">Back</ElButton>
       <span class="grow"></span>
       <template v-if="draft.step === 4">
-        <ElButton :loading="busy === 'apply'" @click="start(false)">Apply, start later</ElButton>
-        <ElButton type="primary" :loading="busy === 'apply' || busy === 'start'" @click="start(true)">Apply and start</ElButton>
+        <ElButton v-if="feed" type="primary" :loading="busy === 'apply'" @click="start(false)">Apply</ElButton>
+        <template v-else>
+          <ElButton :loading="busy === 'apply'" @click="start(false)">Apply, start later</ElButton>
+          <ElButton type="primary" :loading="busy === 'apply' || busy === 'start'" @click="start(true)">Apply and start</ElButton>
+        </template>
       </template>
       <ElButton v-else type="primary" :disabled="!ready" :loading="busy === 'propose' || busy === 'check'" @click="next">Next: {{ steps[draft.step + 1]?.toLowerCase() }}</ElButton>
     </div>

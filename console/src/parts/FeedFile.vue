@@ -3,6 +3,7 @@ import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Preview } from '../api'
+import ChangesList from './ChangesList.vue'
 import FindingsList from './FindingsList.vue'
 import PreviewRows from './PreviewRows.vue'
 import ProposeFeed from './ProposeFeed.vue'
@@ -79,12 +80,7 @@ async function send(dryRun: boolean) {
           <strong v-else-if="result.changes.length === 0">The feed {{ result.feed }} is as the file has it already.</strong>
           <strong v-else>The feed {{ result.feed }} would change:</strong>
         </p>
-        <table v-if="!result.new && result.changes.length" class="rows">
-          <thead><tr><th scope="col">What</th><th scope="col">Now</th><th scope="col">In the file</th></tr></thead>
-          <tbody>
-            <tr v-for="(c, i) in result.changes" :key="i"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
-          </tbody>
-        </table>
+        <ChangesList v-if="!result.new && result.changes.length" :changes="result.changes" />
         <FindingsList :findings="result.findings" :file="file" @found="(now) => (result!.findings = now)" />
       </template>
     </div>

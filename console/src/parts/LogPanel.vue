@@ -98,7 +98,8 @@ const option = computed(() => {
 </template>
 
 <style scoped>
-.both { display: grid; grid-template-columns: 270px 1fr; }
+.both { display: grid; grid-template-columns: 270px minmax(0, 1fr); }
+@media (max-width: 720px) { .both { grid-template-columns: minmax(0, 1fr); } }
 .list { margin: 0; padding: 12px 16px; display: grid; gap: 10px; align-content: start; border-right: 1px solid var(--line); }
 .list dt { color: var(--ink-2); font-size: 12px; }
 .list dd { margin: 0; display: block; text-align: left; }

@@ -30,8 +30,9 @@ const (
 
 // Error says that the structure of a table has changed.
 type Error struct {
-	Kind Kind
-	Err  error // for a person, as long as nothing is done about it
+	Kind    Kind
+	Columns []string // of the target, where they are what no longer fits
+	Err     error    // for a person, as long as nothing is done about it
 }
 
 func (e *Error) Error() string { return e.Err.Error() }
@@ -42,7 +43,19 @@ func Of(kind Kind, err error) error {
 	if kind == "" {
 		return err
 	}
-	return &Error{kind, err}
+	return &Error{Kind: kind, Err: err}
+}
+
+// OfColumns makes an error a drift of columns of the target.
+func OfColumns(kind Kind, columns []string, err error) error { return &Error{kind, columns, err} }
+
+// ColumnsOf lists the columns of the target that no longer fit; nil where it is not columns.
+func ColumnsOf(err error) []string {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Columns
+	}
+	return nil
 }
 
 // KindOf tells whether an error is a drift, and of which kind.

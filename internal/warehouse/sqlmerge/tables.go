@@ -98,17 +98,18 @@ func indexName(create string) string {
 
 // Misfit tells what keeps an existing table from being the target.
 func (d Dialect) Misfit(t warehouse.Target, existing map[string]string, normal func(typeName string) string) error {
-	var missing, other, mend []string
+	var missing, other, mend, columns []string
 	for _, c := range t.All() {
 		have, ok := existing[c.Name]
 		want := d.TypeName(c.Type)
 		switch {
 		case !ok:
-			missing = append(missing, c.Name)
+			missing, columns = append(missing, c.Name), append(columns, c.Name)
 			mend = append(mend, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s;", t.Name.Quoted(), schema.Quote(c.Name),
 				want))
 		case normal(have) != normal(want):
 			other = append(other, fmt.Sprintf("%s is %s and must be %s", c.Name, have, want))
+			columns = append(columns, c.Name)
 			mend = append(mend, d.Convert(t.Name.Quoted(), schema.Quote(c.Name), want)+";")
 		}
 	}
@@ -131,6 +132,6 @@ func (d Dialect) Misfit(t warehouse.Target, existing map[string]string, normal f
 	if other != nil {
 		kind = drift.Types
 	}
-	return drift.Of(kind, problem.Newf(problem.Held, remedy,
+	return drift.OfColumns(kind, columns, problem.Newf(problem.Held, remedy,
 		"The target table %s does not have the columns that the source has now.%s", t.Name, said))
 }
