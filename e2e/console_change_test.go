@@ -113,3 +113,107 @@ func TestAFeedIsChangedInTheConsole(t *testing.T) {
 	b.sees("circulation → vault")
 	holds("public.patrons", 300)
 }
+
+// tab goes on with the keyboard until it is at what is called so, and gives what the focus passed.
+func (b *browser) tab(called string) {
+	b.t.Helper()
+	var passed []string
+	for range 120 {
+		b.do(chromedp.KeyEvent(kb.Tab))
+		at, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(() => { const e = document.activeElement
+			if (e === document.body) return 'the page'
+			const s = getComputedStyle(e), w = getComputedStyle(e.closest('.el-select__wrapper, .el-input__wrapper') ?? e)
+			const seen = [s, w].some((x) => x.outlineStyle !== 'none' || x.boxShadow !== 'none')
+			return (e.ariaLabel || e.labels?.[0]?.innerText.trim() || e.innerText.trim() || e.tagName) + (seen ? '' : ' (unseen)') })()`))
+		require.NoError(b.t, err)
+		require.NotContains(b.t, at, "(unseen)", "the focus shows")
+		if at == called {
+			return
+		}
+		passed = append(passed, at)
+	}
+	require.Fail(b.t, "the keyboard does not reach it", "%s; it passed %q", called, passed)
+}
+
+func (b *browser) keys(keys ...string) {
+	b.t.Helper()
+	for _, key := range keys {
+		b.do(chromedp.KeyEvent(key), chromedp.Sleep(250*time.Millisecond))
+	}
+}
+
+// focused is what the keyboard is at.
+func (b *browser) focused() string {
+	b.t.Helper()
+	at, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](
+		`document.activeElement.ariaLabel || document.activeElement.innerText.trim()`))
+	require.NoError(b.t, err)
+	return at
+}
+
+// A feed is set up, a table shaped and a dialog left, by the keyboard alone; the focus shows at each stop.
+func TestAFeedIsSetUpByKeyboard(t *testing.T) {
+	s := newService(t)
+	d := s.addSource("circulation")
+	s.addWarehouse("target", "duckdb")
+	d.exec(`CREATE TABLE patrons (id int PRIMARY KEY, email text, branch text);
+		INSERT INTO patrons SELECT i, 'r' || i || '@post.example', 'Grünau' FROM generate_series(1, 40) i; ANALYZE`)
+	b := newBrowser(t, s)
+	b.signIn(s, "/set-up")
+	b.sees("circulation", "target")
+	b.tab("Add a source…")
+	b.keys(kb.Enter)
+	b.sees("Through a server, by SSH")
+	b.tab("Name")
+	b.keys("x", kb.Escape)
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay")))
+	require.Equal(t, "Add a source…", b.focused(), "where it was before the dialog")
+	b.tab("Next: choose")
+	b.keys(kb.Enter)
+	b.sees("patrons", "40 rows")
+	b.tab("Choose public.patrons")
+	b.keys(" ")
+	b.sees("1 table chosen")
+	b.tab("Next: shape")
+	b.keys(kb.Enter)
+	b.sees("email looks like an e-mail address")
+	b.tab("Keep public.patrons as")
+	b.keys(kb.Enter, kb.ArrowDown, kb.Enter)
+	b.sees("soft-delete")
+	b.tab("Shape…")
+	b.keys(kb.Enter)
+	b.sees("40 rows looked at")
+	b.tab("What becomes of branch")
+	b.keys(kb.Enter, kb.ArrowDown, kb.Enter)
+	b.sees("leave out")
+	b.tab("Filter")
+	b.keys("id > 10")
+	b.sees("30 arrive")
+	b.tab("Done")
+	b.keys(kb.Enter)
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay")))
+	require.Equal(t, "Shape…", b.focused())
+	b.tab("Next: check")
+	b.keys(kb.Enter)
+	b.sees("Nothing is in the way")
+	b.tab("Next: start")
+	b.keys(kb.Enter)
+	b.sees("The file, to keep")
+	b.tab("Apply and start")
+	b.keys(kb.Enter)
+	b.sees("public.patrons", "Run now")
+	require.Eventually(t, func() bool {
+		p, err := s.client.Prove(t.Context(), "circulation-target", "public.patrons")
+		return err == nil && p.Same && p.Equal == 30
+	}, time.Minute, time.Second)
+	exported := s.must("feeds", "export", "circulation-target")
+	require.Contains(t, exported, "branch: drop")
+	require.Contains(t, exported, "keep: soft-delete")
+	b.tab("Remove…")
+	b.keys(kb.Enter)
+	b.sees("Remove the feed circulation-target")
+	b.keys(kb.Escape)
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay")))
+	require.Equal(t, "Remove…", b.focused())
+	s.must("feeds", "show", "circulation-target")
+}
