@@ -97,7 +97,7 @@ func (a *applier) apply(ctx context.Context, c cut) error {
 	if err := a.begin(ctx); err != nil {
 		return err
 	}
-	return a.finish(ctx, c)
+	return a.finish(ctx, c, true)
 }
 
 // begin makes sure that a commit is under way.
@@ -123,8 +123,8 @@ func (a *applier) part(ctx context.Context, t *logTable) (warehouse.Part, error)
 	return p, err
 }
 
-// finish makes all that was written visible, together with the position.
-func (a *applier) finish(ctx context.Context, c cut) error {
+// finish makes all that was written visible, together with the position; a cut, or tables that join before it.
+func (a *applier) finish(ctx context.Context, c cut, ofCut bool) error {
 	began := time.Now()
 	to := position.Position{Value: c.To}
 	stands, lastMoment := a.board.at()
@@ -155,7 +155,7 @@ func (a *applier) finish(ctx context.Context, c cut) error {
 	}
 	a.commit = nil
 	a.stream.Confirm(c.To)
-	a.board.committed(next, c.Clock.Last)
+	a.board.committed(next, c.Clock.Last, ofCut)
 	for t, b := range books { // they share the time of the commit
 		a.board.update(t, func(r *TableReport) {
 			r.Books = r.Books.Add(b)

@@ -79,13 +79,15 @@ func (b *board) reach(p source.Progress) {
 	}
 }
 
-// committed notes a commit of the warehouse.
-func (b *board) committed(to warehouse.Checkpoint, lastMoment int64) {
+// committed notes a commit of the warehouse; of a cut, if it was one.
+func (b *board) committed(to warehouse.Checkpoint, lastMoment int64, ofCut bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.stands, b.lastMoment = to, max(b.lastMoment, lastMoment)
 	b.commits++
-	b.pending = 0
+	if ofCut {
+		b.pending = 0
+	}
 	if b.end.position != "" && to.Position.Value >= b.end.position {
 		b.completeAt = b.end.moment
 	}

@@ -11,25 +11,46 @@ import (
 	"noemata/internal/core/change"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/stash"
+	"noemata/internal/source"
 	"noemata/internal/warehouse"
 )
 
 // replayRows is how many waiting changes are merged at once; tests cut elsewhere.
 var replayRows int64 = 100_000
 
+// joinColumns is how many columns are written at most by a commit that tables join in, one table at least: a
+// warehouse may need memory for each of them at once.
+const joinColumns = 300
+
 // join brings the tables whose copies the feed's position has passed to those that
-// follow, at the beginning of a commit. No change that comes now is in their copies.
+// follow, at the beginning of a commit. No change that comes now is in their copies. Of very many tables
+// some join before, in commits of their own, which leave the position where it is.
 func (a *applier) join(ctx context.Context) error {
-	if a.commit != nil {
-		return nil
-	}
-	stands, _ := a.board.at()
-	var ready []*logTable // before the commit begins, which sees nothing of copies that end later
-	for _, t := range a.tables {
-		if a.stateOf(t) == warehouse.Joining && stands.Position.Value >= t.copy.Reached {
+	for a.commit == nil {
+		stands, _ := a.board.at()
+		var ready []*logTable // before the commit begins, which sees nothing of copies that end later
+		columns, more := 0, false
+		for _, t := range a.tables {
+			if a.stateOf(t) != warehouse.Joining || stands.Position.Value < t.copy.Reached {
+				continue
+			}
+			if columns += len(t.target.All()); columns > joinColumns && len(ready) > 0 {
+				more = true
+				break
+			}
 			ready = append(ready, t)
 		}
+		if err := a.joinAll(ctx, ready); err != nil || !more {
+			return err
+		}
+		if err := a.finish(ctx, cut{Gathered: source.Gathered{To: stands.Position.Value}}, false); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+func (a *applier) joinAll(ctx context.Context, ready []*logTable) error {
 	// Both before the commit begins, too: what settles the copy of one table would not be seen in
 	// a commit that another one has begun.
 	from := map[*logTable]change.Txn{}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -71,6 +72,23 @@ func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error
 	rows, err := c.ask(ctx, sql, args...)
 	done(int64(len(rows)), err)
 	return rows, c.explain(err)
+}
+
+// Columns asks for one table: the views of the catalogue list those of all.
+func (c *conn) Columns(ctx context.Context, name schema.Name) (map[string]string, error) {
+	c.note(nil)
+	sql := "DESCRIBE " + name.Quoted()
+	done := statement.Begin(ctx, statement.Warehouse, sql)
+	rows, err := c.ask(ctx, sql)
+	if err != nil && strings.Contains(err.Error(), "Catalog Error") && strings.Contains(err.Error(), "does not exist") {
+		err = nil
+	}
+	done(int64(len(rows)), err)
+	columns := map[string]string{}
+	for _, row := range rows {
+		columns[row[0].(string)] = row[1].(string)
+	}
+	return columns, c.explain(err)
 }
 
 func (c *conn) ask(ctx context.Context, sql string, args ...any) ([][]any, error) {

@@ -59,11 +59,9 @@ var dialect = sqlmerge.Dialect{
 		return a + " IS DISTINCT FROM " + b
 	},
 	NoEquals: func(schema.Type) bool { return false },
-	Columns: `SELECT column_name, data_type FROM duckdb_columns() WHERE database_name = current_database() AND ` +
-		`schema_name = $1 AND table_name = $2`,
-	Comments: `SELECT '', comment FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = $1 ` +
-		`AND table_name = $2 UNION ALL SELECT column_name, comment FROM duckdb_columns() WHERE database_name = ` +
-		`current_database() AND schema_name = $1 AND table_name = $2`,
+	Comments: `SELECT schema_name, table_name, '', comment FROM duckdb_tables() WHERE database_name = current_database() ` +
+		`AND comment IS NOT NULL UNION ALL SELECT schema_name, table_name, column_name, comment FROM duckdb_columns() ` +
+		`WHERE database_name = current_database() AND comment IS NOT NULL`,
 	Normal: func(typeName string) string { return typeName },
 	Remake: true,
 	Convert: func(table, column, typeName string) string {

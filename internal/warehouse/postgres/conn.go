@@ -81,6 +81,18 @@ func (c *conn) Ask(ctx context.Context, sql string, args ...any) ([][]any, error
 	return rows, c.w.explain(err)
 }
 
+// Columns asks for those of one table.
+func (c *conn) Columns(ctx context.Context, name schema.Name) (map[string]string, error) {
+	found, err := c.Ask(ctx, `SELECT a.attname::text, format_type(a.atttypid, a.atttypmod)
+FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`, name.Schema, name.Table)
+	columns := map[string]string{}
+	for _, row := range found {
+		columns[row[0].(string)] = row[1].(string)
+	}
+	return columns, err
+}
+
 // Read reads rows by COPY.
 func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
 	if err := c.flush(); err != nil {

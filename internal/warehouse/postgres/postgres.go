@@ -67,12 +67,10 @@ var dialect = sqlmerge.Dialect{
 		return a + " IS DISTINCT FROM " + b
 	},
 	NoEquals: func(t schema.Type) bool { return t.Kind == schema.JSON },
-	Columns: `SELECT a.attname::text, format_type(a.atttypid, a.atttypmod)
-FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`,
-	Comments: `SELECT coalesce(a.attname, '')::text, d.description
+	Comments: `SELECT n.nspname::text, c.relname::text, coalesce(a.attname, '')::text, d.description
 FROM pg_description d JOIN pg_class c ON c.oid = d.objoid AND d.classoid = 'pg_class'::regclass JOIN pg_namespace n ON n.oid = c.relnamespace
-LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.objsubid AND d.objsubid > 0 WHERE n.nspname = $1 AND c.relname = $2`,
+LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.objsubid AND d.objsubid > 0
+WHERE n.nspname NOT IN ('pg_catalog', 'information_schema') AND (d.objsubid = 0 OR a.attname IS NOT NULL)`,
 	Normal: func(typeName string) string {
 		return strings.Replace(strings.ToLower(typeName), "decimal(", "numeric(", 1)
 	},

@@ -30,6 +30,9 @@ type Base struct {
 	Exclusive func(ctx context.Context, work func(Conn) error) error
 
 	keyed sync.Map // targets whose indexes are there, by the statements that make them
+
+	commenting sync.Mutex
+	commented  map[schema.Name]map[string]string // what comments has found
 }
 
 // hasKeys tells whether the indexes of a target are known to be there: to make one that is
@@ -106,12 +109,11 @@ func (b *Base) Mend(ctx context.Context, sql string) error {
 }
 
 // columns tells names and types of a table's columns; none when there is no table.
-func (b *Base) columns(ctx context.Context, name schema.Name) (map[string]string, error) {
-	found, err := b.Ask(ctx, b.SQL.Columns, name.Schema, name.Table)
-	existing := map[string]string{}
-	for _, row := range found {
-		existing[row[0].(string)] = row[1].(string)
-	}
+func (b *Base) columns(ctx context.Context, name schema.Name) (existing map[string]string, err error) {
+	err = b.with(ctx, func(c Conn) (err error) {
+		existing, err = c.Columns(ctx, name)
+		return err
+	})
 	return existing, err
 }
 
@@ -126,7 +128,7 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	}
 	if len(existing) == 0 {
 		b.keyed.Delete(strings.Join(b.SQL.Keys(t), ";"))
-		b.keyed.Delete(commentForm(t))
+		b.forgetComments(t)
 		var steps []string
 		if err := b.with(ctx, func(c Conn) (err error) {
 			steps, err = createSchema(ctx, c, t.Name.Schema)
@@ -144,7 +146,7 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		return false, err
 	}
 	if len(change) > 0 {
-		b.keyed.Delete(commentForm(t)) // a table that is remade has none
+		b.forgetComments(t) // a table that is remade has none
 		if err := b.create(ctx, change); err != nil {
 			return false, err
 		}
@@ -181,13 +183,15 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	if _, known := b.keyed.Load(form); known {
 		return nil
 	}
-	found, err := b.Ask(ctx, b.SQL.Comments, t.Name.Schema, t.Name.Table)
+	if len(wanted) == 0 {
+		return nil
+	}
+	has, err := b.comments(ctx)
 	if err != nil {
 		return err
 	}
-	for _, row := range found {
-		column, _ := row[0].(string)
-		if has, _ := row[1].(string); has == wanted[column] {
+	for column, text := range has[t.Name] {
+		if text == wanted[column] {
 			delete(wanted, column)
 		}
 	}
@@ -206,6 +210,38 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	}
 	b.keyed.Store(form, true)
 	return nil
+}
+
+// comments gives all that tables and columns had when this process looked first: to ask for those of one table
+// costs as much as for all.
+func (b *Base) comments(ctx context.Context) (map[schema.Name]map[string]string, error) {
+	b.commenting.Lock()
+	defer b.commenting.Unlock()
+	if b.commented != nil {
+		return b.commented, nil
+	}
+	found, err := b.Ask(ctx, b.SQL.Comments)
+	if err != nil {
+		return nil, err
+	}
+	all := map[schema.Name]map[string]string{}
+	for _, row := range found {
+		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
+		if all[name] == nil {
+			all[name] = map[string]string{}
+		}
+		all[name][row[2].(string)] = row[3].(string)
+	}
+	b.commented = all
+	return all, nil
+}
+
+// forgetComments has those of a table looked at again.
+func (b *Base) forgetComments(t warehouse.Target) {
+	b.keyed.Delete(commentForm(t))
+	b.commenting.Lock()
+	defer b.commenting.Unlock()
+	delete(b.commented, t.Name)
 }
 
 // commentForm tells a target's comments from those it had.
@@ -260,7 +296,7 @@ func (b *Base) MayWrite(context.Context, warehouse.Target) error { return nil }
 // added, and those of another type converted. Where values cannot be, the column is made
 // anew if all rows are about to be written again, and else it is said what to do.
 func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
-	defer b.keyed.Delete(commentForm(t)) // columns that are made anew have none
+	defer b.forgetComments(t) // columns that are made anew have none
 	existing, err := b.columns(ctx, t.Name)
 	if err != nil || len(existing) == 0 {
 		return err

@@ -88,7 +88,7 @@ var versionTable = schema.Name{Schema: feed.ControlSchema, Table: "control"}
 
 // version is that of the control schema; 0 where there is none, or it keeps no version.
 func (b *Base) version(ctx context.Context, c Conn) (int, error) {
-	has, err := c.Ask(ctx, b.SQL.Columns, versionTable.Schema, versionTable.Table)
+	has, err := c.Columns(ctx, versionTable)
 	if err != nil || len(has) == 0 {
 		return 0, err
 	}

@@ -18,6 +18,9 @@ type Conn interface {
 	// Ask gives all rows of a small result; the values are string, int64, bool,
 	// time.Time or nil.
 	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
+	// Columns gives those of a table and their types; none where there is no table. Whatever else is in the
+	// warehouse, it costs the same.
+	Columns(ctx context.Context, name schema.Name) (map[string]string, error)
 	// Insert adds the rows of a record to a table, whose name is given quoted. They
 	// may still be under way when it returns; the next statement waits for them. raw has the
 	// values of the first columns in the form that the warehouse takes, or is nil.
@@ -55,8 +58,7 @@ type Dialect struct {
 	Types     map[schema.Kind]string                  // decimal is made from precision and scale
 	Distinct  func(t schema.Type, a, b string) string // true when two values differ in any way
 	NoEquals  func(t schema.Type) bool                // the type has no equality: compare as text
-	Columns   string                                  // asks for a table's columns and their types, by $1 schema and $2 table
-	Comments  string                                  // asks for those of a table ('') and its columns, likewise
+	Comments  string                                  // asks for all: schema, table, column ('' for the table's own), text
 	Normal    func(typeName string) string            // one spelling of a type for each
 	Convert   func(table, column, typeName string) string
 	Stage     string                        // what follows the definition of a temporary table

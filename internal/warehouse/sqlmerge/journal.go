@@ -31,7 +31,7 @@ func (b *Base) Journal() warehouse.Journal { return journal{b} }
 // ask gives nothing where there is no control schema yet.
 func (j journal) ask(ctx context.Context, table, sql string, args ...any) (found [][]any, err error) {
 	err = j.with(ctx, func(c Conn) error {
-		has, err := c.Ask(ctx, j.SQL.Columns, "noemata", table)
+		has, err := c.Columns(ctx, schema.Name{Schema: "noemata", Table: table})
 		if err == nil && len(has) > 0 {
 			found, err = c.Ask(ctx, sql, args...)
 		}
