@@ -118,7 +118,8 @@ func (x *following) recordAll(ctx context.Context, ended <-chan struct{}) {
 		case <-time.After(wait):
 		}
 		if err := problem.Guarded(func() error {
-			ctx, cancel := context.WithTimeout(ctx, recordWithin)
+			within := recordWithin + time.Duration(len(x.feed.Tables))*recordOfTable
+			ctx, cancel := context.WithTimeout(ctx, within)
 			defer cancel()
 			x.note(ctx, over)
 			return nil

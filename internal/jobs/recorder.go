@@ -22,6 +22,9 @@ type recorder struct {
 // recordWithin is how long a record may take: one that stalls holds up no run for long.
 const recordWithin = 30 * time.Second
 
+// recordOfTable is how much longer the records of all tables of a run may take, for each of them.
+const recordOfTable = 20 * time.Millisecond
+
 // limited gives a record its time, also where the run was stopped.
 func limited(ctx context.Context) (context.Context, context.CancelFunc) {
 	until := time.Now().Add(recordWithin)
