@@ -22,7 +22,10 @@ async function sure(question: Question): Promise<boolean> {
  * last act was not done, and afterwards the page looks again. One act at a time; what is
  * asked for meanwhile is not done.
  */
-export function useActs(refresh: () => Promise<unknown> = async () => {}, confirm: (question: Question) => Promise<boolean> = sure) {
+export function useActs(
+  refresh: () => Promise<unknown> = async () => {},
+  confirm: (question: Question) => Promise<boolean> = sure,
+) {
   const busy = ref('')
   const refused = ref<Trouble>()
 

@@ -47,10 +47,22 @@ export interface Schedule {
 
 /** What a person chooses for a column, in one word. */
 export type Treatment = (typeof treatments)[number]
-export const treatments = ['as it is', 'leave out', 'hash', 'first characters', 'last characters', 'year', 'round', 'text', 'null'] as const
+export const treatments = [
+  'as it is',
+  'leave out',
+  'hash',
+  'first characters',
+  'last characters',
+  'year',
+  'round',
+  'text',
+  'null',
+] as const
 
 /** What a treatment asks for besides, and with what it begins. */
-export const asks: Partial<Record<Treatment, { key: 'hash' | 'count' | 'text'; label: string; begins: string | number }>> = {
+export const asks: Partial<
+  Record<Treatment, { key: 'hash' | 'count' | 'text'; label: string; begins: string | number }>
+> = {
   hash: { key: 'hash', label: 'key', begins: 'people' },
   'first characters': { key: 'count', label: 'how many', begins: 2 },
   'last characters': { key: 'count', label: 'how many', begins: 2 },
@@ -59,7 +71,25 @@ export const asks: Partial<Record<Treatment, { key: 'hash' | 'count' | 'text'; l
 }
 
 /** The types that values can be stored as. */
-export const types = ['text', 'int16', 'int32', 'int64', 'float32', 'float64', 'decimal(12,2)', 'numeric', 'bool', 'date', 'time', 'timestamp', 'timestamptz', 'interval', 'uuid', 'json', 'bytes']
+export const types = [
+  'text',
+  'int16',
+  'int32',
+  'int64',
+  'float32',
+  'float64',
+  'decimal(12,2)',
+  'numeric',
+  'bool',
+  'date',
+  'time',
+  'timestamp',
+  'timestamptz',
+  'interval',
+  'uuid',
+  'json',
+  'bytes',
+]
 
 const parse = (file: string): Document => parseDocument(file, { keepSourceTokens: false })
 
@@ -83,7 +113,8 @@ function takeOut(t: YAMLMap, key: string, name: string) {
 }
 
 /** What a table's entry says of a column. */
-export const saidOf = (t: TableEntry | undefined, column: string): unknown => (t?.only.length && !t.only.includes(column) ? 'drop' : t?.columns[column])
+export const saidOf = (t: TableEntry | undefined, column: string): unknown =>
+  t?.only.length && !t.only.includes(column) ? 'drop' : t?.columns[column]
 
 /** The tables of a file, as far as it can be read. */
 export function tablesOf(file: string): TableEntry[] {
@@ -93,10 +124,24 @@ export function tablesOf(file: string): TableEntry[] {
       const value = t.get(key)
       return isMap(value) ? (value.toJSON() as Record<string, unknown>) : {}
     }
-    const computed = Object.entries(fields('computed')).map(([name, of]) => [name, typeof of === 'string' ? { value: of } : (of as Computed)] as const)
+    const computed = Object.entries(fields('computed')).map(
+      ([name, of]) => [name, typeof of === 'string' ? { value: of } : (of as Computed)] as const,
+    )
     const dropped = Object.fromEntries(listOf(t, 'drop').map((name) => [name, 'drop']))
     const table = text('table') || `queries.${text('name')}`
-    return { index, table, pattern: table.includes('*'), query: !text('table'), find: text('find'), keep: text('keep'), where: text('where'), columns: { ...dropped, ...fields('columns') }, only: listOf(t, 'only'), computed: Object.fromEntries(computed), watermark: String(fields('watermark').column ?? '') }
+    return {
+      index,
+      table,
+      pattern: table.includes('*'),
+      query: !text('table'),
+      find: text('find'),
+      keep: text('keep'),
+      where: text('where'),
+      columns: { ...dropped, ...fields('columns') },
+      only: listOf(t, 'only'),
+      computed: Object.fromEntries(computed),
+      watermark: String(fields('watermark').column ?? ''),
+    }
   })
 }
 
@@ -116,7 +161,8 @@ export const setOfTables = (file: string, indexes: number[], key: string, value:
     }
   })
 
-export const setOfTable = (file: string, index: number, key: string, value: string): string => setOfTables(file, [index], key, value)
+export const setOfTable = (file: string, index: number, key: string, value: string): string =>
+  setOfTables(file, [index], key, value)
 
 /** Sets a key of the feed; empty takes it out. */
 export const setOfFeed = (file: string, values: Partial<Schedule> & { feed?: string; warehouse?: string }): string =>
@@ -142,7 +188,14 @@ export function endsOf(file: string): { source: string; warehouse: string } {
 /** The name of a key to hash with that the file uses already. */
 export const hashKeyOf = (file: string): string => /hash:\s*([\w-]+)/.exec(file)?.[1] ?? 'people'
 
-const masks: Partial<Record<Treatment, string>> = { 'first characters': 'keep-first', 'last characters': 'keep-last', year: 'year', round: 'round', text: 'text', null: 'null' }
+const masks: Partial<Record<Treatment, string>> = {
+  'first characters': 'keep-first',
+  'last characters': 'keep-last',
+  year: 'year',
+  round: 'round',
+  text: 'text',
+  null: 'null',
+}
 
 /** What a table's entry says of a column, in one word. */
 export function treatmentOf(of: unknown): Treatment {
@@ -158,15 +211,30 @@ export function treated(file: string, of: unknown, treatment: Treatment): Said |
   const { name, type, take, keep } = (of === 'drop' ? {} : (of ?? {})) as Said
   const asked = asks[treatment]
   const begins = asked?.key === 'hash' ? hashKeyOf(file) : asked?.begins
-  return { name, take, keep, ...(treatment === 'as it is' ? { type } : {}), ...(masks[treatment] ? { mask: masks[treatment] } : {}), ...(asked ? { [asked.key]: begins } : {}) }
+  return {
+    name,
+    take,
+    keep,
+    ...(treatment === 'as it is' ? { type } : {}),
+    ...(masks[treatment] ? { mask: masks[treatment] } : {}),
+    ...(asked ? { [asked.key]: begins } : {}),
+  }
 }
 
 export const nameOf = (of: unknown): string => String((of as Said | undefined)?.name ?? '')
 export const typeOf = (of: unknown): string => String((of as Said | undefined)?.type ?? '')
-export const takeOf = (of: unknown): [name: string, path: string, type: string][] => Object.entries((of as Said | undefined)?.take ?? {}).map(([name, p]) => (typeof p === 'string' ? [name, p, ''] : [name, p.path, p.type ?? '']))
+export const takeOf = (of: unknown): [name: string, path: string, type: string][] =>
+  Object.entries((of as Said | undefined)?.take ?? {}).map(([name, p]) =>
+    typeof p === 'string' ? [name, p, ''] : [name, p.path, p.type ?? ''],
+  )
 
 /** Without what is empty. */
-const full = (of: object) => Object.fromEntries(Object.entries(of).filter(([, v]) => v !== undefined && v !== '' && !(typeof v === 'object' && v !== null && !Object.keys(v).length)))
+const full = (of: object) =>
+  Object.fromEntries(
+    Object.entries(of).filter(
+      ([, v]) => v !== undefined && v !== '' && !(typeof v === 'object' && v !== null && !Object.keys(v).length),
+    ),
+  )
 
 /** Sets what becomes of a column. */
 export const setColumn = (file: string, index: number, column: string, said: Said | 'drop'): string =>
@@ -174,7 +242,14 @@ export const setColumn = (file: string, index: number, column: string, said: Sai
     const t = entries(doc)[index]
     if (!t) return
     const columns = isMap(t.get('columns')) ? (t.get('columns') as YAMLMap) : undefined
-    const value = said === 'drop' ? said : full({ ...said, name: said.name === column ? '' : said.name, keep: said.take && Object.keys(said.take).length ? said.keep : undefined })
+    const value =
+      said === 'drop'
+        ? said
+        : full({
+            ...said,
+            name: said.name === column ? '' : said.name,
+            keep: said.take && Object.keys(said.take).length ? said.keep : undefined,
+          })
     takeOut(t, 'drop', column)
     const only = t.get('only')
     if (said !== 'drop' && isSeq(only) && !listOf(t, 'only').includes(column)) only.add(column)
@@ -190,7 +265,11 @@ export const setComputed = (file: string, index: number, computed: Record<string
   edited(file, (doc) => {
     const t = entries(doc)[index]
     if (!t) return
-    if (Object.keys(computed).length) t.set('computed', doc.createNode(Object.fromEntries(Object.entries(computed).map(([name, c]) => [name, full(c)]))))
+    if (Object.keys(computed).length)
+      t.set(
+        'computed',
+        doc.createNode(Object.fromEntries(Object.entries(computed).map(([name, c]) => [name, full(c)]))),
+      )
     else t.delete('computed')
   })
 
@@ -213,11 +292,13 @@ export const withTables = (file: string, more: string, without: Set<string>): st
   })
 
 /** The pattern for all tables of a schema. */
-export const patternOf = (schema: string): string => (/[.*?"]/.test(schema) ? `"${schema.replaceAll('"', '""')}"` : schema) + '.*'
+export const patternOf = (schema: string): string =>
+  (/[.*?"]/.test(schema) ? `"${schema.replaceAll('"', '""')}"` : schema) + '.*'
 
 /** Adds a pattern for the tables of a schema that come later; those that were left out stay out. */
 export const addPattern = (file: string, pattern: string, except: string[], find: string, keep: string): string =>
   edited(file, (doc) => {
     const tables = doc.get('tables')
-    if (isSeq(tables)) tables.add(doc.createNode({ table: pattern, ...(except.length ? { except } : {}), find, keep }))
+    if (isSeq(tables))
+      tables.add(doc.createNode({ table: pattern, ...(except.length ? { except } : {}), find, keep }))
   })

@@ -9,8 +9,15 @@ export function troubleOf(p: Proving): Trouble | undefined {
 }
 
 /** Asks for a proof of a table, or a repair, and waits for its end. */
-export async function prove(feed: string, table: string, repair = false, tell: (p: Proving) => void = () => {}): Promise<Answer<Proving>> {
-  const { data, trouble } = await ask(api.POST('/api/v1/feeds/{name}/proofs', { params: { path: { name: feed }, query: { table } }, body: { repair } }))
+export async function prove(
+  feed: string,
+  table: string,
+  repair = false,
+  tell: (p: Proving) => void = () => {},
+): Promise<Answer<Proving>> {
+  const { data, trouble } = await ask(
+    api.POST('/api/v1/feeds/{name}/proofs', { params: { path: { name: feed }, query: { table } }, body: { repair } }),
+  )
   if (!data) return { trouble }
   let now = data
   for (let wait = 150; now.state === 'waiting' || now.state === 'running'; wait = Math.min(2 * wait, 1000)) {

@@ -4,7 +4,11 @@ export type Theme = 'light' | 'dark'
 
 const stored = localStorage.getItem('theme')
 export const theme = ref<Theme>(
-  stored === 'dark' || stored === 'light' ? stored : matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light',
+  stored === 'dark' || stored === 'light'
+    ? stored
+    : matchMedia('(prefers-color-scheme: dark)').matches
+      ? 'dark'
+      : 'light',
 )
 
 export function applyTheme() {

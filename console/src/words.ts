@@ -9,7 +9,8 @@ export function useNow() {
 }
 
 /** A count in groups of three, as 1 234 567. */
-export const count = (n: number | undefined | null) => (n == null ? '–' : n.toLocaleString('en').replaceAll(',', '\u202f'))
+export const count = (n: number | undefined | null) =>
+  n == null ? '–' : n.toLocaleString('en').replaceAll(',', '\u202f')
 
 /** Bytes in powers of 1000. */
 export function bytes(n: number): string {
@@ -41,19 +42,36 @@ export function ago(time: string | undefined, now: number): string {
 export function at(time: string | undefined): string {
   if (!time) return ''
   const two = '2-digit'
-  return new Date(time).toLocaleString('sv', { year: 'numeric', month: two, day: two, hour: two, minute: two, second: two, timeZoneName: 'short' })
+  return new Date(time).toLocaleString('sv', {
+    year: 'numeric',
+    month: two,
+    day: two,
+    hour: two,
+    minute: two,
+    second: two,
+    timeZoneName: 'short',
+  })
 }
 
 /** Seconds between two times; to now where the second is missing. */
-export const between = (from: string | undefined, to: string | undefined, now: number) => (from ? Math.max(0, ((to ? Date.parse(to) : now) - Date.parse(from)) / 1000) : 0)
+export const between = (from: string | undefined, to: string | undefined, now: number) =>
+  from ? Math.max(0, ((to ? Date.parse(to) : now) - Date.parse(from)) / 1000) : 0
 
 export const plural = (n: number, noun: string) => (n === 1 ? `1 ${noun}` : `${count(n)} ${noun}s`)
 
 /** Labels as they are written: name=value each, in order. */
-export const labelsOf = (labels: Record<string, string> | undefined) => Object.entries(labels ?? {}).map(([name, value]) => `${name}=${value}`).sort()
+export const labelsOf = (labels: Record<string, string> | undefined) =>
+  Object.entries(labels ?? {})
+    .map(([name, value]) => `${name}=${value}`)
+    .sort()
 
 /** The labels that a text has: name=value each, with commas between. */
 export function labelsFrom(text: string): Record<string, string> | undefined {
-  const list = text.split(',').map((l) => l.trim()).filter(Boolean)
-  return list.length ? Object.fromEntries(list.map((l) => [l.split('=')[0]!.trim(), l.split('=').slice(1).join('=').trim()])) : undefined
+  const list = text
+    .split(',')
+    .map((l) => l.trim())
+    .filter(Boolean)
+  return list.length
+    ? Object.fromEntries(list.map((l) => [l.split('=')[0]!.trim(), l.split('=').slice(1).join('=').trim()]))
+    : undefined
 }

@@ -1,5 +1,22 @@
 import { expect, test } from 'vitest'
-import { addPattern, asks, patternOf, saidOf, scheduleOf, setColumn, setComputed, setOfFeed, setOfTable, setWatermark, tablesOf, takeOf, treated, treatmentOf, treatments, withTables } from '../src/feedfile'
+import {
+  addPattern,
+  asks,
+  patternOf,
+  saidOf,
+  scheduleOf,
+  setColumn,
+  setComputed,
+  setOfFeed,
+  setOfTable,
+  setWatermark,
+  tablesOf,
+  takeOf,
+  treated,
+  treatmentOf,
+  treatments,
+  withTables,
+} from '../src/feedfile'
 
 const file = `feed: loans
 source: circulation
@@ -29,22 +46,39 @@ test('the tables of a file', () => {
 
 test('what is not touched stays, comments too', () => {
   const changed = setOfTable(file, 0, 'keep', 'history')
-  expect(changed).toBe(file.replace('keep: latest', 'keep: history').replace('{table: "public.tmp_*", find: whole, keep: replace}', '{ table: "public.tmp_*", find: whole, keep: replace }').replace('{hash: readers}', '{ hash: readers }').replace('{take: {city: $.city}, keep: false}', '{ take: { city: $.city }, keep: false }'))
+  expect(changed).toBe(
+    file
+      .replace('keep: latest', 'keep: history')
+      .replace(
+        '{table: "public.tmp_*", find: whole, keep: replace}',
+        '{ table: "public.tmp_*", find: whole, keep: replace }',
+      )
+      .replace('{hash: readers}', '{ hash: readers }')
+      .replace('{take: {city: $.city}, keep: false}', '{ take: { city: $.city }, keep: false }'),
+  )
   expect(tablesOf(setOfTable(file, 0, 'where', 'branch == "Grünau"'))[0]!.where).toBe('branch == "Grünau"')
   expect(setOfTable(setOfTable(file, 0, 'where', 'x'), 0, 'where', '')).not.toContain('where')
 })
 
 test('columns are treated, renamed and left as they are', () => {
   const said = (column: string) => tablesOf(file)[0]!.columns[column]
-  const to = (column: string, value: ReturnType<typeof treated>) => tablesOf(setColumn(file, 0, column, value))[0]!.columns
+  const to = (column: string, value: ReturnType<typeof treated>) =>
+    tablesOf(setColumn(file, 0, column, value))[0]!.columns
   expect(to('due', treated(file, said('due'), 'hash')).due).toEqual({ hash: 'readers' })
   expect(to('due', 'drop').due).toBe('drop')
   expect(to('due', { name: 'due_on' }).due).toEqual({ name: 'due_on' })
   expect(to('due', { name: 'due' })).not.toHaveProperty('due')
   expect(to('due', { type: 'text', name: '' }).due).toEqual({ type: 'text' })
-  expect(to('due', treated(file, { name: 'due_on', type: 'text' }, 'last characters')).due).toEqual({ mask: 'keep-last', count: 2, name: 'due_on' })
+  expect(to('due', treated(file, { name: 'due_on', type: 'text' }, 'last characters')).due).toEqual({
+    mask: 'keep-last',
+    count: 2,
+    name: 'due_on',
+  })
   expect(to('note', treated(file, said('note'), 'as it is'))).not.toHaveProperty('note')
-  expect(to('place', treated(file, said('place'), 'as it is')).place).toEqual({ take: { city: '$.city' }, keep: false })
+  expect(to('place', treated(file, said('place'), 'as it is')).place).toEqual({
+    take: { city: '$.city' },
+    keep: false,
+  })
   expect(to('place', { take: {}, keep: false })).not.toHaveProperty('place')
   const bare = setColumn('tables:\n  - table: a.b\n', 0, 'x', 'drop')
   expect(tablesOf(setColumn(bare, 0, 'x', {}))[0]!.columns).toEqual({})
@@ -61,9 +95,18 @@ test('each treatment is read as it was written', () => {
 
 test('values of documents, columns made of others, and the watermark', () => {
   const taken = setColumn(file, 0, 'doc', { take: { city: '$.city', floor: { path: '$.floor', type: 'int32' } } })
-  expect(takeOf(tablesOf(taken)[0]!.columns.doc)).toEqual([['city', '$.city', ''], ['floor', '$.floor', 'int32']])
-  const made = setComputed(file, 0, { region: { value: "'north'" }, doubled: { value: 'fee * 2', type: 'decimal(12,2)' } })
-  expect(tablesOf(made)[0]!.computed).toEqual({ region: { value: "'north'" }, doubled: { value: 'fee * 2', type: 'decimal(12,2)' } })
+  expect(takeOf(tablesOf(taken)[0]!.columns.doc)).toEqual([
+    ['city', '$.city', ''],
+    ['floor', '$.floor', 'int32'],
+  ])
+  const made = setComputed(file, 0, {
+    region: { value: "'north'" },
+    doubled: { value: 'fee * 2', type: 'decimal(12,2)' },
+  })
+  expect(tablesOf(made)[0]!.computed).toEqual({
+    region: { value: "'north'" },
+    doubled: { value: 'fee * 2', type: 'decimal(12,2)' },
+  })
   expect(setComputed(made, 0, {})).not.toContain('computed')
   expect(tablesOf('tables:\n  - {table: a.b, computed: {x: a + 1}}')[0]!.computed).toEqual({ x: { value: 'a + 1' } })
   const marked = setWatermark('tables:\n  - {table: a.b, watermark: {settle: 2s}}', 0, 'at')
@@ -96,7 +139,10 @@ test('lists of columns say the same as the columns one by one', () => {
   expect(treatmentOf(saidOf(tablesOf(kept)[0], 'card'))).toBe('as it is')
   expect(treatmentOf(saidOf(tablesOf(kept)[0], 'pin'))).toBe('leave out')
   expect(setColumn(kept, 0, 'pin', {})).not.toContain('drop')
-  expect(tablesOf(setColumn(listed, 0, 'card', treated(listed, 'drop', 'hash')))[0]!.columns).toEqual({ pin: 'drop', card: { hash: 'people' } })
+  expect(tablesOf(setColumn(listed, 0, 'card', treated(listed, 'drop', 'hash')))[0]!.columns).toEqual({
+    pin: 'drop',
+    card: { hash: 'people' },
+  })
   expect(tablesOf(setColumn(listed, 1, 'card', {}))[1]!.only).toEqual(['id', 'branch', 'card'])
 })
 
@@ -106,6 +152,14 @@ test('the pattern of a schema', () => {
 })
 
 test('the schedule, and a pattern for what comes later', () => {
-  expect(scheduleOf(setOfFeed(file, { freshness: '', cron: '0 6 * * *', zone: 'Europe/Vienna' }))).toEqual({ freshness: '', every: '', cron: '0 6 * * *', zone: 'Europe/Vienna' })
-  expect(tablesOf(addPattern(file, 'public.*', ['public.audit'], 'log', 'latest')).at(-1)).toMatchObject({ table: 'public.*', pattern: true })
+  expect(scheduleOf(setOfFeed(file, { freshness: '', cron: '0 6 * * *', zone: 'Europe/Vienna' }))).toEqual({
+    freshness: '',
+    every: '',
+    cron: '0 6 * * *',
+    zone: 'Europe/Vienna',
+  })
+  expect(tablesOf(addPattern(file, 'public.*', ['public.audit'], 'log', 'latest')).at(-1)).toMatchObject({
+    table: 'public.*',
+    pattern: true,
+  })
 })

@@ -25,7 +25,10 @@ const now = useNow()
 
 const refresh = useLive(
   async () => {
-    const [found, about] = await Promise.all([ask(api.GET(`/api/v1/${props.side}`)), kinds.value.length ? Promise.resolve({ data: undefined }) : ask(api.GET('/api/v1/about'))])
+    const [found, about] = await Promise.all([
+      ask(api.GET(`/api/v1/${props.side}`)),
+      kinds.value.length ? Promise.resolve({ data: undefined }) : ask(api.GET('/api/v1/about')),
+    ])
     if (found.data) list.value = found.data
     if (about.data) kinds.value = about.data[props.side]
     wrong.value = found.trouble
@@ -38,7 +41,8 @@ function address(c: Connection) {
   return s.path ?? `${s.host}:${s.port}/${s.database}`
 }
 
-const saysOf = (c: Connection) => [c.name, c.kind, c.owner, c.team, address(c), ...labelsOf(c.labels)].filter(Boolean).join('\n').toLowerCase()
+const saysOf = (c: Connection) =>
+  [c.name, c.kind, c.owner, c.team, address(c), ...labelsOf(c.labels)].filter(Boolean).join('\n').toLowerCase()
 const shown = computed(() => list.value?.filter((c) => saysOf(c).includes(only.value.trim().toLowerCase())))
 
 const { busy, refused, act } = useActs(refresh)
@@ -52,11 +56,15 @@ function test(name: string) {
 
 function remove(name: string) {
   acted.value = name
-  return act(`remove ${name}`, () => ask(api.DELETE(`/api/v1/${props.side}/{name}`, { params: { path: { name } } })), {
-    title: `Remove the ${noun}`,
-    text: `Remove the ${noun} ${name}? The database itself stays as it is.`,
-    yes: 'Remove',
-  })
+  return act(
+    `remove ${name}`,
+    () => ask(api.DELETE(`/api/v1/${props.side}/{name}`, { params: { path: { name } } })),
+    {
+      title: `Remove the ${noun}`,
+      text: `Remove the ${noun} ${name}? The database itself stays as it is.`,
+      yes: 'Remove',
+    },
+  )
 }
 
 const entering = ref(false)
@@ -76,7 +84,13 @@ function open(c?: Connection) {
         <div class="quiet">{{ side === 'sources' ? 'Databases that are read' : 'Databases that are written' }}</div>
       </div>
       <span class="grow"></span>
-      <ElInput v-if="(list?.length ?? 0) > 3" v-model="only" clearable class="only" placeholder="Name, owner, label, kind…" aria-label="Show only those with" />
+      <ElInput
+        v-if="(list?.length ?? 0) > 3"
+        v-model="only"
+        clearable
+        class="only"
+        placeholder="Name, owner, label, kind…"
+        aria-label="Show only those with" />
       <ElButton type="primary" @click="open()">Add a {{ noun }}…</ElButton>
     </div>
     <TroubleBox :trouble="wrong" />
@@ -91,20 +105,48 @@ function open(c?: Connection) {
         <span v-for="l in labelsOf(c.labels)" :key="l" class="label">{{ l }}</span>
         <span class="grow"></span>
         <ElButton size="small" :loading="busy === `test ${c.name}`" @click="test(c.name)">Test</ElButton>
-        <ElButton v-if="side === 'sources'" size="small" :aria-expanded="browsing === c.name" @click="browsing = browsing === c.name ? '' : c.name">{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton>
-        <ElButton v-if="side === 'sources'" size="small" :aria-expanded="weighing === c.name" @click="weighing = weighing === c.name ? '' : c.name">{{ weighing === c.name ? 'Hide burden' : 'Burden' }}</ElButton>
+        <ElButton
+          v-if="side === 'sources'"
+          size="small"
+          :aria-expanded="browsing === c.name"
+          @click="browsing = browsing === c.name ? '' : c.name"
+          >{{ browsing === c.name ? 'Hide tables' : 'Tables' }}</ElButton
+        >
+        <ElButton
+          v-if="side === 'sources'"
+          size="small"
+          :aria-expanded="weighing === c.name"
+          @click="weighing = weighing === c.name ? '' : c.name"
+          >{{ weighing === c.name ? 'Hide burden' : 'Burden' }}</ElButton
+        >
         <ElButton size="small" @click="open(c)">Change…</ElButton>
         <ElButton size="small" text @click="remove(c.name)">Remove…</ElButton>
       </header>
       <dl class="facts">
-        <div><dt>At</dt><dd class="mono">{{ address(c) }}</dd></div>
-        <div v-if="c.settings.user"><dt>User</dt><dd>{{ c.settings.user }}</dd></div>
+        <div>
+          <dt>At</dt>
+          <dd class="mono">{{ address(c) }}</dd>
+        </div>
+        <div v-if="c.settings.user">
+          <dt>User</dt>
+          <dd>{{ c.settings.user }}</dd>
+        </div>
         <div>
           <dt>Last test</dt>
           <dd v-if="!c.tested_at" class="quiet">never</dd>
-          <dd v-else><State :state="c.problem ? 'failed' : 'works'" /> <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span></dd>
+          <dd v-else>
+            <State :state="c.problem ? 'failed' : 'works'" />
+            <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span>
+          </dd>
         </div>
-        <div><dt>Feeds</dt><dd><template v-for="(f, i) in c.feeds" :key="f">{{ i ? ', ' : '' }}<RouterLink :to="`/feeds/${f}`">{{ f }}</RouterLink></template><span v-if="!c.feeds.length" class="quiet">none</span></dd></div>
+        <div>
+          <dt>Feeds</dt>
+          <dd>
+            <template v-for="(f, i) in c.feeds" :key="f"
+              >{{ i ? ', ' : '' }}<RouterLink :to="`/feeds/${f}`">{{ f }}</RouterLink></template
+            ><span v-if="!c.feeds.length" class="quiet">none</span>
+          </dd>
+        </div>
       </dl>
       <TroubleBox :trouble="c.problem" />
       <TroubleBox v-if="acted === c.name" :trouble="refused" />

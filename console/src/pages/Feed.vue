@@ -32,7 +32,10 @@ const path = { name: props.feed }
 
 const refresh = useLive(
   async () => {
-    const [feed, list] = await Promise.all([ask(api.GET('/api/v1/feeds/{name}', { params: { path } })), ask(api.GET('/api/v1/runs', { params: { query: { feed: props.feed, limit: 12, changed: true } } }))])
+    const [feed, list] = await Promise.all([
+      ask(api.GET('/api/v1/feeds/{name}', { params: { path } })),
+      ask(api.GET('/api/v1/runs', { params: { query: { feed: props.feed, limit: 12, changed: true } } })),
+    ])
     if (feed.data) status.value = feed.data
     if (list.data) runs.value = list.data
     wrong.value = feed.trouble ?? list.trouble
@@ -82,7 +85,11 @@ async function remove() {
     if (!trouble) await router.push('/')
     return { trouble }
   }
-  await act('remove', removed, { title: 'Remove the feed', text: `Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`, yes: 'Remove' })
+  await act('remove', removed, {
+    title: 'Remove the feed',
+    text: `Remove the feed ${props.feed} and its runs? Tables and positions in the warehouse stay.`,
+    yes: 'Remove',
+  })
 }
 </script>
 
@@ -91,11 +98,22 @@ async function remove() {
     <div class="head">
       <div>
         <div class="crumb"><RouterLink to="/">Overview</RouterLink> / feed</div>
-        <h1>{{ feed }} <State v-if="status" :state="status.running ? (status.log ? 'following' : 'running') : status.state" /></h1>
+        <h1>
+          {{ feed }}
+          <State v-if="status" :state="status.running ? (status.log ? 'following' : 'running') : status.state" />
+        </h1>
         <div v-if="status" class="quiet">
-          {{ status.source }} → {{ status.warehouse }}, {{ status.schedule }}<template v-if="status.state === 'active' && status.next_run_at && !status.running">, next {{ ago(status.next_run_at, now) }}</template>
+          {{ status.source }} → {{ status.warehouse }}, {{ status.schedule
+          }}<template v-if="status.state === 'active' && status.next_run_at && !status.running"
+            >, next {{ ago(status.next_run_at, now) }}</template
+          >
         </div>
-        <div v-if="status?.changed_at" class="quiet small" :title="`made by ${status.made_by || 'nobody known'} ${at(status.made_at)}`">changed by {{ status.changed_by || 'nobody known' }} {{ ago(status.changed_at, now) }}</div>
+        <div
+          v-if="status?.changed_at"
+          class="quiet small"
+          :title="`made by ${status.made_by || 'nobody known'} ${at(status.made_at)}`">
+          changed by {{ status.changed_by || 'nobody known' }} {{ ago(status.changed_at, now) }}
+        </div>
       </div>
       <span class="grow"></span>
       <template v-if="status">
@@ -112,14 +130,21 @@ async function remove() {
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
     <TroubleBox :trouble="status?.held" />
-    <TroubleBox v-if="status?.last_run?.state === 'failed' && !status.running" :trouble="status.last_run.problem"><RouterLink :to="`/runs/${status.last_run.id}`">Run {{ status.last_run.id }} failed.</RouterLink>{{ ' ' }}</TroubleBox>
+    <TroubleBox v-if="status?.last_run?.state === 'failed' && !status.running" :trouble="status.last_run.problem"
+      ><RouterLink :to="`/runs/${status.last_run.id}`">Run {{ status.last_run.id }} failed.</RouterLink
+      >{{ ' ' }}</TroubleBox
+    >
     <ElSkeleton v-if="!status && !wrong" :rows="6" animated />
     <section v-if="status" class="sheet" aria-label="Tables">
       <header><h2>Tables</h2></header>
       <TablesList :tables="status.tables" :now="now" position />
     </section>
     <LogPanel v-if="status?.log" :feed="feed" :log="status.log" :now="now" />
-    <BackfillsPanel v-if="status?.tables.some((t) => t.find === 'watermark')" :feed="feed" :tables="status.tables" :now="now" />
+    <BackfillsPanel
+      v-if="status?.tables.some((t) => t.find === 'watermark')"
+      :feed="feed"
+      :tables="status.tables"
+      :now="now" />
     <DriftsPanel v-if="status" :feed="feed" :run="status.last_run?.id" :now="now" />
     <section v-if="status" class="sheet" aria-label="Runs">
       <header>
@@ -139,5 +164,7 @@ async function remove() {
 </template>
 
 <style scoped>
-.small { font-size: 12px; }
+.small {
+  font-size: 12px;
+}
 </style>

@@ -22,7 +22,12 @@ const now = useNow()
 
 const refresh = useLive(
   async () => {
-    const [u, t, s, c] = await Promise.all([ask(api.GET('/api/v1/users')), ask(api.GET('/api/v1/tokens')), ask(api.GET('/api/v1/sessions')), ask(api.GET('/api/v1/changes', { params: { query: { limit: 200 } } }))])
+    const [u, t, s, c] = await Promise.all([
+      ask(api.GET('/api/v1/users')),
+      ask(api.GET('/api/v1/tokens')),
+      ask(api.GET('/api/v1/sessions')),
+      ask(api.GET('/api/v1/changes', { params: { query: { limit: 200 } } })),
+    ])
     if (u.data) users.value = u.data
     if (t.data) tokens.value = t.data
     if (s.data) sessions.value = s.data
@@ -59,7 +64,11 @@ async function make() {
 }
 
 const remove = (t: Schemas['Token']) =>
-  act(`remove ${t.id}`, () => ask(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), { title: 'Remove the token', text: `Remove the token of ${t.name}? Its sign-ins end with it.`, yes: 'Remove' })
+  act(`remove ${t.id}`, () => ask(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })), {
+    title: 'Remove the token',
+    text: `Remove the token of ${t.name}? Its sign-ins end with it.`,
+    yes: 'Remove',
+  })
 const person = ref({ name: '', role: 'operate' as 'look' | 'operate' | 'administer', label: '', password: '' })
 const naming = ref<'add' | 'change' | ''>('')
 function name(u?: Schemas['User']) {
@@ -68,16 +77,34 @@ function name(u?: Schemas['User']) {
   naming.value = u ? 'change' : 'add'
 }
 async function keepPerson() {
-  const body = { ...person.value, label: person.value.role === 'administer' ? undefined : person.value.label || undefined, password: person.value.password || undefined }
-  const { data } = await act('person', () => (naming.value === 'add' ? ask(api.POST('/api/v1/users', { body })) : ask(api.PUT('/api/v1/users/{name}', { params: { path: { name: body.name } }, body }))))
+  const body = {
+    ...person.value,
+    label: person.value.role === 'administer' ? undefined : person.value.label || undefined,
+    password: person.value.password || undefined,
+  }
+  const { data } = await act('person', () =>
+    naming.value === 'add'
+      ? ask(api.POST('/api/v1/users', { body }))
+      : ask(api.PUT('/api/v1/users/{name}', { params: { path: { name: body.name } }, body })),
+  )
   if (data) naming.value = ''
 }
 const removePerson = (u: Schemas['User']) =>
-  act(`remove ${u.name}`, () => ask(api.DELETE('/api/v1/users/{name}', { params: { path: { name: u.name } } })), { title: 'Remove the person', text: `Remove ${u.name}? Sign-ins end with it.`, yes: 'Remove' })
-const end = (id: number) => act(`end ${id}`, () => ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })))
-const shown = computed(() => changes.value.filter((c) => `${c.by}\n${c.operation}\n${c.about}\n${c.address}`.toLowerCase().includes(only.value.trim().toLowerCase())))
+  act(`remove ${u.name}`, () => ask(api.DELETE('/api/v1/users/{name}', { params: { path: { name: u.name } } })), {
+    title: 'Remove the person',
+    text: `Remove ${u.name}? Sign-ins end with it.`,
+    yes: 'Remove',
+  })
+const end = (id: number) =>
+  act(`end ${id}`, () => ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })))
+const shown = computed(() =>
+  changes.value.filter((c) =>
+    `${c.by}\n${c.operation}\n${c.about}\n${c.address}`.toLowerCase().includes(only.value.trim().toLowerCase()),
+  ),
+)
 const outcome = (c: Change) => (c.status < 300 ? 'done' : c.status === 403 ? 'not allowed' : `refused (${c.status})`)
-const kept = (c: Change) => Object.entries({ asked: c.asked, before: c.before, after: c.after }).filter(([, v]) => v != null)
+const kept = (c: Change) =>
+  Object.entries({ asked: c.asked, before: c.before, after: c.after }).filter(([, v]) => v != null)
 const text = (v: unknown) => JSON.stringify(v, null, 1)
 </script>
 
@@ -95,10 +122,22 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
     <TroubleBox :trouble="wrong" />
     <TroubleBox v-if="!asking && !naming" :trouble="refused" />
     <section v-if="users.length" class="sheet" aria-label="People">
-      <header><h2>People</h2><span class="quiet">who sign in to the console by name</span></header>
+      <header>
+        <h2>People</h2>
+        <span class="quiet">who sign in to the console by name</span>
+      </header>
       <div class="scroll">
         <table class="rows">
-          <thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Feeds</th><th scope="col">Signs in</th><th scope="col">Signed in last</th><th scope="col"></th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Name</th>
+              <th scope="col">Role</th>
+              <th scope="col">Feeds</th>
+              <th scope="col">Signs in</th>
+              <th scope="col">Signed in last</th>
+              <th scope="col"></th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="u in users" :key="u.name">
               <td>{{ u.name }}</td>
@@ -106,17 +145,33 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <td>{{ u.label ? `with ${u.label}` : 'all' }}</td>
               <td>{{ u.elsewhere ? 'at the provider, which says the role' : 'by password' }}</td>
               <td class="nowrap"><When :time="u.last_used_at" :now="now" /></td>
-              <td class="n nowrap"><ElButton v-if="!u.elsewhere" size="small" text @click="name(u)">Change…</ElButton><ElButton size="small" text @click="removePerson(u)">Remove…</ElButton></td>
+              <td class="n nowrap">
+                <ElButton v-if="!u.elsewhere" size="small" text @click="name(u)">Change…</ElButton
+                ><ElButton size="small" text @click="removePerson(u)">Remove…</ElButton>
+              </td>
             </tr>
           </tbody>
         </table>
       </div>
     </section>
     <section v-if="tokens" class="sheet" aria-label="Tokens">
-      <header><h2>Tokens</h2><span class="quiet">what people and programs sign in with</span></header>
+      <header>
+        <h2>Tokens</h2>
+        <span class="quiet">what people and programs sign in with</span>
+      </header>
       <div class="scroll">
         <table class="rows">
-          <thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Feeds</th><th scope="col">Made</th><th scope="col">Last used</th><th scope="col">Expires</th><th scope="col"></th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Name</th>
+              <th scope="col">Role</th>
+              <th scope="col">Feeds</th>
+              <th scope="col">Made</th>
+              <th scope="col">Last used</th>
+              <th scope="col">Expires</th>
+              <th scope="col"></th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="t in tokens" :key="t.id">
               <td>{{ t.name }}</td>
@@ -124,7 +179,9 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <td>{{ t.label ? `with ${t.label}` : 'all' }}</td>
               <td class="nowrap"><When :time="t.created_at" :now="now" /></td>
               <td class="nowrap"><When :time="t.last_used_at" :now="now" /></td>
-              <td class="nowrap"><When v-if="t.expires_at" :time="t.expires_at" :now="now" /><span v-else class="quiet">never</span></td>
+              <td class="nowrap">
+                <When v-if="t.expires_at" :time="t.expires_at" :now="now" /><span v-else class="quiet">never</span>
+              </td>
               <td class="n"><ElButton size="small" text @click="remove(t)">Remove…</ElButton></td>
             </tr>
           </tbody>
@@ -135,14 +192,24 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
       <header><h2>Sign-ins of the console</h2></header>
       <div class="scroll">
         <table class="rows">
-          <thead><tr><th scope="col">Who</th><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Ends</th><th scope="col"></th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Who</th>
+              <th scope="col">From</th>
+              <th scope="col">Signed in</th>
+              <th scope="col">Ends</th>
+              <th scope="col"></th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="s in sessions" :key="s.id">
               <td>{{ s.token }}</td>
               <td class="mono">{{ s.address || '–' }}</td>
               <td class="nowrap"><When :time="s.created_at" :now="now" /></td>
               <td class="nowrap"><When :time="s.expires_at" :now="now" /></td>
-              <td class="n"><ElButton size="small" text :loading="busy === `end ${s.id}`" @click="end(s.id)">End</ElButton></td>
+              <td class="n">
+                <ElButton size="small" text :loading="busy === `end ${s.id}`" @click="end(s.id)">End</ElButton>
+              </td>
             </tr>
           </tbody>
         </table>
@@ -150,14 +217,30 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
     </section>
     <section v-if="tokens" class="sheet" aria-label="Changes">
       <header>
-        <h2>Changes</h2><span class="quiet">the newest first; what was not allowed, too</span>
+        <h2>Changes</h2>
+        <span class="quiet">the newest first; what was not allowed, too</span>
         <span class="grow"></span>
-        <ElInput v-model="only" clearable class="only" placeholder="Name, feed, call, address…" aria-label="Show only changes with" />
+        <ElInput
+          v-model="only"
+          clearable
+          class="only"
+          placeholder="Name, feed, call, address…"
+          aria-label="Show only changes with" />
       </header>
       <p v-if="!shown.length" class="pad quiet">Nothing is on record.</p>
       <div v-else class="scroll">
         <table class="rows">
-          <thead><tr><th scope="col">When</th><th scope="col">By</th><th scope="col">From</th><th scope="col">What</th><th scope="col">About</th><th scope="col">Outcome</th><th scope="col"></th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">When</th>
+              <th scope="col">By</th>
+              <th scope="col">From</th>
+              <th scope="col">What</th>
+              <th scope="col">About</th>
+              <th scope="col">Outcome</th>
+              <th scope="col"></th>
+            </tr>
+          </thead>
           <tbody>
             <template v-for="c in shown" :key="c.id">
               <tr>
@@ -167,7 +250,16 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
                 <td>{{ c.operation.replaceAll('-', ' ') }}</td>
                 <td>{{ c.about || '–' }}</td>
                 <td><State v-if="c.status >= 300" state="failed" /> {{ outcome(c) }}</td>
-                <td class="n"><ElButton v-if="c.asked || c.before || c.after" size="small" text :aria-expanded="open === c.id" @click="open = open === c.id ? undefined : c.id">{{ open === c.id ? 'Less' : 'More' }}</ElButton></td>
+                <td class="n">
+                  <ElButton
+                    v-if="c.asked || c.before || c.after"
+                    size="small"
+                    text
+                    :aria-expanded="open === c.id"
+                    @click="open = open === c.id ? undefined : c.id"
+                    >{{ open === c.id ? 'Less' : 'More' }}</ElButton
+                  >
+                </td>
               </tr>
               <tr v-if="open === c.id">
                 <td colspan="7">
@@ -184,17 +276,39 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         </table>
       </div>
     </section>
-    <ElDialog :model-value="naming !== ''" :title="naming === 'change' ? `Change ${person.name}` : 'Add a person'" width="560px" align-center append-to-body @close="naming = ''">
+    <ElDialog
+      :model-value="naming !== ''"
+      :title="naming === 'change' ? `Change ${person.name}` : 'Add a person'"
+      width="560px"
+      align-center
+      append-to-body
+      @close="naming = ''">
       <ElForm label-width="110px" @submit.prevent="keepPerson">
-        <ElFormItem v-if="naming === 'add'" label="Name"><ElInput v-model="person.name" placeholder="by which the person signs in" autocomplete="off" /></ElFormItem>
+        <ElFormItem v-if="naming === 'add'" label="Name"
+          ><ElInput v-model="person.name" placeholder="by which the person signs in" autocomplete="off"
+        /></ElFormItem>
         <ElFormItem label="Role">
-          <ElSelect v-model="person.role" aria-label="The person's role"><ElOption v-for="r in roles" :key="r.role" :value="r.role" :label="`${r.role}: ${r.says}`" /></ElSelect>
+          <ElSelect v-model="person.role" aria-label="The person's role"
+            ><ElOption v-for="r in roles" :key="r.role" :value="r.role" :label="`${r.role}: ${r.says}`"
+          /></ElSelect>
         </ElFormItem>
-        <ElFormItem v-if="person.role !== 'administer'" label="For feeds with"><ElInput v-model="person.label" placeholder="a label, as region=north; all when empty" /></ElFormItem>
-        <ElFormItem label="Password"><ElInput v-model="person.password" type="password" autocomplete="new-password" :placeholder="naming === 'change' ? 'as it is; with another, sign-ins end' : '12 characters or more'" /></ElFormItem>
+        <ElFormItem v-if="person.role !== 'administer'" label="For feeds with"
+          ><ElInput v-model="person.label" placeholder="a label, as region=north; all when empty"
+        /></ElFormItem>
+        <ElFormItem label="Password"
+          ><ElInput
+            v-model="person.password"
+            type="password"
+            autocomplete="new-password"
+            :placeholder="naming === 'change' ? 'as it is; with another, sign-ins end' : '12 characters or more'"
+        /></ElFormItem>
         <TroubleBox :trouble="refused" />
       </ElForm>
-      <template #footer><ElButton type="primary" :loading="busy === 'person'" @click="keepPerson">{{ naming === 'change' ? 'Change' : 'Add' }}</ElButton></template>
+      <template #footer
+        ><ElButton type="primary" :loading="busy === 'person'" @click="keepPerson">{{
+          naming === 'change' ? 'Change' : 'Add'
+        }}</ElButton></template
+      >
     </ElDialog>
     <ElDialog v-model="asking" title="Make a token" width="560px" align-center append-to-body @closed="made = ''">
       <template v-if="made">
@@ -204,10 +318,16 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
       <ElForm v-else label-width="110px" @submit.prevent="make">
         <ElFormItem label="Name"><ElInput v-model="form.name" placeholder="whose it is, or what for" /></ElFormItem>
         <ElFormItem label="Role">
-          <ElSelect v-model="form.role" aria-label="Role"><ElOption v-for="r in roles" :key="r.role" :value="r.role" :label="`${r.role}: ${r.says}`" /></ElSelect>
+          <ElSelect v-model="form.role" aria-label="Role"
+            ><ElOption v-for="r in roles" :key="r.role" :value="r.role" :label="`${r.role}: ${r.says}`"
+          /></ElSelect>
         </ElFormItem>
-        <ElFormItem v-if="form.role !== 'administer'" label="For feeds with"><ElInput v-model="form.label" placeholder="a label, as region=north; all when empty" /></ElFormItem>
-        <ElFormItem label="Expires after"><ElInput v-model="form.days" placeholder="days; never when empty" /></ElFormItem>
+        <ElFormItem v-if="form.role !== 'administer'" label="For feeds with"
+          ><ElInput v-model="form.label" placeholder="a label, as region=north; all when empty"
+        /></ElFormItem>
+        <ElFormItem label="Expires after"
+          ><ElInput v-model="form.days" placeholder="days; never when empty"
+        /></ElFormItem>
         <TroubleBox :trouble="refused" />
       </ElForm>
       <template #footer>
@@ -219,8 +339,27 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
 </template>
 
 <style scoped>
-.scroll { overflow: auto; max-height: 70vh; }
-.sides { display: grid; grid-template-columns: repeat(auto-fit, minmax(280px, 1fr)); gap: 12px; }
-pre { margin: 0; max-height: 280px; overflow: auto; white-space: pre-wrap; overflow-wrap: anywhere; }
-.made { overflow-wrap: anywhere; user-select: all; padding: 8px 10px; border: 1px solid var(--line); border-radius: 3px; }
+.scroll {
+  overflow: auto;
+  max-height: 70vh;
+}
+.sides {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(280px, 1fr));
+  gap: 12px;
+}
+pre {
+  margin: 0;
+  max-height: 280px;
+  overflow: auto;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.made {
+  overflow-wrap: anywhere;
+  user-select: all;
+  padding: 8px 10px;
+  border: 1px solid var(--line);
+  border-radius: 3px;
+}
 </style>

@@ -19,7 +19,11 @@ const now = useNow()
 
 const refresh = useLive(async () => {
   const [list, known] = await Promise.all([
-    ask(api.GET('/api/v1/runs', { params: { query: { feed: feed.value, changed: changed.value, limit: limit.value } } })),
+    ask(
+      api.GET('/api/v1/runs', {
+        params: { query: { feed: feed.value, changed: changed.value, limit: limit.value } },
+      }),
+    ),
     feeds.value.length ? Promise.resolve({ data: undefined, trouble: undefined }) : ask(api.GET('/api/v1/feeds')),
   ])
   if (list.data) runs.value = list.data
@@ -34,7 +38,10 @@ watch([feed, changed, limit], refresh)
     <div class="head">
       <h1>Runs</h1>
       <span class="grow"></span>
-      <ElSwitch v-model="changed" aria-label="Only those that read rows or did not succeed" active-text="Only those that read rows or did not succeed" />
+      <ElSwitch
+        v-model="changed"
+        aria-label="Only those that read rows or did not succeed"
+        active-text="Only those that read rows or did not succeed" />
       <ElSelect v-model="feed" placeholder="All feeds" :empty-values="[null]" style="width: 220px" aria-label="Feed">
         <ElOption value="" label="All feeds" />
         <ElOption v-for="f in feeds" :key="f" :value="f" :label="f" />

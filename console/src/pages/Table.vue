@@ -33,7 +33,11 @@ const refresh = useLive(
   async () => {
     const [feed, list] = await Promise.all([
       ask(api.GET('/api/v1/feeds/{name}', { params: { path: params.path } })),
-      ask(api.GET('/api/v1/runs', { params: { query: { feed: props.feed, table: props.table, limit: 8, changed: true } } })),
+      ask(
+        api.GET('/api/v1/runs', {
+          params: { query: { feed: props.feed, table: props.table, limit: 8, changed: true } },
+        }),
+      ),
     ])
     if (feed.data) {
       status.value = feed.data.tables.find((t) => t.table === props.table)
@@ -48,7 +52,8 @@ const copying = computed(() => {
   const c = status.value?.copy
   if (!c) return ''
   if (c.waiting) return `Before the table is copied, ${c.waiting}.`
-  if (c.state === 'joining') return `All ${count(c.copied)} rows are copied; the table joins the others when the log has come to the moment they were read at.`
+  if (c.state === 'joining')
+    return `All ${count(c.copied)} rows are copied; the table joins the others when the log has come to the moment they were read at.`
   return `The table is being copied: ${count(c.copied)} of about ${count(c.expected)} rows. What changes meanwhile is kept, and applied after.`
 })
 const keyColumns = computed(() => status.value?.key ?? [])
@@ -73,7 +78,9 @@ async function showNewest() {
 }
 
 async function move() {
-  const { data } = await act('move', () => ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } })))
+  const { data } = await act('move', () =>
+    ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } })),
+  )
   if (data) moving.value = false
 }
 
@@ -91,18 +98,37 @@ async function clear() {
   <div class="page">
     <div class="head">
       <div>
-        <div class="crumb"><RouterLink to="/">Overview</RouterLink> / <RouterLink :to="`/feeds/${feed}`">{{ feed }}</RouterLink> / table</div>
+        <div class="crumb">
+          <RouterLink to="/">Overview</RouterLink> / <RouterLink :to="`/feeds/${feed}`">{{ feed }}</RouterLink> /
+          table
+        </div>
         <h1>{{ table }} <State v-if="status" :state="status.state" /></h1>
-        <div v-if="status" class="quiet">kept as {{ status.keep }} in {{ status.target }}, found by {{ status.find }}</div>
+        <div v-if="status" class="quiet">
+          kept as {{ status.keep }} in {{ status.target }}, found by {{ status.find }}
+        </div>
       </div>
-      <span v-if="going?.read" class="quiet">{{ going.phase }}: {{ count(going.read) }}<template v-if="going.expected && going.expected > going.read"> of about {{ count(going.expected) }}</template> rows</span>
+      <span v-if="going?.read" class="quiet"
+        >{{ going.phase }}: {{ count(going.read)
+        }}<template v-if="going.expected && going.expected > going.read">
+          of about {{ count(going.expected) }}</template
+        >
+        rows</span
+      >
       <span class="grow"></span>
-      <ElButton v-if="status" type="primary" :loading="proofs?.busy === 'prove'" @click="proofs?.begin(false)">Prove equal</ElButton>
+      <ElButton v-if="status" type="primary" :loading="proofs?.busy === 'prove'" @click="proofs?.begin(false)"
+        >Prove equal</ElButton
+      >
     </div>
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
     <TroubleBox :trouble="status?.problem" />
-    <TroubleBox v-if="status && status.nulls > 0" warn :trouble="{ what: `${count(status.nulls)} rows have a null watermark and are not replicated.`, remedy: 'Name a fallback column in the feed to include them.' }" />
+    <TroubleBox
+      v-if="status && status.nulls > 0"
+      warn
+      :trouble="{
+        what: `${count(status.nulls)} rows have a null watermark and are not replicated.`,
+        remedy: 'Name a fallback column in the feed to include them.',
+      }" />
     <ElSkeleton v-if="!status && !wrong" :rows="5" animated />
     <template v-if="status">
       <section class="sheet" aria-label="Where it is">
@@ -110,23 +136,57 @@ async function clear() {
           <div>
             <dt>Position</dt>
             <dd class="mono">{{ status.position || 'not begun' }}</dd>
-            <dd v-if="status.find === 'watermark'"><button class="link" type="button" @click="((moving = !moving), (position = status.position ?? ''))">Set…</button></dd>
+            <dd v-if="status.find === 'watermark'">
+              <button class="link" type="button" @click="((moving = !moving), (position = status.position ?? ''))">
+                Set…
+              </button>
+            </dd>
           </div>
-          <div v-if="copying"><dt>First copy</dt><dd>{{ copying }}</dd></div>
-          <div><dt>The next run reads</dt><dd>{{ status.next }}</dd></div>
-          <div><dt>Lag</dt><dd><Lag :complete-at="status.complete_at" :promised="status.promised_seconds" :now="now" /></dd><dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd></div>
+          <div v-if="copying">
+            <dt>First copy</dt>
+            <dd>{{ copying }}</dd>
+          </div>
+          <div>
+            <dt>The next run reads</dt>
+            <dd>{{ status.next }}</dd>
+          </div>
+          <div>
+            <dt>Lag</dt>
+            <dd><Lag :complete-at="status.complete_at" :promised="status.promised_seconds" :now="now" /></dd>
+            <dd class="quiet">last run <When :time="status.last_run_at" :now="now" /></dd>
+          </div>
           <div>
             <dt>Rows in the source / the warehouse</dt>
             <dd v-if="counts" class="big">{{ count(counts.source) }} / {{ count(counts.warehouse) }}</dd>
-            <dd v-if="counts" class="quiet">{{ difference === 0 ? 'the same' : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse` }}, counted {{ ago(counts.at, now) }}<template v-if="counts.bytes >= 0">; it takes {{ bytes(counts.bytes) }} there</template></dd>
-            <dd v-if="!counts && status.rows !== undefined" class="quiet">{{ count(status.rows) }} in the warehouse, by the books</dd>
-            <dd class="ask-for"><ElButton size="small" :loading="busy === 'count'" @click="countBothSides">{{ counts ? 'Count again' : 'Count both sides' }}</ElButton></dd>
+            <dd v-if="counts" class="quiet">
+              {{
+                difference === 0
+                  ? 'the same'
+                  : `${difference > 0 ? '+' : '−'}${count(Math.abs(difference))} in the warehouse`
+              }}, counted {{ ago(counts.at, now)
+              }}<template v-if="counts.bytes >= 0">; it takes {{ bytes(counts.bytes) }} there</template>
+            </dd>
+            <dd v-if="!counts && status.rows !== undefined" class="quiet">
+              {{ count(status.rows) }} in the warehouse, by the books
+            </dd>
+            <dd class="ask-for">
+              <ElButton size="small" :loading="busy === 'count'" @click="countBothSides">{{
+                counts ? 'Count again' : 'Count both sides'
+              }}</ElButton>
+            </dd>
           </div>
           <div>
             <dt>Last proof</dt>
             <dd><ProofMark :proof="status.proof" :now="now" /></dd>
-            <dd v-if="status.proof && status.proof.in_flight > 0" class="quiet">{{ count(status.proof.in_flight) }} beyond the position, not judged</dd>
-            <dd v-for="(x, i) in status.proof?.same === false ? status.proof.examples.slice(0, 3) : []" :key="i" class="mono">{{ x }}</dd>
+            <dd v-if="status.proof && status.proof.in_flight > 0" class="quiet">
+              {{ count(status.proof.in_flight) }} beyond the position, not judged
+            </dd>
+            <dd
+              v-for="(x, i) in status.proof?.same === false ? status.proof.examples.slice(0, 3) : []"
+              :key="i"
+              class="mono">
+              {{ x }}
+            </dd>
           </div>
         </dl>
         <form v-if="moving" class="pad move" @submit.prevent="move">
@@ -136,14 +196,31 @@ async function clear() {
           <ElButton :loading="busy === 'clear'" @click="clear">Clear it…</ElButton>
         </form>
       </section>
-      <ProofsPanel ref="proofs" :feed="feed" :table="table" :repairable="status.keep !== 'ledger' && status.keep !== 'replace'" :now="now" />
-      <RowVersions v-if="status.keep === 'history' && keyColumns.length" :key="keyColumns.join()" :feed="feed" :table="table" :key-columns="keyColumns" :now="now" />
+      <ProofsPanel
+        ref="proofs"
+        :feed="feed"
+        :table="table"
+        :repairable="status.keep !== 'ledger' && status.keep !== 'replace'"
+        :now="now" />
+      <RowVersions
+        v-if="status.keep === 'history' && keyColumns.length"
+        :key="keyColumns.join()"
+        :feed="feed"
+        :table="table"
+        :key-columns="keyColumns"
+        :now="now" />
       <section class="sheet" aria-label="Newest rows">
         <header>
           <h2>Newest rows</h2>
-          <span class="quiet">on both sides, side by side where they are the same row<template v-if="sampled">, read {{ ago(sampled, now) }}</template></span>
+          <span class="quiet"
+            >on both sides, side by side where they are the same row<template v-if="sampled"
+              >, read {{ ago(sampled, now) }}</template
+            ></span
+          >
           <span class="grow"></span>
-          <ElButton size="small" :loading="looks.busy.value === 'read'" @click="showNewest">{{ sample ? 'Read again' : 'Show rows' }}</ElButton>
+          <ElButton size="small" :loading="looks.busy.value === 'read'" @click="showNewest">{{
+            sample ? 'Read again' : 'Show rows'
+          }}</ElButton>
         </header>
         <TroubleBox :trouble="looks.refused.value" />
         <SampleRows v-if="sample" :sample="sample" />
@@ -163,8 +240,24 @@ async function clear() {
 </template>
 
 <style scoped>
-.link { background: none; border: 0; padding: 0; color: var(--act); font: inherit; cursor: pointer; }
-.move { display: flex; gap: 10px; align-items: center; border-top: 1px solid var(--line); }
-.ask-for { margin-top: 6px; }
-.move label { white-space: nowrap; }
+.link {
+  background: none;
+  border: 0;
+  padding: 0;
+  color: var(--act);
+  font: inherit;
+  cursor: pointer;
+}
+.move {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  border-top: 1px solid var(--line);
+}
+.ask-for {
+  margin-top: 6px;
+}
+.move label {
+  white-space: nowrap;
+}
 </style>

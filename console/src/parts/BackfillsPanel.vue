@@ -1,5 +1,15 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElOption, ElProgress, ElSelect } from 'element-plus'
+import {
+  ElButton,
+  ElCheckbox,
+  ElDialog,
+  ElForm,
+  ElFormItem,
+  ElInput,
+  ElOption,
+  ElProgress,
+  ElSelect,
+} from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Backfill, type TableStatus, type Trouble } from '../api'
@@ -19,7 +29,9 @@ const choices = computed(() => props.tables.filter((t) => t.find === 'watermark'
 
 const refresh = useLive(
   async () => {
-    const { data, trouble } = await ask(api.GET('/api/v1/feeds/{name}/backfills', { params: { path: { name: props.feed } } }))
+    const { data, trouble } = await ask(
+      api.GET('/api/v1/feeds/{name}/backfills', { params: { path: { name: props.feed } } }),
+    )
     if (data) list.value = data
     wrong.value = trouble
   },
@@ -36,11 +48,16 @@ function begin() {
 async function start() {
   const { table, ...rest } = range
   const body = Object.fromEntries(Object.entries(rest).filter(([, value]) => value !== ''))
-  const { data } = await act('start', () => ask(api.POST('/api/v1/feeds/{name}/backfills', { params: { path: { name: props.feed }, query: { table } }, body })))
+  const { data } = await act('start', () =>
+    ask(
+      api.POST('/api/v1/feeds/{name}/backfills', { params: { path: { name: props.feed }, query: { table } }, body }),
+    ),
+  )
   if (data) asking.value = false
 }
 
-const set = (id: number, verb: 'pause' | 'resume' | 'stop') => act(`${verb} ${id}`, () => ask(api.POST(`/api/v1/backfills/{id}/${verb}`, { params: { path: { id } } })))
+const set = (id: number, verb: 'pause' | 'resume' | 'stop') =>
+  act(`${verb} ${id}`, () => ask(api.POST(`/api/v1/backfills/{id}/${verb}`, { params: { path: { id } } })))
 const ended = (b: Backfill) => b.state === 'done' || b.state === 'stopped'
 </script>
 
@@ -58,18 +75,34 @@ const ended = (b: Backfill) => b.state === 'done' || b.state === 'stopped'
       <table class="rows">
         <thead>
           <tr>
-            <th class="n" scope="col">No</th><th scope="col">Table</th><th scope="col">State</th><th scope="col">Slices</th><th scope="col">From</th><th scope="col">To</th>
-            <th class="n" scope="col">Read</th><th class="n" scope="col">Written</th><th class="n" scope="col">Asked</th><th scope="col"><span class="visually-hidden">Acts</span></th>
+            <th class="n" scope="col">No</th>
+            <th scope="col">Table</th>
+            <th scope="col">State</th>
+            <th scope="col">Slices</th>
+            <th scope="col">From</th>
+            <th scope="col">To</th>
+            <th class="n" scope="col">Read</th>
+            <th class="n" scope="col">Written</th>
+            <th class="n" scope="col">Asked</th>
+            <th scope="col"><span class="visually-hidden">Acts</span></th>
           </tr>
         </thead>
         <tbody>
           <template v-for="b in list" :key="b.id">
             <tr>
               <td class="n">{{ b.id }}</td>
-              <td><RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: b.table } }">{{ b.table }}</RouterLink></td>
+              <td>
+                <RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: b.table } }">{{
+                  b.table
+                }}</RouterLink>
+              </td>
               <td><State :state="b.state" /></td>
               <td class="slices">
-                <ElProgress :percentage="(100 * b.done) / b.slices" :show-text="false" :stroke-width="4" :aria-label="`Slices of backfill ${b.id} that were read`" />
+                <ElProgress
+                  :percentage="(100 * b.done) / b.slices"
+                  :show-text="false"
+                  :stroke-width="4"
+                  :aria-label="`Slices of backfill ${b.id} that were read`" />
                 {{ count(b.done) }} of {{ count(b.slices) }}
               </td>
               <td class="mono">{{ b.from }}</td>
@@ -79,9 +112,20 @@ const ended = (b: Backfill) => b.state === 'done' || b.state === 'stopped'
               <td class="n"><When :time="b.asked_at" :now="now" /></td>
               <td>
                 <template v-if="!ended(b)">
-                  <ElButton v-if="b.state === 'paused'" size="small" text :loading="busy === `resume ${b.id}`" @click="set(b.id, 'resume')">Resume</ElButton>
-                  <ElButton v-else size="small" text :loading="busy === `pause ${b.id}`" @click="set(b.id, 'pause')">Pause</ElButton>
-                  <ElButton size="small" text :loading="busy === `stop ${b.id}`" @click="set(b.id, 'stop')">Stop</ElButton>
+                  <ElButton
+                    v-if="b.state === 'paused'"
+                    size="small"
+                    text
+                    :loading="busy === `resume ${b.id}`"
+                    @click="set(b.id, 'resume')"
+                    >Resume</ElButton
+                  >
+                  <ElButton v-else size="small" text :loading="busy === `pause ${b.id}`" @click="set(b.id, 'pause')"
+                    >Pause</ElButton
+                  >
+                  <ElButton size="small" text :loading="busy === `stop ${b.id}`" @click="set(b.id, 'stop')"
+                    >Stop</ElButton
+                  >
                 </template>
               </td>
             </tr>
@@ -100,9 +144,15 @@ const ended = (b: Backfill) => b.state === 'done' || b.state === 'stopped'
         <ElFormItem label="Table">
           <ElSelect v-model="range.table"><ElOption v-for="t in choices" :key="t" :value="t" /></ElSelect>
         </ElFormItem>
-        <ElFormItem label="From: the first watermark that counts"><ElInput v-model="range.from" placeholder="the table's first row" /></ElFormItem>
-        <ElFormItem label="To: the last one"><ElInput v-model="range.to" placeholder="the table's position" /></ElFormItem>
-        <ElFormItem label="Length of a slice: 12h, 1d, 1mo, 1y, or a number"><ElInput v-model="range.slice" placeholder="all in one" /></ElFormItem>
+        <ElFormItem label="From: the first watermark that counts"
+          ><ElInput v-model="range.from" placeholder="the table's first row"
+        /></ElFormItem>
+        <ElFormItem label="To: the last one"
+          ><ElInput v-model="range.to" placeholder="the table's position"
+        /></ElFormItem>
+        <ElFormItem label="Length of a slice: 12h, 1d, 1mo, 1y, or a number"
+          ><ElInput v-model="range.slice" placeholder="all in one"
+        /></ElFormItem>
         <ElCheckbox v-model="range.newest_first" label="The last slice first" />
       </ElForm>
       <template #footer>
@@ -114,5 +164,7 @@ const ended = (b: Backfill) => b.state === 'done' || b.state === 'stopped'
 </template>
 
 <style scoped>
-.slices { min-width: 8em; }
+.slices {
+  min-width: 8em;
+}
 </style>

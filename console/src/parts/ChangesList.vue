@@ -7,9 +7,19 @@ defineProps<{ changes: Applied['changes'] }>()
 
 <template>
   <table class="rows">
-    <thead><tr><th scope="col">What</th><th scope="col">Now</th><th scope="col">In the file</th></tr></thead>
+    <thead>
+      <tr>
+        <th scope="col">What</th>
+        <th scope="col">Now</th>
+        <th scope="col">In the file</th>
+      </tr>
+    </thead>
     <tbody>
-      <tr v-for="c in changes" :key="c.path"><td class="mono">{{ c.path }}</td><td>{{ c.old || '–' }}</td><td>{{ c.new || '–' }}</td></tr>
+      <tr v-for="c in changes" :key="c.path">
+        <td class="mono">{{ c.path }}</td>
+        <td>{{ c.old || '–' }}</td>
+        <td>{{ c.new || '–' }}</td>
+      </tr>
     </tbody>
   </table>
 </template>

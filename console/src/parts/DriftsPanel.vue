@@ -22,15 +22,26 @@ const { list: drifts, wrong } = useList(
     <div class="scroll">
       <table class="rows">
         <thead>
-          <tr><th scope="col">Table</th><th scope="col">Of its</th><th scope="col">What was noticed</th><th scope="col">What was done</th><th class="n" scope="col">Run</th><th class="n" scope="col">When</th></tr>
+          <tr>
+            <th scope="col">Table</th>
+            <th scope="col">Of its</th>
+            <th scope="col">What was noticed</th>
+            <th scope="col">What was done</th>
+            <th class="n" scope="col">Run</th>
+            <th class="n" scope="col">When</th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="(d, i) in drifts" :key="i">
-            <td><RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: d.table } }">{{ d.table }}</RouterLink></td>
+            <td>
+              <RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: d.table } }">{{ d.table }}</RouterLink>
+            </td>
             <td>{{ d.kind }}</td>
             <td class="sentence">{{ d.what }}</td>
             <td class="sentence">{{ d.done }}</td>
-            <td class="n"><RouterLink :to="`/runs/${d.run}`">{{ d.run }}</RouterLink></td>
+            <td class="n">
+              <RouterLink :to="`/runs/${d.run}`">{{ d.run }}</RouterLink>
+            </td>
             <td class="n"><When :time="d.at" :now="now" /></td>
           </tr>
         </tbody>
@@ -40,5 +51,9 @@ const { list: drifts, wrong } = useList(
 </template>
 
 <style scoped>
-.sentence { white-space: normal; min-width: 16em; max-width: 34em; }
+.sentence {
+  white-space: normal;
+  min-width: 16em;
+  max-width: 34em;
+}
 </style>

@@ -31,7 +31,9 @@ const preview = ref<Preview>()
 const table = ref('')
 /** The tables that the file names; those that a pattern stands for can be written. */
 const tables = computed(() => [
-  ...[...file.value.matchAll(/^\s*-\s*\{?\s*table:\s*['"]?([^\s'",}#]+)/gm)].map((m) => m[1]!).filter((name) => !name.includes('*')),
+  ...[...file.value.matchAll(/^\s*-\s*\{?\s*table:\s*['"]?([^\s'",}#]+)/gm)]
+    .map((m) => m[1]!)
+    .filter((name) => !name.includes('*')),
   ...[...file.value.matchAll(/^\s*(?:-\s*)?name:\s*(\w+)/gm)].map((m) => `queries.${m[1]!}`),
 ])
 const { busy, refused, act } = useActs()
@@ -54,13 +56,17 @@ function take(proposed: string) {
 
 async function show() {
   result.value = preview.value = undefined
-  const { data } = await act('preview', () => ask(api.POST('/api/v1/previews', { body: { file: file.value, table: table.value, rows: 5 } })))
+  const { data } = await act('preview', () =>
+    ask(api.POST('/api/v1/previews', { body: { file: file.value, table: table.value, rows: 5 } })),
+  )
   preview.value = data
 }
 
 async function send(dryRun: boolean) {
   result.value = preview.value = undefined
-  const { data } = await act(dryRun ? 'check' : 'apply', () => ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } })))
+  const { data } = await act(dryRun ? 'check' : 'apply', () =>
+    ask(api.POST('/api/v1/feed-files', { body: { file: file.value, dry_run: dryRun } })),
+  )
   result.value = data
   if (data?.applied) emit('applied', data.feed)
 }
@@ -69,15 +75,27 @@ async function send(dryRun: boolean) {
 <template>
   <ElDialog v-model="open" title="Apply a feed file" width="min(1080px, 94vw)" align-center append-to-body>
     <ProposeFeed v-if="open && props.content === undefined" :brief="!!result || !!preview" @proposed="take" />
-    <ElInput v-model="file" type="textarea" :rows="preview || result ? 10 : 18" input-style="font-family: var(--mono); font-size: 12px" aria-label="The feed file, in YAML" spellcheck="false" />
+    <ElInput
+      v-model="file"
+      type="textarea"
+      :rows="preview || result ? 10 : 18"
+      input-style="font-family: var(--mono); font-size: 12px"
+      aria-label="The feed file, in YAML"
+      spellcheck="false" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="refused" />
       <PreviewRows v-if="preview" :preview="preview" />
       <template v-if="result">
         <p>
-          <strong v-if="result.applied">The feed {{ result.feed }} is as the file has it.<template v-if="result.new"> Start it on its page.</template></strong>
+          <strong v-if="result.applied"
+            >The feed {{ result.feed }} is as the file has it.<template v-if="result.new">
+              Start it on its page.</template
+            ></strong
+          >
           <strong v-else-if="result.new">The feed {{ result.feed }} would be new.</strong>
-          <strong v-else-if="result.changes.length === 0">The feed {{ result.feed }} is as the file has it already.</strong>
+          <strong v-else-if="result.changes.length === 0"
+            >The feed {{ result.feed }} is as the file has it already.</strong
+          >
           <strong v-else>The feed {{ result.feed }} would change:</strong>
         </p>
         <ChangesList v-if="!result.new && result.changes.length" :changes="result.changes" />
@@ -85,7 +103,13 @@ async function send(dryRun: boolean) {
       </template>
     </div>
     <template #footer>
-      <ElSelect v-model="table" class="which" filterable allow-create placeholder="a table" aria-label="The table to preview">
+      <ElSelect
+        v-model="table"
+        class="which"
+        filterable
+        allow-create
+        placeholder="a table"
+        aria-label="The table to preview">
         <ElOption v-for="name in tables" :key="name" :label="name" :value="name" />
       </ElSelect>
       <ElButton :loading="busy === 'preview'" :disabled="!table" @click="show">Preview</ElButton>
@@ -96,6 +120,13 @@ async function send(dryRun: boolean) {
 </template>
 
 <style scoped>
-.which { width: 220px; margin-right: 8px; }
-.result { margin-top: 12px; max-height: 46vh; overflow: auto; }
+.which {
+  width: 220px;
+  margin-right: 8px;
+}
+.result {
+  margin-top: 12px;
+  max-height: 46vh;
+  overflow: auto;
+}
 </style>

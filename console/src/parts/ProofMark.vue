@@ -7,10 +7,16 @@ defineProps<{ proof?: Schemas['Proof']; now: number }>()
 
 <template>
   <span v-if="!proof" class="quiet">never</span>
-  <span v-else-if="proof.same" :title="`${at(proof.at)}, at position ${proof.position}`">= {{ plural(proof.equal, 'row') }}, {{ ago(proof.at, now) }}</span>
-  <strong v-else class="no" :title="at(proof.at)">not equal in {{ plural(proof.differing + proof.missing + proof.extra, 'row') }}, {{ ago(proof.at, now) }}</strong>
+  <span v-else-if="proof.same" :title="`${at(proof.at)}, at position ${proof.position}`"
+    >= {{ plural(proof.equal, 'row') }}, {{ ago(proof.at, now) }}</span
+  >
+  <strong v-else class="no" :title="at(proof.at)"
+    >not equal in {{ plural(proof.differing + proof.missing + proof.extra, 'row') }}, {{ ago(proof.at, now) }}</strong
+  >
 </template>
 
 <style scoped>
-.no { color: var(--bad); }
+.no {
+  color: var(--bad);
+}
 </style>

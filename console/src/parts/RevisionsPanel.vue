@@ -17,7 +17,9 @@ const { list: revisions, wrong } = useList(
 )
 
 async function show(revision: number) {
-  const { data } = await act(String(revision), () => ask(api.GET('/api/v1/feeds/{name}/revisions/{revision}', { params: { path: { name: props.feed, revision } } })))
+  const { data } = await act(String(revision), () =>
+    ask(api.GET('/api/v1/feeds/{name}/revisions/{revision}', { params: { path: { name: props.feed, revision } } })),
+  )
   if (data) emit('open', data.file)
 }
 </script>
@@ -32,18 +34,36 @@ async function show(revision: number) {
     <div class="scroll">
       <table class="rows">
         <thead>
-          <tr><th class="n" scope="col">Revision</th><th scope="col">By</th><th scope="col">What was changed</th><th class="n" scope="col">When</th><th scope="col"><span class="visually-hidden">Its file</span></th></tr>
+          <tr>
+            <th class="n" scope="col">Revision</th>
+            <th scope="col">By</th>
+            <th scope="col">What was changed</th>
+            <th class="n" scope="col">When</th>
+            <th scope="col"><span class="visually-hidden">Its file</span></th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="(r, i) in revisions" :key="r.revision">
             <td class="n">{{ r.revision }}</td>
             <td>{{ r.by || '–' }}</td>
             <td class="changes">
-              <div v-for="c in r.changes" :key="c.path"><span class="mono">{{ c.path }}</span>: {{ c.old || 'nothing' }} → {{ c.new || 'nothing' }}</div>
+              <div v-for="c in r.changes" :key="c.path">
+                <span class="mono">{{ c.path }}</span
+                >: {{ c.old || 'nothing' }} → {{ c.new || 'nothing' }}
+              </div>
               <span v-if="!r.changes.length" class="quiet">the first that is kept</span>
             </td>
             <td class="n"><When :time="r.at" :now="now" /></td>
-            <td class="n"><ElButton size="small" text :loading="busy === String(r.revision)" :aria-label="`The file of revision ${r.revision}`" @click="show(r.revision)">{{ i === 0 ? 'File…' : 'Back to this…' }}</ElButton></td>
+            <td class="n">
+              <ElButton
+                size="small"
+                text
+                :loading="busy === String(r.revision)"
+                :aria-label="`The file of revision ${r.revision}`"
+                @click="show(r.revision)"
+                >{{ i === 0 ? 'File…' : 'Back to this…' }}</ElButton
+              >
+            </td>
           </tr>
         </tbody>
       </table>
@@ -52,5 +72,9 @@ async function show(revision: number) {
 </template>
 
 <style scoped>
-.changes { white-space: normal; overflow-wrap: anywhere; max-width: 44em; }
+.changes {
+  white-space: normal;
+  overflow-wrap: anywhere;
+  max-width: 44em;
+}
 </style>

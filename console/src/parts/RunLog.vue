@@ -21,7 +21,20 @@ const page = 100
 const most = 2000
 
 const get = (query: { after?: number; before?: number; limit?: number }) =>
-  ask(api.GET('/api/v1/feeds/{name}/log', { params: { path: { name: props.feed }, query: { run: props.run, table: props.table, level: level.value, text: text.value.trim() || undefined, ...query } } }))
+  ask(
+    api.GET('/api/v1/feeds/{name}/log', {
+      params: {
+        path: { name: props.feed },
+        query: {
+          run: props.run,
+          table: props.table,
+          level: level.value,
+          text: text.value.trim() || undefined,
+          ...query,
+        },
+      },
+    }),
+  )
 
 async function load() {
   const { data, trouble } = await get({ limit: page })
@@ -66,7 +79,9 @@ async function download() {
     if ((data?.length ?? 0) < 1000 || all.length >= 100_000) break
   }
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([all.map((e) => JSON.stringify(e) + '\n').join('')], { type: 'application/x-ndjson' }))
+  link.href = URL.createObjectURL(
+    new Blob([all.map((e) => JSON.stringify(e) + '\n').join('')], { type: 'application/x-ndjson' }),
+  )
   link.download = `${props.feed}${props.run ? `-run-${props.run}` : ''}.log.ndjson`
   link.click()
   URL.revokeObjectURL(link.href)
@@ -84,13 +99,25 @@ const clock = (time: string) => new Date(time).toISOString().replace('T', ' ').s
       <h2>Log</h2>
       <span class="quiet">what {{ run ? 'the run has' : 'runs have' }} said</span>
       <span class="grow"></span>
-      <ElInput v-model.lazy="text" clearable class="only" placeholder="Only with this text" aria-label="Only entries with this text" />
+      <ElInput
+        v-model.lazy="text"
+        clearable
+        class="only"
+        placeholder="Only with this text"
+        aria-label="Only entries with this text" />
       <ElSelect v-model="level" style="width: 150px" aria-label="Level">
         <ElOption value="info" label="Everything" />
         <ElOption value="warning" label="Warnings, errors" />
         <ElOption value="error" label="Errors" />
       </ElSelect>
-      <button type="button" class="pick" :aria-pressed="following" title="Show what is said from now on" @click="following = !following">{{ following ? 'Following' : 'Follow' }}</button>
+      <button
+        type="button"
+        class="pick"
+        :aria-pressed="following"
+        title="Show what is said from now on"
+        @click="following = !following">
+        {{ following ? 'Following' : 'Follow' }}
+      </button>
       <ElButton size="small" @click="download">Download</ElButton>
     </header>
     <TroubleBox :trouble="wrong" />
@@ -100,24 +127,55 @@ const clock = (time: string) => new Date(time).toISOString().replace('T', ' ').s
         <tbody>
           <tr v-for="e in entries" :key="e.id" :class="e.level">
             <td class="mono nowrap">{{ clock(e.at) }}</td>
-            <td v-if="!run" class="nowrap"><RouterLink v-if="e.run" :to="`/runs/${e.run}`">run {{ e.run }}</RouterLink></td>
+            <td v-if="!run" class="nowrap">
+              <RouterLink v-if="e.run" :to="`/runs/${e.run}`">run {{ e.run }}</RouterLink>
+            </td>
             <td class="nowrap">{{ e.level === 'info' ? '' : e.level }}</td>
             <td v-if="!table" class="nowrap quiet">{{ e.table }}</td>
-            <td class="what">{{ e.what }} <span v-if="e.remedy" class="quiet">{{ e.remedy }}</span></td>
+            <td class="what">
+              {{ e.what }} <span v-if="e.remedy" class="quiet">{{ e.remedy }}</span>
+            </td>
           </tr>
         </tbody>
       </table>
-      <p v-if="loaded && !entries.length" class="pad quiet">{{ text || level !== 'info' ? 'Nothing like that was said.' : 'Nothing was said yet.' }}</p>
+      <p v-if="loaded && !entries.length" class="pad quiet">
+        {{ text || level !== 'info' ? 'Nothing like that was said.' : 'Nothing was said yet.' }}
+      </p>
     </div>
   </section>
 </template>
 
 <style scoped>
-.entries { max-height: 340px; overflow: auto; }
-.what { white-space: normal; width: 100%; overflow-wrap: anywhere; }
-.warning td:nth-child(-n + 3) { color: var(--warn); }
-.error td:nth-child(-n + 3) { color: var(--bad); font-weight: 600; }
-.pick { background: none; border: 1px solid var(--line); padding: 2px 9px; color: var(--ink-2); font: inherit; font-size: 12px; cursor: pointer; }
-.pick[aria-pressed='true'] { background: var(--act-soft); color: var(--act); }
-.only { width: 190px; }
+.entries {
+  max-height: 340px;
+  overflow: auto;
+}
+.what {
+  white-space: normal;
+  width: 100%;
+  overflow-wrap: anywhere;
+}
+.warning td:nth-child(-n + 3) {
+  color: var(--warn);
+}
+.error td:nth-child(-n + 3) {
+  color: var(--bad);
+  font-weight: 600;
+}
+.pick {
+  background: none;
+  border: 1px solid var(--line);
+  padding: 2px 9px;
+  color: var(--ink-2);
+  font: inherit;
+  font-size: 12px;
+  cursor: pointer;
+}
+.pick[aria-pressed='true'] {
+  background: var(--act-soft);
+  color: var(--act);
+}
+.only {
+  width: 190px;
+}
 </style>

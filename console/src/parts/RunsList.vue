@@ -29,8 +29,12 @@ defineProps<{ runs: Run[]; now: number; feed?: boolean }>()
       </thead>
       <tbody>
         <tr v-for="r in runs" :key="r.id">
-          <td class="n"><RouterLink :to="`/runs/${r.id}`">{{ r.id }}</RouterLink></td>
-          <td v-if="feed"><RouterLink :to="`/feeds/${r.feed}`">{{ r.feed }}</RouterLink></td>
+          <td class="n">
+            <RouterLink :to="`/runs/${r.id}`">{{ r.id }}</RouterLink>
+          </td>
+          <td v-if="feed">
+            <RouterLink :to="`/feeds/${r.feed}`">{{ r.feed }}</RouterLink>
+          </td>
           <td><State :state="r.state" /></td>
           <td>{{ r.trigger }}</td>
           <td class="n"><Rows :n="r.books.read" /></td>

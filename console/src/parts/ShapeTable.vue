@@ -2,7 +2,25 @@
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { api, ask, type Preview, type Schemas, type Trouble } from '../api'
-import { asks, type Computed, nameOf, type Said, saidOf, setColumn, setComputed, setOfTable, setWatermark, tablesOf, takeOf, treated, type Treatment, treatmentOf, treatments, typeOf, types } from '../feedfile'
+import {
+  asks,
+  type Computed,
+  nameOf,
+  type Said,
+  saidOf,
+  setColumn,
+  setComputed,
+  setOfTable,
+  setWatermark,
+  tablesOf,
+  takeOf,
+  treated,
+  type Treatment,
+  treatmentOf,
+  treatments,
+  typeOf,
+  types,
+} from '../feedfile'
 import { count } from '../words'
 import PreviewRows from './PreviewRows.vue'
 import TroubleBox from './TroubleBox.vue'
@@ -27,7 +45,11 @@ watch(shown, async (now) => {
   if (!now || !entry.value) return
   described.value = preview.value = wrong.value = undefined
   where.value = entry.value.where
-  const { data, trouble } = await ask(api.GET('/api/v1/sources/{name}/table', { params: { path: { name: props.source }, query: { table: entry.value.table } } }))
+  const { data, trouble } = await ask(
+    api.GET('/api/v1/sources/{name}/table', {
+      params: { path: { name: props.source }, query: { table: entry.value.table } },
+    }),
+  )
   for (const c of data?.columns ?? []) {
     names.value[c.name] = nameOf(saidOf(entry.value, c.name))
     taken.value[c.name] = takeOf(saidOf(entry.value, c.name))
@@ -43,7 +65,9 @@ let newest = 0
 let timer = 0
 async function look() {
   const mine = ++newest
-  const { data, trouble } = await ask(api.POST('/api/v1/previews', { body: { file: file.value, table: entry.value!.table, rows: 6 } }))
+  const { data, trouble } = await ask(
+    api.POST('/api/v1/previews', { body: { file: file.value, table: entry.value!.table, rows: 6 } }),
+  )
   if (mine !== newest) return
   preview.value = data ?? preview.value
   wrong.value = trouble
@@ -53,7 +77,8 @@ watch(file, () => {
   if (shown.value) timer = window.setTimeout(look, 400)
 })
 watch(where, (text) => {
-  if (entry.value && text.trim() !== entry.value.where) file.value = setOfTable(file.value, props.index, 'where', text.trim())
+  if (entry.value && text.trim() !== entry.value.where)
+    file.value = setOfTable(file.value, props.index, 'where', text.trim())
 })
 
 function treat(column: string, treatment: Treatment) {
@@ -61,22 +86,34 @@ function treat(column: string, treatment: Treatment) {
 }
 
 function change(column: string, to: Said) {
-  file.value = setColumn(file.value, props.index, column, { ...(saidOf(entry.value, column) as Said | undefined), ...to })
+  file.value = setColumn(file.value, props.index, column, {
+    ...(saidOf(entry.value, column) as Said | undefined),
+    ...to,
+  })
 }
 
 function take(column: string) {
   const whole = taken.value[column]!.filter(([name, path]) => name.trim() && path.trim())
-  change(column, { take: Object.fromEntries(whole.map(([name, path, type]) => [name.trim(), type ? { path: path.trim(), type } : path.trim()])) })
+  change(column, {
+    take: Object.fromEntries(
+      whole.map(([name, path, type]) => [name.trim(), type ? { path: path.trim(), type } : path.trim()]),
+    ),
+  })
 }
 
 function make() {
   const whole = made.value.filter((c) => c.name.trim() && c.value.trim())
-  file.value = setComputed(file.value, props.index, Object.fromEntries(whole.map((c) => [c.name.trim(), { value: c.value.trim(), type: c.type }])))
+  file.value = setComputed(
+    file.value,
+    props.index,
+    Object.fromEntries(whole.map((c) => [c.name.trim(), { value: c.value.trim(), type: c.type }])),
+  )
 }
 
 /** What a treatment asks for besides, such as how many characters. */
 const asked = (column: string) => asks[treatmentOf(saidOf(entry.value, column))]
-const given = (column: string) => String((saidOf(entry.value, column) as Record<string, unknown> | undefined)?.[asked(column)?.key ?? ''] ?? '')
+const given = (column: string) =>
+  String((saidOf(entry.value, column) as Record<string, unknown> | undefined)?.[asked(column)?.key ?? ''] ?? '')
 function give(column: string, value: string) {
   const { key } = asked(column)!
   change(column, { [key]: key === 'count' && /^\d+$/.test(value) ? Number(value) : value })
@@ -91,71 +128,147 @@ const stay = computed(() => {
   if (!p?.read || !p.filtered || rows < 0) return ''
   return `By this, about ${count(Math.round((rows * (p.read - p.filtered)) / p.read))} of ${count(rows)} rows stay.`
 })
-const offered = computed(() => [...(described.value?.columns?.map((c) => c.name) ?? []), '==', '!=', '<', '&&', '||', '!', '.startsWith("")', '.contains("")', '.matches("")', 'timestamp("2026-01-01T00:00:00Z")', '== null'])
+const offered = computed(() => [
+  ...(described.value?.columns?.map((c) => c.name) ?? []),
+  '==',
+  '!=',
+  '<',
+  '&&',
+  '||',
+  '!',
+  '.startsWith("")',
+  '.contains("")',
+  '.matches("")',
+  'timestamp("2026-01-01T00:00:00Z")',
+  '== null',
+])
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="`Shape ${entry?.table ?? ''}`" width="min(1180px, 96vw)" align-center append-to-body>
+  <ElDialog
+    v-model="shown"
+    :title="`Shape ${entry?.table ?? ''}`"
+    width="min(1180px, 96vw)"
+    align-center
+    append-to-body>
     <div class="both">
       <section aria-label="Columns" class="columns">
-        <label v-if="entry?.find === 'watermark'" class="mark">What is new is told by
-          <ElSelect :model-value="entry.watermark" size="small" placeholder="a column that rises" aria-label="Watermark column" @change="(c: string) => (file = setWatermark(file, index, c))">
+        <label v-if="entry?.find === 'watermark'" class="mark"
+          >What is new is told by
+          <ElSelect
+            :model-value="entry.watermark"
+            size="small"
+            placeholder="a column that rises"
+            aria-label="Watermark column"
+            @change="(c: string) => (file = setWatermark(file, index, c))">
             <ElOption v-for="c in watermarks" :key="c" :label="c" :value="c" />
           </ElSelect>
         </label>
         <div class="scroll list" tabindex="0" role="region" aria-label="Columns and what becomes of them">
           <table v-if="described" class="rows tight">
             <thead>
-              <tr><th scope="col">Column</th><th scope="col">Arrives</th><th scope="col">As</th><th scope="col">Stored as</th></tr>
+              <tr>
+                <th scope="col">Column</th>
+                <th scope="col">Arrives</th>
+                <th scope="col">As</th>
+                <th scope="col">Stored as</th>
+              </tr>
             </thead>
             <tbody v-for="c in described.columns" :key="c.name">
               <tr>
                 <td>
-                  <span class="mono">{{ c.name }}</span><span v-if="described.key?.includes(c.name)" class="quiet"> key</span>
+                  <span class="mono">{{ c.name }}</span
+                  ><span v-if="described.key?.includes(c.name)" class="quiet"> key</span>
                   <div class="mono quiet native">{{ c.native }}</div>
                 </td>
                 <td>
-                  <ElSelect :model-value="treatmentOf(saidOf(entry, c.name))" size="small" class="pick" :aria-label="`What becomes of ${c.name}`" @change="(t: Treatment) => treat(c.name, t)">
+                  <ElSelect
+                    :model-value="treatmentOf(saidOf(entry, c.name))"
+                    size="small"
+                    class="pick"
+                    :aria-label="`What becomes of ${c.name}`"
+                    @change="(t: Treatment) => treat(c.name, t)">
                     <ElOption v-for="t in treatments" :key="t" :label="t" :value="t" />
                   </ElSelect>
                   <ElInput
-                    v-if="asked(c.name)" :model-value="given(c.name)" size="small" class="given" :aria-label="`${asked(c.name)!.label}, of ${c.name}`"
-                    @update:model-value="(v: string) => give(c.name, v)"
-                  >
+                    v-if="asked(c.name)"
+                    :model-value="given(c.name)"
+                    size="small"
+                    class="given"
+                    :aria-label="`${asked(c.name)!.label}, of ${c.name}`"
+                    @update:model-value="(v: string) => give(c.name, v)">
                     <template #prepend>{{ asked(c.name)!.label }}</template>
                   </ElInput>
                 </td>
                 <td>
                   <ElInput
-                    v-model="names[c.name]" size="small" :placeholder="c.name" :disabled="treatmentOf(saidOf(entry, c.name)) === 'leave out'"
-                    :aria-label="`New name of ${c.name}`" @change="(name: string) => change(c.name, { name: name.trim() })"
-                  />
+                    v-model="names[c.name]"
+                    size="small"
+                    :placeholder="c.name"
+                    :disabled="treatmentOf(saidOf(entry, c.name)) === 'leave out'"
+                    :aria-label="`New name of ${c.name}`"
+                    @change="(name: string) => change(c.name, { name: name.trim() })" />
                 </td>
                 <td>
                   <ElSelect
-                    :model-value="typeOf(saidOf(entry, c.name))" size="small" class="type" :placeholder="c.type" clearable filterable allow-create
-                    :disabled="treatmentOf(saidOf(entry, c.name)) !== 'as it is'" :aria-label="`Type of ${c.name}`"
-                    @change="(type: string) => change(c.name, { type: type ?? '' })"
-                  >
+                    :model-value="typeOf(saidOf(entry, c.name))"
+                    size="small"
+                    class="type"
+                    :placeholder="c.type"
+                    clearable
+                    filterable
+                    allow-create
+                    :disabled="treatmentOf(saidOf(entry, c.name)) !== 'as it is'"
+                    :aria-label="`Type of ${c.name}`"
+                    @change="(type: string) => change(c.name, { type: type ?? '' })">
                     <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
                   </ElSelect>
                 </td>
               </tr>
-              <tr v-if="c.type === 'json' || c.type === 'text' && taken[c.name]?.length" class="paths">
+              <tr v-if="c.type === 'json' || (c.type === 'text' && taken[c.name]?.length)" class="paths">
                 <td colspan="4">
                   <div v-for="(p, i) in taken[c.name]" :key="i" class="path">
-                    <ElInput v-model="p[1]" size="small" class="mono" placeholder="$.postal.code" :aria-label="`Path ${i + 1} into ${c.name}`" @change="take(c.name)" />
-                    <ElInput v-model="p[0]" size="small" placeholder="its column" :aria-label="`Column of path ${i + 1} into ${c.name}`" @change="take(c.name)" />
-                    <ElSelect v-model="p[2]" size="small" class="type" placeholder="text" clearable filterable allow-create :aria-label="`Type of path ${i + 1} into ${c.name}`" @change="take(c.name)">
+                    <ElInput
+                      v-model="p[1]"
+                      size="small"
+                      class="mono"
+                      placeholder="$.postal.code"
+                      :aria-label="`Path ${i + 1} into ${c.name}`"
+                      @change="take(c.name)" />
+                    <ElInput
+                      v-model="p[0]"
+                      size="small"
+                      placeholder="its column"
+                      :aria-label="`Column of path ${i + 1} into ${c.name}`"
+                      @change="take(c.name)" />
+                    <ElSelect
+                      v-model="p[2]"
+                      size="small"
+                      class="type"
+                      placeholder="text"
+                      clearable
+                      filterable
+                      allow-create
+                      :aria-label="`Type of path ${i + 1} into ${c.name}`"
+                      @change="take(c.name)">
                       <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
                     </ElSelect>
-                    <ElButton size="small" text :aria-label="`Take path ${i + 1} into ${c.name} away`" @click="(taken[c.name]!.splice(i, 1), take(c.name))">✕</ElButton>
+                    <ElButton
+                      size="small"
+                      text
+                      :aria-label="`Take path ${i + 1} into ${c.name} away`"
+                      @click="(taken[c.name]!.splice(i, 1), take(c.name))"
+                      >✕</ElButton
+                    >
                   </div>
-                  <ElButton size="small" text @click="(taken[c.name] ??= []).push(['', '', ''])">Take a value out of {{ c.name }}…</ElButton>
-                  <ElCheckbox
-                    v-if="takeOf(saidOf(entry, c.name)).length" size="small" :model-value="(saidOf(entry, c.name) as Said).keep !== false"
-                    @change="(on) => change(c.name, { keep: on ? undefined : false })"
+                  <ElButton size="small" text @click="(taken[c.name] ??= []).push(['', '', ''])"
+                    >Take a value out of {{ c.name }}…</ElButton
                   >
+                  <ElCheckbox
+                    v-if="takeOf(saidOf(entry, c.name)).length"
+                    size="small"
+                    :model-value="(saidOf(entry, c.name) as Said).keep !== false"
+                    @change="(on) => change(c.name, { keep: on ? undefined : false })">
                     bring {{ c.name }} itself, too
                   </ElCheckbox>
                 </td>
@@ -163,26 +276,75 @@ const offered = computed(() => [...(described.value?.columns?.map((c) => c.name)
             </tbody>
             <tbody>
               <tr v-for="(c, i) in made" :key="i">
-                <td colspan="2"><ElInput v-model="c.value" size="small" class="mono" placeholder="amount * 2, or 'north'" :aria-label="`Expression ${i + 1}`" @change="make" /></td>
-                <td><ElInput v-model="c.name" size="small" placeholder="its name" :aria-label="`Name of expression ${i + 1}`" @change="make" /></td>
+                <td colspan="2">
+                  <ElInput
+                    v-model="c.value"
+                    size="small"
+                    class="mono"
+                    placeholder="amount * 2, or 'north'"
+                    :aria-label="`Expression ${i + 1}`"
+                    @change="make" />
+                </td>
+                <td>
+                  <ElInput
+                    v-model="c.name"
+                    size="small"
+                    placeholder="its name"
+                    :aria-label="`Name of expression ${i + 1}`"
+                    @change="make" />
+                </td>
                 <td class="path">
-                  <ElSelect v-model="c.type" size="small" class="type" placeholder="its own type" clearable filterable allow-create :aria-label="`Type of expression ${i + 1}`" @change="make">
+                  <ElSelect
+                    v-model="c.type"
+                    size="small"
+                    class="type"
+                    placeholder="its own type"
+                    clearable
+                    filterable
+                    allow-create
+                    :aria-label="`Type of expression ${i + 1}`"
+                    @change="make">
                     <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
                   </ElSelect>
-                  <ElButton size="small" text :aria-label="`Take expression ${i + 1} away`" @click="(made.splice(i, 1), make())">✕</ElButton>
+                  <ElButton
+                    size="small"
+                    text
+                    :aria-label="`Take expression ${i + 1} away`"
+                    @click="(made.splice(i, 1), make())"
+                    >✕</ElButton
+                  >
                 </td>
               </tr>
               <tr>
-                <td colspan="4"><ElButton size="small" text @click="made.push({ name: '', value: '' })">Add a column made of others, or a constant…</ElButton></td>
+                <td colspan="4">
+                  <ElButton size="small" text @click="made.push({ name: '', value: '' })"
+                    >Add a column made of others, or a constant…</ElButton
+                  >
+                </td>
               </tr>
             </tbody>
           </table>
         </div>
-        <label class="where">Only rows of which this holds
-          <ElInput v-model="where" type="textarea" :rows="2" input-style="font-family: var(--mono); font-size: 12px" :placeholder="example" spellcheck="false" aria-label="Filter" />
+        <label class="where"
+          >Only rows of which this holds
+          <ElInput
+            v-model="where"
+            type="textarea"
+            :rows="2"
+            input-style="font-family: var(--mono); font-size: 12px"
+            :placeholder="example"
+            spellcheck="false"
+            aria-label="Filter" />
         </label>
         <div class="offered" aria-label="Columns and operators to use">
-          <button v-for="word in offered" :key="word" type="button" class="word mono" @click="where = where ? `${where} ${word}` : word">{{ word }}</button>
+          <button
+            v-for="word in offered"
+            :key="word"
+            type="button"
+            class="word mono"
+            @click="where = where ? `${where} ${word}` : word">
+            {{ word }}
+          </button>
         </div>
         <TroubleBox :trouble="wrong" />
       </section>
@@ -197,25 +359,97 @@ const offered = computed(() => [...(described.value?.columns?.map((c) => c.name)
 </template>
 
 <style scoped>
-.both { display: grid; grid-template-columns: minmax(0, 600px) minmax(0, 1fr); gap: 20px; font-size: 13px; }
-.columns { max-height: 66vh; display: flex; flex-direction: column; }
-.list { flex: 1; overflow: auto; min-height: 160px; }
-.pick { width: 138px; }
-.given { width: 138px; margin-top: 3px; }
-.given :deep(.el-input-group__prepend) { padding: 0 6px; }
-.type { width: 124px; }
-.native { font-size: 11px; }
-.list td { vertical-align: top; }
-.mark { display: flex; gap: 8px; align-items: center; margin-bottom: 8px; }
-.mark .el-select { width: 200px; }
-.path { display: flex; gap: 4px; margin-bottom: 3px; }
-.path .type { flex: 0 0 112px; }
-.paths td { border-top: 0; padding-top: 0; }
-.preview { max-height: 66vh; overflow: auto; }
-.where { display: block; margin-top: 10px; }
-.offered { display: flex; flex-wrap: wrap; gap: 4px; margin: 6px 0; max-height: 84px; overflow: auto; }
-.word { border: 1px solid var(--line); background: none; color: var(--ink-2); border-radius: 3px; font-size: 11px; padding: 1px 6px; cursor: pointer; }
-.word:hover { color: var(--ink); border-color: var(--act); }
-.old { opacity: 0.55; }
-@media (max-width: 900px) { .both { grid-template-columns: 1fr; } }
+.both {
+  display: grid;
+  grid-template-columns: minmax(0, 600px) minmax(0, 1fr);
+  gap: 20px;
+  font-size: 13px;
+}
+.columns {
+  max-height: 66vh;
+  display: flex;
+  flex-direction: column;
+}
+.list {
+  flex: 1;
+  overflow: auto;
+  min-height: 160px;
+}
+.pick {
+  width: 138px;
+}
+.given {
+  width: 138px;
+  margin-top: 3px;
+}
+.given :deep(.el-input-group__prepend) {
+  padding: 0 6px;
+}
+.type {
+  width: 124px;
+}
+.native {
+  font-size: 11px;
+}
+.list td {
+  vertical-align: top;
+}
+.mark {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  margin-bottom: 8px;
+}
+.mark .el-select {
+  width: 200px;
+}
+.path {
+  display: flex;
+  gap: 4px;
+  margin-bottom: 3px;
+}
+.path .type {
+  flex: 0 0 112px;
+}
+.paths td {
+  border-top: 0;
+  padding-top: 0;
+}
+.preview {
+  max-height: 66vh;
+  overflow: auto;
+}
+.where {
+  display: block;
+  margin-top: 10px;
+}
+.offered {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px;
+  margin: 6px 0;
+  max-height: 84px;
+  overflow: auto;
+}
+.word {
+  border: 1px solid var(--line);
+  background: none;
+  color: var(--ink-2);
+  border-radius: 3px;
+  font-size: 11px;
+  padding: 1px 6px;
+  cursor: pointer;
+}
+.word:hover {
+  color: var(--ink);
+  border-color: var(--act);
+}
+.old {
+  opacity: 0.55;
+}
+@media (max-width: 900px) {
+  .both {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

@@ -17,7 +17,11 @@ const spans = [
 watch(
   days,
   async () => {
-    const { data, trouble } = await ask(api.GET('/api/v1/sources/{name}/burden', { params: { path: { name: props.source }, query: { days: days.value } } }))
+    const { data, trouble } = await ask(
+      api.GET('/api/v1/sources/{name}/burden', {
+        params: { path: { name: props.source }, query: { days: days.value } },
+      }),
+    )
     burden.value = data
     wrong.value = trouble
   },
@@ -29,26 +33,52 @@ watch(
   <TroubleBox :trouble="wrong" />
   <div v-if="burden" class="burden">
     <p class="pad">
-      {{ plural(burden.connections, 'connection') }} open now<template v-if="burden.bound">, of {{ burden.bound }} that a process may open beside those for logs</template>.
-      Copies, backfills, proofs and repairs begin {{ burden.heavy_hours ? `in the hours ${burden.heavy_hours}` : 'at any time' }}. <span class="quiet">Asked {{ at(burden.at) }}.</span>
+      {{ plural(burden.connections, 'connection') }} open now<template v-if="burden.bound"
+        >, of {{ burden.bound }} that a process may open beside those for logs</template
+      >. Copies, backfills, proofs and repairs begin
+      {{ burden.heavy_hours ? `in the hours ${burden.heavy_hours}` : 'at any time' }}.
+      <span class="quiet">Asked {{ at(burden.at) }}.</span>
       <span role="group" class="spans" aria-label="How many days are added up, in UTC">
-        <button v-for="s in spans" :key="s.days" type="button" class="pick" :aria-pressed="s.days === days" @click="days = s.days">{{ s.name }}</button>
+        <button
+          v-for="s in spans"
+          :key="s.days"
+          type="button"
+          class="pick"
+          :aria-pressed="s.days === days"
+          @click="days = s.days">
+          {{ s.name }}
+        </button>
       </span>
     </p>
     <div class="scroll">
       <table class="rows">
         <thead>
-          <tr><th scope="col">Feed</th><th class="n" scope="col">Statements</th><th class="n" scope="col">Their time</th><th class="n" scope="col">Rows read</th><th class="n" scope="col">Size</th><th class="n" scope="col">Log kept for it</th><th class="n" scope="col">Growth an hour</th><th class="n" scope="col">Let go in</th></tr>
+          <tr>
+            <th scope="col">Feed</th>
+            <th class="n" scope="col">Statements</th>
+            <th class="n" scope="col">Their time</th>
+            <th class="n" scope="col">Rows read</th>
+            <th class="n" scope="col">Size</th>
+            <th class="n" scope="col">Log kept for it</th>
+            <th class="n" scope="col">Growth an hour</th>
+            <th class="n" scope="col">Let go in</th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="f in burden.feeds" :key="f.feed">
-            <td><RouterLink :to="`/feeds/${f.feed}`">{{ f.feed }}</RouterLink></td>
+            <td>
+              <RouterLink :to="`/feeds/${f.feed}`">{{ f.feed }}</RouterLink>
+            </td>
             <td class="n">{{ count(f.statements) }}</td>
             <td class="n nowrap">{{ span(f.statement_seconds) }}</td>
             <td class="n">{{ count(f.rows) }}</td>
             <td class="n nowrap">{{ bytes(f.bytes) }}</td>
             <td class="n nowrap">{{ f.retained_bytes ? bytes(f.retained_bytes) : '–' }}</td>
-            <td class="n nowrap">{{ f.growth_bytes_per_hour === undefined ? '–' : bytes(Math.round(Math.max(f.growth_bytes_per_hour, 0))) }}</td>
+            <td class="n nowrap">
+              {{
+                f.growth_bytes_per_hour === undefined ? '–' : bytes(Math.round(Math.max(f.growth_bytes_per_hour, 0)))
+              }}
+            </td>
             <td class="n nowrap">{{ f.lasts_seconds === undefined ? '–' : span(f.lasts_seconds) }}</td>
           </tr>
         </tbody>
@@ -59,8 +89,24 @@ watch(
 </template>
 
 <style scoped>
-.burden { border-top: 1px solid var(--line); }
-.spans { float: right; }
-.pick { background: none; border: 1px solid var(--line); padding: 2px 9px; color: var(--ink-2); font: inherit; font-size: 12px; cursor: pointer; margin-left: -1px; }
-.pick[aria-pressed='true'] { background: var(--act-soft); color: var(--act); }
+.burden {
+  border-top: 1px solid var(--line);
+}
+.spans {
+  float: right;
+}
+.pick {
+  background: none;
+  border: 1px solid var(--line);
+  padding: 2px 9px;
+  color: var(--ink-2);
+  font: inherit;
+  font-size: 12px;
+  cursor: pointer;
+  margin-left: -1px;
+}
+.pick[aria-pressed='true'] {
+  background: var(--act-soft);
+  color: var(--act);
+}
 </style>

@@ -25,18 +25,60 @@ const shapes: Record<string, string> = {
   <span class="state" :class="state">
     <svg viewBox="0 0 12 12" width="11" height="11" aria-hidden="true">
       <path v-if="shapes[state]" :d="shapes[state]" fill="currentColor" />
-      <circle v-else cx="6" cy="6" r="4" fill="none" stroke="currentColor" stroke-width="1.6" :stroke-dasharray="state === 'running' ? '17 8' : undefined" />
+      <circle
+        v-else
+        cx="6"
+        cy="6"
+        r="4"
+        fill="none"
+        stroke="currentColor"
+        stroke-width="1.6"
+        :stroke-dasharray="state === 'running' ? '17 8' : undefined" />
     </svg>
     {{ word ?? state }}
   </span>
 </template>
 
 <style scoped>
-.state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; color: var(--ink-2); }
-.current, .following, .done, .works, .active, .working { color: var(--good); }
-.failing, .failed, .held, .unequal { color: var(--bad); font-weight: 600; }
-.behind, .stopped, .waited, .draining, .drained { color: var(--warn); }
-.running, .copying { color: var(--act); }
-.running svg { animation: turn 1.2s linear infinite; }
-@keyframes turn { to { transform: rotate(360deg); } }
+.state {
+  display: inline-flex;
+  align-items: center;
+  gap: 6px;
+  white-space: nowrap;
+  color: var(--ink-2);
+}
+.current,
+.following,
+.done,
+.works,
+.active,
+.working {
+  color: var(--good);
+}
+.failing,
+.failed,
+.held,
+.unequal {
+  color: var(--bad);
+  font-weight: 600;
+}
+.behind,
+.stopped,
+.waited,
+.draining,
+.drained {
+  color: var(--warn);
+}
+.running,
+.copying {
+  color: var(--act);
+}
+.running svg {
+  animation: turn 1.2s linear infinite;
+}
+@keyframes turn {
+  to {
+    transform: rotate(360deg);
+  }
+}
 </style>

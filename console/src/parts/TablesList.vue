@@ -34,16 +34,22 @@ function share(t: TableStatus): string {
       </thead>
       <tbody>
         <tr v-for="t in tables" :key="t.table">
-          <td class="nowrap"><RouterLink :to="{ path: `/feeds/${t.feed}/table`, query: { name: t.table } }">{{ t.table }}</RouterLink></td>
+          <td class="nowrap">
+            <RouterLink :to="{ path: `/feeds/${t.feed}/table`, query: { name: t.table } }">{{ t.table }}</RouterLink>
+          </td>
           <td class="nowrap">
             <State :state="t.state" />
             <span v-if="share(t)" class="quiet share">{{ share(t) }}</span>
           </td>
-          <td class="nowrap">{{ t.keep }}<span class="quiet">, {{ t.find }}</span></td>
+          <td class="nowrap">
+            {{ t.keep }}<span class="quiet">, {{ t.find }}</span>
+          </td>
           <td class="n">{{ count(t.rows) }}</td>
           <td class="n"><Lag :complete-at="t.complete_at" :promised="t.promised_seconds" :now="now" /></td>
           <td class="n">
-            <template v-if="t.changed_at">{{ count(t.changed) }} <span class="quiet">· <When :time="t.changed_at" :now="now" /></span></template>
+            <template v-if="t.changed_at"
+              >{{ count(t.changed) }} <span class="quiet">· <When :time="t.changed_at" :now="now" /></span
+            ></template>
             <span v-else class="quiet">–</span>
           </td>
           <td v-if="position" class="mono nowrap">{{ t.position || '–' }}</td>
@@ -56,5 +62,7 @@ function share(t: TableStatus): string {
 </template>
 
 <style scoped>
-.share { margin-left: 8px; }
+.share {
+  margin-left: 8px;
+}
 </style>

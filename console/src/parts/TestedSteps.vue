@@ -10,13 +10,25 @@ const state = (s: Taken) => (!s.done ? 'failed' : s.warns ? 'behind' : 'done')
 
 <template>
   <table class="rows steps">
-    <caption class="visually-hidden">Steps of the test</caption>
-    <thead><tr><th scope="col">Step</th><th scope="col">State</th><th scope="col">Found</th><th class="n" scope="col">Took</th></tr></thead>
+    <caption class="visually-hidden">
+      Steps of the test
+    </caption>
+    <thead>
+      <tr>
+        <th scope="col">Step</th>
+        <th scope="col">State</th>
+        <th scope="col">Found</th>
+        <th class="n" scope="col">Took</th>
+      </tr>
+    </thead>
     <tbody>
       <tr v-for="s in steps" :key="s.step">
         <td>{{ s.step }}</td>
         <td><State :state="state(s)" :word="s.done && s.warns ? 'look' : undefined" /></td>
-        <td class="found">{{ s.said || '–' }}<div v-if="s.remedy" class="quiet">{{ s.remedy }}</div></td>
+        <td class="found">
+          {{ s.said || '–' }}
+          <div v-if="s.remedy" class="quiet">{{ s.remedy }}</div>
+        </td>
         <td class="n">{{ span(s.took) }}</td>
       </tr>
     </tbody>
@@ -24,13 +36,24 @@ const state = (s: Taken) => (!s.done ? 'failed' : s.warns ? 'behind' : 'done')
   <template v-if="offer">
     <p>
       The change log {{ offer.log ? 'can be followed' : 'cannot be followed yet' }}.
-      <template v-if="offer.log_per_hour >= 0">By the average of the last {{ span(offer.log_over) }}, the server writes {{ bytes(offer.log_per_hour) }} of it in an hour, and keeps that for each hour that a feed is paused.</template>
+      <template v-if="offer.log_per_hour >= 0"
+        >By the average of the last {{ span(offer.log_over) }}, the server writes {{ bytes(offer.log_per_hour) }} of
+        it in an hour, and keeps that for each hour that a feed is paused.</template
+      >
     </p>
-    <p v-for="(f, i) in offer.findings" :key="i"><strong>{{ f.level }}</strong> {{ f.what }} <span class="quiet">{{ f.remedy }}</span></p>
+    <p v-for="(f, i) in offer.findings" :key="i">
+      <strong>{{ f.level }}</strong> {{ f.what }} <span class="quiet">{{ f.remedy }}</span>
+    </p>
   </template>
 </template>
 
 <style scoped>
-.steps { margin: 8px 0; font-size: 13px; }
-.found { white-space: normal; overflow-wrap: anywhere; }
+.steps {
+  margin: 8px 0;
+  font-size: 13px;
+}
+.found {
+  white-space: normal;
+  overflow-wrap: anywhere;
+}
 </style>

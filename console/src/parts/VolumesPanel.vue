@@ -19,7 +19,11 @@ const days = ref(14)
 watch(
   () => [props.run, days.value],
   async () => {
-    const { data } = await ask(api.GET('/api/v1/feeds/{name}/volumes', { params: { path: { name: props.feed }, query: { table: props.table, days: days.value } } }))
+    const { data } = await ask(
+      api.GET('/api/v1/feeds/{name}/volumes', {
+        params: { path: { name: props.feed }, query: { table: props.table, days: days.value } },
+      }),
+    )
     if (data) list.value = data
   },
   { immediate: true },
@@ -28,32 +32,75 @@ watch(
 const kinds = ['inserted', 'updated', 'deleted'] as const
 const dates = computed(() => {
   const today = Date.now()
-  return Array.from({ length: days.value }, (_, i) => new Date(today - (days.value - 1 - i) * 86_400_000).toISOString().slice(0, 10))
+  return Array.from({ length: days.value }, (_, i) =>
+    new Date(today - (days.value - 1 - i) * 86_400_000).toISOString().slice(0, 10),
+  )
 })
 const sum = (of: Volume[], what: (v: Volume) => number) => of.reduce((n, v) => n + what(v), 0)
 const tables = computed(() => {
   const by = new Map<string, Volume[]>()
   for (const v of list.value) by.set(v.table, [...(by.get(v.table) ?? []), v])
-  return [...by].map(([table, of]) => ({ table, of })).sort((a, b) => sum(b.of, (v) => v.read) - sum(a.of, (v) => v.read))
+  return [...by]
+    .map(([table, of]) => ({ table, of }))
+    .sort((a, b) => sum(b.of, (v) => v.read) - sum(a.of, (v) => v.read))
 })
 
 const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const option = computed(() => {
   void theme.value // the colours change with it
-  const axis = { axisLine: { lineStyle: { color: colour('--line') } }, axisTick: { show: false }, axisLabel: { color: colour('--ink-2'), fontSize: 11 }, splitLine: { lineStyle: { color: colour('--line-soft') } } }
+  const axis = {
+    axisLine: { lineStyle: { color: colour('--line') } },
+    axisTick: { show: false },
+    axisLabel: { color: colour('--ink-2'), fontSize: 11 },
+    splitLine: { lineStyle: { color: colour('--line-soft') } },
+  }
   const fill = { inserted: colour('--act'), updated: colour('--warn'), deleted: colour('--bad') }
   return {
     animation: false,
-    aria: { enabled: true, label: { description: `Rows inserted, updated and deleted on each of the last ${days.value} days.` } },
+    aria: {
+      enabled: true,
+      label: { description: `Rows inserted, updated and deleted on each of the last ${days.value} days.` },
+    },
     textStyle: { fontFamily: 'inherit' },
     grid: { left: 64, right: 16, top: 30, bottom: 24 },
-    legend: { top: 0, right: 12, itemWidth: 12, itemHeight: 8, textStyle: { color: colour('--ink-2'), fontSize: 11 } },
-    tooltip: { trigger: 'axis' as const, backgroundColor: colour('--sheet'), borderColor: colour('--line'), textStyle: { color: colour('--ink'), fontSize: 12 } },
-    xAxis: { type: 'category' as const, data: dates.value, ...axis, axisLabel: { ...axis.axisLabel, formatter: (d: string) => d.slice(5) } },
-    yAxis: { type: 'value' as const, splitNumber: 3, minInterval: 1, ...axis, axisLabel: { ...axis.axisLabel, formatter: (v: number) => count(v) } },
+    legend: {
+      top: 0,
+      right: 12,
+      itemWidth: 12,
+      itemHeight: 8,
+      textStyle: { color: colour('--ink-2'), fontSize: 11 },
+    },
+    tooltip: {
+      trigger: 'axis' as const,
+      backgroundColor: colour('--sheet'),
+      borderColor: colour('--line'),
+      textStyle: { color: colour('--ink'), fontSize: 12 },
+    },
+    xAxis: {
+      type: 'category' as const,
+      data: dates.value,
+      ...axis,
+      axisLabel: { ...axis.axisLabel, formatter: (d: string) => d.slice(5) },
+    },
+    yAxis: {
+      type: 'value' as const,
+      splitNumber: 3,
+      minInterval: 1,
+      ...axis,
+      axisLabel: { ...axis.axisLabel, formatter: (v: number) => count(v) },
+    },
     series: kinds.map((k) => ({
-      name: k, type: 'bar' as const, stack: 'rows', barMaxWidth: 26, itemStyle: { color: fill[k] },
-      data: dates.value.map((d) => sum(list.value.filter((v) => v.day === d), (v) => v[k])),
+      name: k,
+      type: 'bar' as const,
+      stack: 'rows',
+      barMaxWidth: 26,
+      itemStyle: { color: fill[k] },
+      data: dates.value.map((d) =>
+        sum(
+          list.value.filter((v) => v.day === d),
+          (v) => v[k],
+        ),
+      ),
       tooltip: { valueFormatter: (v: unknown) => count(v as number) },
     })),
   }
@@ -67,16 +114,41 @@ const option = computed(() => {
       <span class="quiet">rows written to the warehouse, by days of UTC</span>
       <span class="grow"></span>
       <span role="group" aria-label="How many days show">
-        <button v-for="d in [14, 60]" :key="d" type="button" class="pick" :aria-pressed="d === days" @click="days = d">{{ d }} days</button>
+        <button
+          v-for="d in [14, 60]"
+          :key="d"
+          type="button"
+          class="pick"
+          :aria-pressed="d === days"
+          @click="days = d">
+          {{ d }} days
+        </button>
       </span>
     </header>
-    <VChart class="chart" role="img" :aria-label="`Rows written on each of the last ${days} days`" :option="option" autoresize />
+    <VChart
+      class="chart"
+      role="img"
+      :aria-label="`Rows written on each of the last ${days} days`"
+      :option="option"
+      autoresize />
     <div v-if="!table" class="scroll">
       <table class="rows tight">
-        <thead><tr><th scope="col">Table, in {{ plural(days, 'day') }}</th><th class="n" scope="col">Read</th><th class="n" scope="col">Size</th><th class="n" scope="col">Inserted</th><th class="n" scope="col">Updated</th><th class="n" scope="col">Deleted</th><th class="n" scope="col">Set aside</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">Table, in {{ plural(days, 'day') }}</th>
+            <th class="n" scope="col">Read</th>
+            <th class="n" scope="col">Size</th>
+            <th class="n" scope="col">Inserted</th>
+            <th class="n" scope="col">Updated</th>
+            <th class="n" scope="col">Deleted</th>
+            <th class="n" scope="col">Set aside</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="t in tables" :key="t.table">
-            <td class="nowrap"><RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: t.table } }">{{ t.table }}</RouterLink></td>
+            <td class="nowrap">
+              <RouterLink :to="{ path: `/feeds/${feed}/table`, query: { name: t.table } }">{{ t.table }}</RouterLink>
+            </td>
             <td class="n">{{ count(sum(t.of, (v) => v.read)) }}</td>
             <td class="n nowrap">{{ bytes(sum(t.of, (v) => v.bytes)) }}</td>
             <td class="n">{{ count(sum(t.of, (v) => v.inserted)) }}</td>
@@ -91,7 +163,22 @@ const option = computed(() => {
 </template>
 
 <style scoped>
-.chart { height: 180px; margin: 10px 0 6px; }
-.pick { background: none; border: 1px solid var(--line); padding: 2px 9px; color: var(--ink-2); font: inherit; font-size: 12px; cursor: pointer; margin-left: -1px; }
-.pick[aria-pressed='true'] { background: var(--act-soft); color: var(--act); }
+.chart {
+  height: 180px;
+  margin: 10px 0 6px;
+}
+.pick {
+  background: none;
+  border: 1px solid var(--line);
+  padding: 2px 9px;
+  color: var(--ink-2);
+  font: inherit;
+  font-size: 12px;
+  cursor: pointer;
+  margin-left: -1px;
+}
+.pick[aria-pressed='true'] {
+  background: var(--act-soft);
+  color: var(--act);
+}
 </style>
