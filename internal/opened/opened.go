@@ -156,27 +156,37 @@ func use[T interface{ Close() }](ctx context.Context, mu *sync.Mutex, k *databas
 // quiet is for how long nobody may have used a source before what was read of it is forgotten.
 const quiet = time.Second
 
-// collecting is held by the one who has memory collected.
-var collecting sync.Mutex
+// memory is collected for what must not stay at most so often, as it takes the whole process some time.
+var memory struct {
+	sync.Mutex
+	collected time.Time
+}
+
+const collectEvery = 5 * time.Second
 
 // forget has nothing left in memory of what was read, if nobody uses the source.
 func forget[T any](mu *sync.Mutex, k *database[T]) {
-	mu.Lock()
-	if k.users > 0 || !k.hides { // whoever uses it now comes here again; who came before has done it
-		mu.Unlock()
+	memory.Lock()
+	defer memory.Unlock()
+	if wait := time.Until(memory.collected.Add(collectEvery)); wait > 0 {
+		time.AfterFunc(wait, func() { forget(mu, k) })
 		return
 	}
-	k.hides = false
+	mu.Lock()
+	now := k.users == 0 && k.hides // whoever uses it comes here again; who came before has done it
+	k.hides = k.hides && !now
 	mu.Unlock()
+	if !now {
+		return
+	}
 	if rests, ok := any(k.open).(interface{ Rest() }); ok {
 		rests.Rest()
 	}
-	collecting.Lock()
-	defer collecting.Unlock()
 	time.Sleep(quiet / 4) // connections are closed in the background
 	for range 3 {         // buffers that wait to be used again are let go in the second collection
 		runtime.GC()
 	}
+	memory.collected = time.Now()
 }
 
 // Close closes everything.
