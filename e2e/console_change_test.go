@@ -40,7 +40,10 @@ func TestAFeedIsChangedInTheConsole(t *testing.T) {
 	b := newBrowser(t, s)
 	b.signIn(s, "/feeds/readers")
 	b.click("Change…")
-	b.sees("Change readers", "circulation → target")
+	b.sees("Change readers", "circulation → target", "public.desks")
+	b.open("/feeds/readers/change")
+	b.sees("public.desks")
+	require.NotContains(t, b.text(), "Your draft", "nothing has been changed")
 	b.click("Back")
 	b.sees("2 tables chosen")
 	for _, name := range []string{"desks", "gates"} {

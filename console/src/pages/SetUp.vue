@@ -64,28 +64,28 @@ onMounted(async () => {
 /** Whether the feed has been changed since the draft of its change was begun. */
 const stale = ref(false)
 
-/** Begins a change with the feed's file as it is, unless there is a draft. */
+/** A change that begins with the feed's file as it is. */
+function begun(feed: string, file: string) {
+  const tables = tablesOf(file)
+  const later = tables
+    .filter((t) => t.pattern && t.table === patternOf(t.table.slice(0, -2)))
+    .map((t) => t.table.slice(0, -2))
+  const chosen = tables.filter((t) => !t.pattern && !t.query).map((t) => t.table)
+  return { ...blank(), step: 2, ...endsOf(file), name: feed, chosen, later, file, was: file }
+}
+
+/** Reads the feed's file, and begins with it unless there is a draft in which something is changed. */
 async function read(feed: string) {
   const { data } = await act('read', () =>
     ask(api.GET('/api/v1/feeds/{name}/file', { params: { path: { name: feed } } })),
   )
   if (!data) return
-  stale.value = draft.value.was !== '' && draft.value.was !== data.file
-  if (draft.value.was) return
-  const tables = tablesOf(data.file)
-  const later = tables
-    .filter((t) => t.pattern && t.table === patternOf(t.table.slice(0, -2)))
-    .map((t) => t.table.slice(0, -2))
-  draft.value = {
-    ...blank(),
-    step: 2,
-    ...endsOf(data.file),
-    name: feed,
-    chosen: tables.filter((t) => !t.pattern && !t.query).map((t) => t.table),
-    later,
-    file: data.file,
-    was: data.file,
-  }
+  const said = (d: ReturnType<typeof blank>) => JSON.stringify([d.file, d.warehouse, d.chosen, d.later])
+  const changed = draft.value.was !== '' && said(draft.value) !== said(begun(feed, draft.value.was))
+  stale.value = changed && draft.value.was !== data.file
+  if (changed) return
+  kept.value = ''
+  draft.value = begun(feed, data.file)
 }
 
 watch(draft, (d) => d.source && keep({ ...d, at: new Date().toISOString() }), { deep: true })
