@@ -21,7 +21,7 @@ func (b *browser) enter(label, text string) {
 
 // A feed that runs is changed in the steps it is set up in: columns are typed, taken out of documents and made
 // of others, a table comes and one goes, and it moves to another warehouse. What the file says
-// besides stays, and the rows of before have what was chosen.
+// besides stays, and the rows of before have what was chosen. Longer than a screen: it is one visit.
 func TestAFeedIsChangedInTheConsole(t *testing.T) {
 	s := newService(t)
 	d := s.addSource("circulation")

@@ -188,10 +188,6 @@ type fault struct {
 	}
 }
 
-// Every page can be used by ear and with the keyboard alone, in both themes, and says so
-// when the service has gone away.
-//
-// Longer than a screen: it is a list of pages.
 // fitsAPhone makes sure that nothing of a page lies beside a narrow screen, or is out of reach there: what is wider
 // than the screen scrolls by itself.
 func (b *browser) fitsAPhone(page string) {
@@ -212,6 +208,10 @@ func (b *browser) fitsAPhone(page string) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 }
 
+// Every page can be used by ear and with the keyboard alone, in both themes, and says so
+// when the service has gone away.
+//
+// Longer than a screen: it is a list of pages.
 func TestEveryPageIsForEverybody(t *testing.T) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "make console installs it")

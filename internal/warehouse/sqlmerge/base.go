@@ -186,11 +186,11 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	if len(wanted) == 0 {
 		return nil
 	}
-	has, err := b.comments(ctx)
+	has, err := b.comments(ctx, t.Name)
 	if err != nil {
 		return err
 	}
-	for column, text := range has[t.Name] {
+	for column, text := range has {
 		if text == wanted[column] {
 			delete(wanted, column)
 		}
@@ -212,13 +212,13 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	return nil
 }
 
-// comments gives all that tables and columns had when this process looked first: to ask for those of one table
-// costs as much as for all.
-func (b *Base) comments(ctx context.Context) (map[schema.Name]map[string]string, error) {
+// comments gives those that a table and its columns had when this process looked first: to ask for those of one
+// table costs as much as for all. What it gives is not changed by anybody.
+func (b *Base) comments(ctx context.Context, of schema.Name) (map[string]string, error) {
 	b.commenting.Lock()
 	defer b.commenting.Unlock()
 	if b.commented != nil {
-		return b.commented, nil
+		return b.commented[of], nil
 	}
 	found, err := b.Ask(ctx, b.SQL.Comments)
 	if err != nil {
@@ -233,7 +233,7 @@ func (b *Base) comments(ctx context.Context) (map[schema.Name]map[string]string,
 		all[name][row[2].(string)] = row[3].(string)
 	}
 	b.commented = all
-	return all, nil
+	return all[of], nil
 }
 
 // forgetComments has those of a table looked at again.
