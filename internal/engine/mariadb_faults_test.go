@@ -86,6 +86,7 @@ func TestMariaDBLogRotatedRestartedAndPurged(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = again.Stop() })
 	b.exec(`DELETE FROM copies WHERE id = 2`)
+	b.source.Rest() // a run that meets a connection to the server that was killed says so, and the next one goes on
 	require.Equal(t, rows.Books{Read: 3, Updated: 2, Deleted: 1}, f.catchUp()["catalogue.copies"])
 
 	b.exec(`INSERT INTO copies VALUES (3, 'Hollerbach'); FLUSH BINARY LOGS`)
