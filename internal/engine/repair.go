@@ -42,10 +42,10 @@ func Repair(ctx context.Context, w Work) (out Repaired, err error) {
 	if err := Repairable(w); err != nil {
 		return out, err
 	}
-	p, err := newProver(ctx, w)
-	if err == nil {
-		err = following(ctx, w)
+	if err := following(ctx, w); err != nil {
+		return out, err
 	}
+	p, err := newProver(ctx, w)
 	if err != nil {
 		return out, err
 	}
