@@ -108,19 +108,26 @@ func brought(ctx context.Context, w Work) error {
 	if w.Table.Find != feed.FindLog {
 		return nil
 	}
-	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
-	if err != nil {
+	switch state, err := stateOf(ctx, w); {
+	case err != nil:
 		return err
-	}
-	i := slices.IndexFunc(copies, func(c warehouse.Copy) bool { return c.Table == w.Table.Table })
-	if i < 0 {
+	case state == "":
 		return notBrought(w)
-	}
-	if s := copies[i].State; s != warehouse.Copying && s != warehouse.Joining {
+	case state != warehouse.Copying && state != warehouse.Joining:
 		return nil
 	}
 	return problem.Newf(problem.Conflict, "Prove it when it follows the log: noemata feeds show "+problem.Word(w.Feed.Name),
 		"%s cannot be proved now: it is being copied.", w.Table.Table)
+}
+
+// stateOf is how far a table is in joining those that follow the log; empty where that has not begun.
+func stateOf(ctx context.Context, w Work) (warehouse.State, error) {
+	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
+	i := slices.IndexFunc(copies, func(c warehouse.Copy) bool { return c.Table == w.Table.Table })
+	if err != nil || i < 0 {
+		return "", err
+	}
+	return copies[i].State, nil
 }
 
 func notBrought(w Work) error {

@@ -94,14 +94,8 @@ func following(ctx context.Context, w Work) error {
 	if w.Table.Find != feed.FindLog {
 		return nil
 	}
-	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
-	if err != nil {
+	if state, err := stateOf(ctx, w); err != nil || state == warehouse.Following {
 		return err
-	}
-	for _, c := range copies {
-		if c.Table == w.Table.Table && c.State == warehouse.Following {
-			return nil
-		}
 	}
 	return problem.Newf(problem.Conflict, "See what it waits for: noemata feeds show "+problem.Word(w.Feed.Name)+".",
 		"%s does not follow the log now, and cannot be repaired: when its copy has joined, it is right.", w.Table.Table)

@@ -187,15 +187,7 @@ func (t *Table) Shape() string {
 // what was read must not stay anywhere.
 func (f *Feed) Hides() bool {
 	return slices.ContainsFunc(f.Tables, func(t Table) bool {
-		if f.HashNew(t) != "" || len(t.Computed) > 0 {
-			return true
-		}
-		for _, c := range t.Columns {
-			if c.Hash != "" || c.Mask != "" || len(c.Take) > 0 {
-				return true
-			}
-		}
-		return false
+		return t.Hides() || f.HashNew(t) != "" || len(t.Computed) > 0
 	})
 }
 
