@@ -3,6 +3,8 @@ package e2e
 import (
 	"fmt"
 	"maps"
+	"noemata/client"
+	"strings"
 	"testing"
 	"time"
 
@@ -52,6 +54,18 @@ func TestAFeedMovesToAnotherWarehouse(t *testing.T) {
 		}
 		arrived(to)
 	}
+	settings := d.settings
+	_, err := s.client.AddConnection(t.Context(), client.Sources,
+		client.NewConnection{Name: "renamed", Kind: "postgresql", Settings: &settings})
+	require.NoError(t, err)
+	runs := s.must("log", "moved")
+	said, _ := s.cli(strings.Replace(s.must("feeds", "export", "moved"), "source: circulation", "source: renamed", 1), "feeds", "apply", "-")
+	require.Contains(t, said, "The feed reads from renamed, no more from circulation")
+	d.exec(`INSERT INTO loans SELECT max(id) + 1, 'Fernmoor' FROM loans`)
+	want["public.loans"]++
+	arrived("vault")
+	after := strings.TrimPrefix(s.must("log", "moved"), runs)
+	require.NotContains(t, after, "public.loans: The table is copied", "the same database goes on under another name")
 	var slots int
 	require.NoError(t, d.conn.QueryRow(t.Context(), `SELECT count(*) FROM pg_replication_slots
 		WHERE database = current_database()`).Scan(&slots))

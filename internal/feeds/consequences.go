@@ -38,6 +38,11 @@ func (r *Rules) consequences(ctx context.Context, old *feed.Feed, found []schema
 			"before is brought up to date. What it has brought to %s stays there as it is.", now.Warehouse, old.Warehouse)
 		return c.findings
 	}
+	if old.Source != now.Source {
+		c.say(problem.Warning, "If it is another database, have them read from the beginning: noemata positions clear "+
+			problem.Word(now.Name), "The feed reads from %s, no more from %s. If that is another database, tables that follow the log "+
+			"are copied again, and those by watermark go on from where they stand.", now.Source, old.Source)
+	}
 	for _, t := range now.Tables {
 		c.table = t.Table
 		before, known := was.Table(t.Table)

@@ -20,6 +20,7 @@ import (
 	"noemata/internal/jobs"
 	"noemata/internal/opened"
 	"noemata/internal/records"
+	"noemata/internal/source"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
 )
@@ -209,8 +210,9 @@ func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed, names warehouse
 	return findings, err
 }
 
-// moveElsewhere has a feed go from one source or warehouse to another. Nothing of it runs meanwhile, and what it made at its
-// source for the warehouse that it leaves is dropped: the source would keep its log for ever.
+// moveElsewhere has a feed go from one source or warehouse to another. Nothing of it runs meanwhile, and what it made at
+// its source for the warehouse that it leaves is dropped: the source would keep its log for ever. Another name of
+// the same database is no other source.
 func (r *Rules) moveElsewhere(ctx context.Context, old, f *feed.Feed, found []schema.Name, by string) (bool, error) {
 	active, _, _, err := r.Store.Schedule(ctx, f.Name)
 	if err != nil {
@@ -221,13 +223,34 @@ func (r *Rules) moveElsewhere(ctx context.Context, old, f *feed.Feed, found []sc
 		err = r.Store.SaveFeed(ctx, f, found, by)
 	}
 	saved := err == nil
-	if saved && old.FollowsLog() {
+	if saved && old.FollowsLog() && (old.Warehouse != f.Warehouse || !r.sameDatabase(ctx, old.Source, f.Source)) {
 		err = r.dropLog(ctx, old, "has moved")
 	}
 	if active {
 		err = errors.Join(r.reactivate(context.WithoutCancel(ctx), f.Name), err)
 	}
 	return saved, err
+}
+
+// sameDatabase tells whether two sources are known to be one database, whose log goes on.
+func (r *Rules) sameDatabase(ctx context.Context, one, other string) bool {
+	var origins []string
+	for _, name := range []string{one, other} {
+		src, err := r.Databases.Source(ctx, name)
+		if err != nil {
+			return false
+		}
+		log, ok := src.(source.Log)
+		if !ok {
+			return false
+		}
+		origin, err := log.Origin(ctx)
+		if err != nil {
+			return false
+		}
+		origins = append(origins, origin)
+	}
+	return origins[0] == origins[1]
 }
 
 func (r *Rules) reactivate(ctx context.Context, name string) error {
