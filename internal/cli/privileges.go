@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -57,21 +58,11 @@ func (a *app) duplicateCommand() *cobra.Command {
 	c := &cobra.Command{Use: "duplicate FEED NAME", Args: exactly(2),
 		Short: "Make another feed like one that there is, paused; into another warehouse, if one is given",
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			text, err := c.ExportFeed(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			f, err := feed.ParseFile([]byte(text))
+			f, err := feedLike(ctx, c, args[0], warehouse, target)
 			if err != nil {
 				return err
 			}
 			f.Name = args[1]
-			if warehouse != "" {
-				f.Warehouse = warehouse
-			}
-			if target != "" {
-				f.Target = target
-			}
 			if _, err := c.Feed(ctx, f.Name); err == nil {
 				return usageError{fmt.Errorf("there is a feed %q already; choose another name", f.Name)}
 			}
@@ -86,26 +77,29 @@ func (a *app) duplicateCommand() *cobra.Command {
 	return c
 }
 
+// feedLike is a feed with another warehouse and other targets, where they are given.
+func feedLike(ctx context.Context, c *client.Client, name, warehouse, target string) (*feed.Feed, error) {
+	text, err := c.ExportFeed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := feed.ParseFile([]byte(text))
+	if err != nil {
+		return nil, err
+	}
+	f.Warehouse, f.Target = cmp.Or(warehouse, f.Warehouse), cmp.Or(target, f.Target)
+	return f, nil
+}
+
 func (a *app) moveCommand() *cobra.Command {
 	var target string
 	var yes bool
 	c := &cobra.Command{Use: "move FEED WAREHOUSE", Args: exactly(2),
 		Short: "Have a feed keep its tables in another warehouse, where all rows are brought anew",
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			text, err := c.ExportFeed(ctx, args[0])
+			f, err := feedLike(ctx, c, args[0], args[1], target)
 			if err != nil {
 				return err
-			}
-			f, err := feed.ParseFile([]byte(text))
-			if err != nil {
-				return err
-			}
-			if f.Warehouse == args[1] && target == "" {
-				return usageError{fmt.Errorf("the feed %s keeps its tables in %s already", f.Name, f.Warehouse)}
-			}
-			f.Warehouse = args[1]
-			if target != "" {
-				f.Target = target
 			}
 			if !yes {
 				x, err := c.FeedFile(ctx, string(f.File()), client.Check)
