@@ -115,6 +115,9 @@ func (a *app) moveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if len(x.Changes) == 0 {
+				return a.say(cmd, x, "The feed %s keeps its tables in %s already; nothing changed.", f.Name, f.Warehouse)
+			}
 			return a.say(cmd, x, "The feed %s keeps its tables in %s from its next run on.", f.Name, f.Warehouse)
 		})}
 	c.Flags().StringVar(&target, "target", "", "the names of its target tables there, such as \"{source}.{table}\"")
