@@ -131,7 +131,7 @@ const option = computed(() => {
           v-for="s in spans"
           :key="s.hours"
           type="button"
-          class="pick"
+          class="choice"
           :aria-pressed="s.hours === hours"
           @click="show(s.hours)">
           {{ s.name }}
@@ -229,19 +229,5 @@ const option = computed(() => {
 }
 .chart {
   height: 206px;
-}
-.pick {
-  background: none;
-  border: 1px solid var(--line);
-  padding: 2px 9px;
-  color: var(--ink-2);
-  font: inherit;
-  font-size: 12px;
-  cursor: pointer;
-  margin-left: -1px;
-}
-.pick[aria-pressed='true'] {
-  background: var(--act-soft);
-  color: var(--act);
 }
 </style>

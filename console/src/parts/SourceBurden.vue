@@ -43,7 +43,7 @@ watch(
           v-for="s in spans"
           :key="s.days"
           type="button"
-          class="pick"
+          class="choice"
           :aria-pressed="s.days === days"
           @click="days = s.days">
           {{ s.name }}
@@ -94,19 +94,5 @@ watch(
 }
 .spans {
   float: right;
-}
-.pick {
-  background: none;
-  border: 1px solid var(--line);
-  padding: 2px 9px;
-  color: var(--ink-2);
-  font: inherit;
-  font-size: 12px;
-  cursor: pointer;
-  margin-left: -1px;
-}
-.pick[aria-pressed='true'] {
-  background: var(--act-soft);
-  color: var(--act);
 }
 </style>

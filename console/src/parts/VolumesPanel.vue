@@ -118,7 +118,7 @@ const option = computed(() => {
           v-for="d in [14, 60]"
           :key="d"
           type="button"
-          class="pick"
+          class="choice"
           :aria-pressed="d === days"
           @click="days = d">
           {{ d }} days
@@ -166,19 +166,5 @@ const option = computed(() => {
 .chart {
   height: 180px;
   margin: 10px 0 6px;
-}
-.pick {
-  background: none;
-  border: 1px solid var(--line);
-  padding: 2px 9px;
-  color: var(--ink-2);
-  font: inherit;
-  font-size: 12px;
-  cursor: pointer;
-  margin-left: -1px;
-}
-.pick[aria-pressed='true'] {
-  background: var(--act-soft);
-  color: var(--act);
 }
 </style>
