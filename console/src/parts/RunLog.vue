@@ -112,7 +112,7 @@ const clock = (time: string) => new Date(time).toISOString().replace('T', ' ').s
       </ElSelect>
       <button
         type="button"
-        class="pick"
+        class="choice"
         :aria-pressed="following"
         title="Show what is said from now on"
         @click="following = !following">
@@ -162,18 +162,8 @@ const clock = (time: string) => new Date(time).toISOString().replace('T', ' ').s
   color: var(--bad);
   font-weight: 600;
 }
-.pick {
-  background: none;
-  border: 1px solid var(--line);
-  padding: 2px 9px;
-  color: var(--ink-2);
-  font: inherit;
-  font-size: 12px;
-  cursor: pointer;
-}
-.pick[aria-pressed='true'] {
-  background: var(--act-soft);
-  color: var(--act);
+.choice {
+  margin-left: 0;
 }
 .only {
   width: 190px;
