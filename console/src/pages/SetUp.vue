@@ -22,6 +22,7 @@ import ChangesList from '../parts/ChangesList.vue'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
 import FindingsList from '../parts/FindingsList.vue'
+import OneOf from '../parts/OneOf.vue'
 import ShapeTable from '../parts/ShapeTable.vue'
 import TroubleBox from '../parts/TroubleBox.vue'
 import { at, count, plural } from '../words'
@@ -52,7 +53,7 @@ onMounted(async () => {
     const found = JSON.parse(localStorage.getItem(stored) ?? 'null') as ReturnType<typeof blank> | null
     if (found?.source) {
       draft.value = { ...blank(), ...found }
-      kept.value = found.at
+      if (!props.feed) kept.value = found.at
     }
   } catch {
     localStorage.removeItem(stored)
@@ -83,9 +84,8 @@ async function read(feed: string) {
   const said = (d: ReturnType<typeof blank>) => JSON.stringify([d.file, d.warehouse, d.chosen, d.later])
   const changed = draft.value.was !== '' && said(draft.value) !== said(begun(feed, draft.value.was))
   stale.value = changed && draft.value.was !== data.file
-  if (changed) return
-  kept.value = ''
-  draft.value = begun(feed, data.file)
+  if (changed) kept.value = draft.value.at
+  else draft.value = begun(feed, data.file)
 }
 
 watch(draft, (d) => d.source && keep({ ...d, at: new Date().toISOString() }), { deep: true })
@@ -382,24 +382,20 @@ function go(to: number) {
           >
           <span class="grow"></span>
           <span>All of these:</span>
-          <ElSelect
+          <OneOf
             model-value=""
-            size="small"
             class="pick"
             placeholder="find by"
             aria-label="Find changes of all by"
             @change="(v: string) => setAll('find', v)"
-            ><ElOption v-for="f in finds" :key="f" :label="f" :value="f"
-          /></ElSelect>
-          <ElSelect
+            :words="finds" />
+          <OneOf
             model-value=""
-            size="small"
             class="pick"
             placeholder="keep"
             aria-label="Keep all as"
             @change="(v: string) => setAll('keep', v)"
-            ><ElOption v-for="k in keeps" :key="k" :label="k" :value="k"
-          /></ElSelect>
+            :words="keeps" />
         </div>
         <div class="scroll">
           <table class="rows">
@@ -423,24 +419,20 @@ function go(to: number) {
                   {{ (about.get(t.table)?.rows ?? -1) < 0 ? '–' : count(about.get(t.table)!.rows) }}
                 </td>
                 <td>
-                  <ElSelect
+                  <OneOf
                     :model-value="t.find"
-                    size="small"
                     class="pick"
                     :aria-label="`Find changes of ${t.table} by`"
                     @change="(v: string) => set(t.index, 'find', v)"
-                    ><ElOption v-for="f in finds" :key="f" :label="f" :value="f"
-                  /></ElSelect>
+                    :words="finds" />
                 </td>
                 <td>
-                  <ElSelect
+                  <OneOf
                     :model-value="t.keep"
-                    size="small"
                     class="pick"
                     :aria-label="`Keep ${t.table} as`"
                     @change="(v: string) => set(t.index, 'keep', v)"
-                    ><ElOption v-for="k in keeps" :key="k" :label="k" :value="k"
-                  /></ElSelect>
+                    :words="keeps" />
                 </td>
                 <td class="sentence">
                   <div v-for="c in columnsSaid(t)" :key="c" class="mono small">{{ c }}</div>

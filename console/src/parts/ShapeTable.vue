@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { api, ask, type Preview, type Schemas, type Trouble } from '../api'
 import {
@@ -22,6 +22,7 @@ import {
   types,
 } from '../feedfile'
 import { count } from '../words'
+import OneOf from './OneOf.vue'
 import PreviewRows from './PreviewRows.vue'
 import TroubleBox from './TroubleBox.vue'
 
@@ -155,14 +156,12 @@ const offered = computed(() => [
       <section aria-label="Columns" class="columns">
         <label v-if="entry?.find === 'watermark'" class="mark"
           >What is new is told by
-          <ElSelect
+          <OneOf
             :model-value="entry.watermark"
-            size="small"
             placeholder="a column that rises"
             aria-label="Watermark column"
-            @change="(c: string) => (file = setWatermark(file, index, c))">
-            <ElOption v-for="c in watermarks" :key="c" :label="c" :value="c" />
-          </ElSelect>
+            @change="(c: string) => (file = setWatermark(file, index, c))"
+            :words="watermarks" />
         </label>
         <div class="scroll list" tabindex="0" role="region" aria-label="Columns and what becomes of them">
           <table v-if="described" class="rows tight">
@@ -182,14 +181,12 @@ const offered = computed(() => [
                   <div class="mono quiet native">{{ c.native }}</div>
                 </td>
                 <td>
-                  <ElSelect
+                  <OneOf
                     :model-value="treatmentOf(saidOf(entry, c.name))"
-                    size="small"
                     class="pick"
                     :aria-label="`What becomes of ${c.name}`"
-                    @change="(t: Treatment) => treat(c.name, t)">
-                    <ElOption v-for="t in treatments" :key="t" :label="t" :value="t" />
-                  </ElSelect>
+                    @change="(t: Treatment) => treat(c.name, t)"
+                    :words="treatments" />
                   <ElInput
                     v-if="asked(c.name)"
                     :model-value="given(c.name)"
@@ -210,19 +207,15 @@ const offered = computed(() => [
                     @change="(name: string) => change(c.name, { name: name.trim() })" />
                 </td>
                 <td>
-                  <ElSelect
+                  <OneOf
                     :model-value="typeOf(saidOf(entry, c.name))"
-                    size="small"
                     class="type"
                     :placeholder="c.type"
-                    clearable
-                    filterable
-                    allow-create
                     :disabled="treatmentOf(saidOf(entry, c.name)) !== 'as it is'"
                     :aria-label="`Type of ${c.name}`"
-                    @change="(type: string) => change(c.name, { type: type ?? '' })">
-                    <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
-                  </ElSelect>
+                    @change="(type: string) => change(c.name, { type: type ?? '' })"
+                    free
+                    :words="types" />
                 </td>
               </tr>
               <tr v-if="c.type === 'json' || (c.type === 'text' && taken[c.name]?.length)" class="paths">
@@ -241,18 +234,14 @@ const offered = computed(() => [
                       placeholder="its column"
                       :aria-label="`Column of path ${i + 1} into ${c.name}`"
                       @change="take(c.name)" />
-                    <ElSelect
+                    <OneOf
                       v-model="p[2]"
-                      size="small"
                       class="type"
                       placeholder="text"
-                      clearable
-                      filterable
-                      allow-create
                       :aria-label="`Type of path ${i + 1} into ${c.name}`"
-                      @change="take(c.name)">
-                      <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
-                    </ElSelect>
+                      @change="take(c.name)"
+                      free
+                      :words="types" />
                     <ElButton
                       size="small"
                       text
@@ -294,18 +283,14 @@ const offered = computed(() => [
                     @change="make" />
                 </td>
                 <td class="path">
-                  <ElSelect
+                  <OneOf
                     v-model="c.type"
-                    size="small"
                     class="type"
                     placeholder="its own type"
-                    clearable
-                    filterable
-                    allow-create
                     :aria-label="`Type of expression ${i + 1}`"
-                    @change="make">
-                    <ElOption v-for="t in types" :key="t" :label="t" :value="t" />
-                  </ElSelect>
+                    @change="make"
+                    free
+                    :words="types" />
                   <ElButton
                     size="small"
                     text
