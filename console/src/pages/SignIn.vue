@@ -105,14 +105,6 @@ label {
 .small {
   font-size: 12px;
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--act);
-  font: inherit;
-  cursor: pointer;
-}
 .elsewhere {
   text-align: center;
   border: 1px solid var(--act);

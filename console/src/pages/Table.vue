@@ -240,14 +240,6 @@ async function clear() {
 </template>
 
 <style scoped>
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--act);
-  font: inherit;
-  cursor: pointer;
-}
 .move {
   display: flex;
   gap: 10px;

@@ -83,14 +83,3 @@ async function show(table: string) {
     </tbody>
   </table>
 </template>
-
-<style scoped>
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--act);
-  font: inherit;
-  cursor: pointer;
-}
-</style>
