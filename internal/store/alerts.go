@@ -143,9 +143,9 @@ func (s *Store) KeepAlerts(ctx context.Context, list []records.Alert) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO alerts AS a (kind, feed, about, what, remedy, lag_seconds)
 SELECT DISTINCT ON (1, 2, 3) * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::float8[])
 ON CONFLICT (kind, feed, about) WHERE ended_at IS NULL DO UPDATE SET what = excluded.what, remedy = excluded.remedy,
-lag_seconds = excluded.lag_seconds WHERE (a.what, a.remedy) IS DISTINCT
-  FROM (excluded.what, excluded.remedy)`, kinds, feeds,
-			abouts, whats, remedies, lags); err != nil {
+  lag_seconds = excluded.lag_seconds
+  WHERE (a.what, a.remedy) IS DISTINCT FROM (excluded.what, excluded.remedy)`,
+			kinds, feeds, abouts, whats, remedies, lags); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `UPDATE alerts a SET ended_at = now() WHERE ended_at IS NULL AND NOT EXISTS (

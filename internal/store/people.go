@@ -154,11 +154,10 @@ func (s *Store) NoteChange(ctx context.Context, c records.ChangeMade, token int6
 		}
 		return zeros.Replace(string(b))
 	}
-	_, err := s.Pool.Exec(ctx, `INSERT INTO changes (token_id, by_name, address, operation, about, status, asked, before,
-  after)
-VALUES (nullif($1, 0), $2, $3, $4, $5, $6, $7, $8,
-  $9)`, token, plain(c.By), c.Address, c.Operation, plain(c.About), c.Status,
-		raw(c.Asked), raw(c.Before), raw(c.After))
+	_, err := s.Pool.Exec(ctx, `INSERT INTO changes
+  (token_id, by_name, address, operation, about, status, asked, before, after)
+VALUES (nullif($1, 0), $2, $3, $4, $5, $6, $7, $8, $9)`,
+		token, plain(c.By), c.Address, c.Operation, plain(c.About), c.Status, raw(c.Asked), raw(c.Before), raw(c.After))
 	return err
 }
 

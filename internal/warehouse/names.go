@@ -69,18 +69,16 @@ func (n Names) Check(t Target, source string) error {
 	seen := map[string]string{}
 	for _, c := range t.All() {
 		if n.Longest > 0 && len(c.Name) > n.Longest {
-			return problem.Newf(problem.Invalid, fmt.Sprintf("Give it a shorter name: columns: {%q: {name: …}}, or "+
-				"drop it.",
-				c.Name), "The column %s of %s has %d bytes in its name, and %s cuts names after %d.", c.Name, source,
-				len(c.Name),
-				n.Kind, n.Longest)
+			return problem.Newf(problem.Invalid,
+				fmt.Sprintf("Give it a shorter name: columns: {%q: {name: …}}, or drop it.", c.Name),
+				"The column %s of %s has %d bytes in its name, and %s cuts names after %d.",
+				c.Name, source, len(c.Name), n.Kind, n.Longest)
 		}
 		if other, twice := seen[n.Key(c.Name)]; twice {
-			return problem.Newf(problem.Invalid, fmt.Sprintf("Give one of them another name: columns: {%q: {name: "+
-				"…}}, or drop "+
-				"it.", c.Name), "The columns %s and %s of %s are one in %s, which does not tell upper from lower "+
-				"case.", other,
-				c.Name, source, n.Kind)
+			return problem.Newf(problem.Invalid,
+				fmt.Sprintf("Give one of them another name: columns: {%q: {name: …}}, or drop it.", c.Name),
+				"The columns %s and %s of %s are one in %s, which does not tell upper from lower case.",
+				other, c.Name, source, n.Kind)
 		}
 		seen[n.Key(c.Name)] = c.Name
 	}
