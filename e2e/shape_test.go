@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
+	"noemata/internal/pgserver"
 	"noemata/internal/testkit"
 )
 
@@ -69,7 +70,7 @@ func TestWhatIsPrivateIsNowhere(t *testing.T) {
 			s := newService(t)
 			d := s.addSource("circulation")
 			d.payments(1000)
-			warehouse := s.addWarehouse("target", x.kind)
+			warehouse := s.addWarehouseHere("target", x.kind)
 			file := filepath.Join(s.dir, "feed.yaml")
 			require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, shapedFeed, "shaped", "target", x.find, x.more),
 				0o600))
@@ -157,6 +158,24 @@ func TestWhatIsPrivateIsForgotten(t *testing.T) {
 	}
 	s.proved("donors-log", settings.Database+".donors", 2000)
 	s.forgotten()
+}
+
+// addWarehouseHere adds a warehouse whose files are all in the service's folder: PostgreSQL has a server of its own, so
+// that its data folder can be searched, its log and what is free in its files, too.
+func (s *service) addWarehouseHere(name, kind string) client.Settings {
+	s.t.Helper()
+	if kind != "postgresql" {
+		return s.addWarehouse(name, kind)
+	}
+	server, err := pgserver.Start(s.t.Context(), pgserver.Options{Dir: filepath.Join(s.dir, name)})
+	require.NoError(s.t, err)
+	s.t.Cleanup(func() { _ = server.Stop() })
+	require.NoError(s.t, server.CreateDatabase(s.t.Context(), name))
+	settings := server.Settings(name)
+	_, err = s.client.AddConnection(s.t.Context(), client.Warehouses,
+		client.NewConnection{Name: name, Kind: kind, Settings: &settings})
+	require.NoError(s.t, err)
+	return settings
 }
 
 // same tells whether all tables of a feed are equal on both sides.
