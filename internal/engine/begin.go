@@ -155,13 +155,16 @@ func (s *session) recognise(ctx context.Context) error {
 	return nil
 }
 
+// stashesAtOnce is how many stashes are made in one transaction: PostgreSQL locks each of their tables in it.
+const stashesAtOnce = 500
+
 // recallAll finds the state of each table, and begins those that are new.
 func (s *session) recallAll(ctx context.Context) error {
 	known, err := s.Warehouse.Journal().Copies(ctx, s.Feed.Name)
 	if err != nil {
 		return err
 	}
-	var entries []warehouse.Entry
+	var entries, begins, stashes []warehouse.Entry
 	for _, c := range known {
 		if _, ok := s.Feed.Table(c.Table); !ok {
 			entries = append(entries, warehouse.DropCopy{Table: c.Table})
@@ -170,7 +173,7 @@ func (s *session) recallAll(ctx context.Context) error {
 	for _, t := range s.tables {
 		i := slices.IndexFunc(known, func(c warehouse.Copy) bool { return c.Table == t.Table.Table })
 		if i < 0 {
-			entries = append(entries, warehouse.BeginCopy{Table: t.Table.Table, Generation: 1})
+			begins = append(begins, warehouse.BeginCopy{Table: t.Table.Table, Generation: 1})
 		} else {
 			t.copy = known[i]
 			if entries, err = s.recall(ctx, t, entries); err != nil {
@@ -178,11 +181,19 @@ func (s *session) recallAll(ctx context.Context) error {
 			}
 		}
 		if t.trouble == nil && (t.copy.State == warehouse.Copying || t.copy.State == warehouse.Joining) {
-			entries = append(entries, warehouse.MakeStash{Stash: t.stash(s.Feed.Name)})
+			stashes = append(stashes, warehouse.MakeStash{Stash: t.stash(s.Feed.Name)})
 		}
 		s.board.update(t, func(r *TableReport) { r.State = t.copy.State })
 	}
-	return s.Warehouse.Journal().Note(ctx, s.Feed.Name, entries...)
+	if err := s.Warehouse.Journal().Note(ctx, s.Feed.Name, append(entries, begins...)...); err != nil {
+		return err
+	}
+	for some := range slices.Chunk(stashes, stashesAtOnce) {
+		if err := s.Warehouse.Journal().Note(ctx, s.Feed.Name, some...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // recall takes up a table that was known before, as the journal has it.

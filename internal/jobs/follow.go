@@ -20,8 +20,12 @@ import (
 )
 
 // A feed that follows its source without pause does so in runs of this length, so that
-// the work can pass to another process and the records stay readable.
-const followFor = time.Minute
+// the work can pass to another process and the records stay readable. To begin one takes
+// some milliseconds for each table, in which nothing is followed.
+const (
+	followFor     = time.Minute
+	followOfTable = 100 * time.Millisecond
+)
 
 // While a feed follows, its state is kept this often, and what its source retains for it
 // is measured this often.

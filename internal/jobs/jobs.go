@@ -328,7 +328,7 @@ func (r *Runner) sleep(active bool, next *time.Time) error {
 func (r *Runner) run(ctx context.Context, name string, id int64) {
 	kept := context.WithoutCancel(ctx) // records are written even when the run is stopped
 	r.events.Send(kept, records.Event{Kind: "run", Feed: name, Run: id, State: "running"})
-	running, until, release := r.watch(ctx, id)
+	running, until, release := r.watch(ctx, name, id)
 	var books rows.Books
 	trigger := scheduledRun
 	err := problem.Guarded(func() error {

@@ -19,10 +19,19 @@ var (
 	errGone  = errors.New("the feed was removed")
 )
 
+// followsFor is how long a run of a feed follows its log.
+func (r *Runner) followsFor(ctx context.Context, name string) time.Duration {
+	f, err := r.store.Feed(ctx, name)
+	if err != nil { // the run itself will tell
+		return followFor
+	}
+	return followFor + time.Duration(len(f.Tables))*followOfTable
+}
+
 // watch gives the context of a run, which ends when nobody wants the run any more, and a
 // channel that is closed when a following one should end: it has followed for long enough, the process is to
 // leave its work to others, a person waits for a run, or what it works with has changed. release must be called.
-func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, until <-chan struct{}, release func()) {
+func (r *Runner) watch(ctx context.Context, name string, id int64) (running context.Context, until <-chan struct{}, release func()) {
 	running, cancel := context.WithCancelCause(ctx)
 	enough := make(chan struct{})
 	done := make(chan struct{})
@@ -39,7 +48,7 @@ func (r *Runner) watch(ctx context.Context, id int64) (running context.Context, 
 			}
 		}
 		defer end()
-		long, leaving := time.After(followFor), r.whenLeaving()
+		long, leaving := time.After(r.followsFor(ctx, name)), r.whenLeaving()
 		for {
 			select {
 			case <-done:

@@ -54,7 +54,23 @@ func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error)
 	done := statement.Begin(ctx, statement.Warehouse, sql)
 	n, err := c.exec(ctx, sql, args...)
 	done(n, err)
+	if err == nil && sql == "COMMIT" {
+		c.settle(ctx)
+	}
 	return n, c.explain(err)
+}
+
+// settle moves what was committed to its place in the file when it fills much of the memory: DuckDB keeps some 90 KB
+// of each table that little was written to, and by itself moves it only by the size of its log. Where a transaction
+// is under way elsewhere it cannot be done; then it is left to the next commit.
+func (c *conn) settle(ctx context.Context) {
+	kept, err := c.Ask(ctx, "SELECT memory_usage_bytes FROM duckdb_memory() WHERE tag = 'IN_MEMORY_TABLE'")
+	if err != nil || len(kept) != 1 || kept[0][0].(int64) < c.file.limit()/4 {
+		return
+	}
+	done := statement.Begin(ctx, statement.Warehouse, "CHECKPOINT")
+	_, err = c.exec(ctx, "CHECKPOINT")
+	done(0, err)
 }
 
 func (c *conn) exec(ctx context.Context, sql string, args ...any) (int64, error) {

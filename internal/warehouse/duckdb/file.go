@@ -219,6 +219,13 @@ func isOutOfMemory(err error) bool { return err != nil && noRoom.MatchString(err
 
 func isGivenUp(err error) bool { return err != nil && givenUp.MatchString(err.Error()) }
 
+// limit is how much memory the file has, in bytes.
+func (f *file) limit() int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.memory
+}
+
 // openAnew has the file opened again by who connects when all have left.
 func (f *file) openAnew() {
 	f.mu.Lock()

@@ -22,6 +22,8 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // resident is how much memory the process has, in bytes.
@@ -232,4 +234,40 @@ func TestAFileThatWasGivenUpIsOpenedAgain(t *testing.T) {
 		require.NoError(t, err)
 		require.NotSame(t, before, w.file.connector)
 	}
+}
+
+// A feed of very many tables, each of a few rows, needs no more memory than another one: neither for what is noted
+// at its beginning, nor for its commits.
+func TestManyTablesNeedLittleMemory(t *testing.T) {
+	opened, err := Open(connection.Settings{Path: filepath.Join(t.TempDir(), "lake.duckdb")}, `warehouse "lake"`)
+	require.NoError(t, err)
+	w := opened.(*Warehouse)
+	defer w.Close()
+	var begins []warehouse.Entry
+	for i := range 2000 {
+		begins = append(begins, warehouse.BeginCopy{Table: fmt.Sprintf("public.t%d", i), Generation: 1})
+	}
+	require.NoError(t, w.Journal().Note(t.Context(), "five", begins...))
+	known, err := w.Journal().Copies(t.Context(), "five")
+	require.NoError(t, err)
+	require.Len(t, known, 2000)
+
+	held := begun(t, w) // the file stays open
+	defer held.Close()
+	_, err = held.Exec(t.Context(), "ROLLBACK")
+	require.NoError(t, err)
+	for i := range 1000 {
+		require.NoError(t, w.exclusive(t.Context(), func(c sqlmerge.Conn) error {
+			for _, sql := range []string{"CREATE TABLE t%d (id int, name text, noted timestamptz)", "INSERT INTO t%d VALUES (1, 'Grünau', now())"} {
+				if _, err := c.Exec(t.Context(), fmt.Sprintf(sql, i)); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	kept, err := w.Ask(t.Context(), "SELECT memory_usage_bytes FROM duckdb_memory() WHERE tag = 'IN_MEMORY_TABLE'")
+	require.NoError(t, err)
+	require.Less(t, kept[0][0], int64(memoryLimit/3))
+	require.EqualValues(t, memoryLimit, w.file.limit())
 }

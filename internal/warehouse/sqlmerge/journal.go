@@ -329,12 +329,47 @@ func (j journal) Note(ctx context.Context, feed string, entries ...warehouse.Ent
 
 // note makes entries on a connection.
 func (b *Base) note(ctx context.Context, c Conn, feed string, entries []warehouse.Entry) error {
-	for _, e := range entries {
-		if err := b.noteOne(ctx, c, feed, e); err != nil {
+	for len(entries) > 0 {
+		n := 0
+		for n < len(entries) && n < beginsAtOnce && isBegin(entries[n]) {
+			n++
+		}
+		var err error
+		if n > 0 {
+			err = beginCopies(ctx, c, feed, entries[:n])
+		} else {
+			n, err = 1, b.noteOne(ctx, c, feed, entries[0])
+		}
+		if err != nil {
 			return err
 		}
+		entries = entries[n:]
 	}
 	return nil
+}
+
+// beginsAtOnce is how many copies a statement begins at most.
+const beginsAtOnce = 1000
+
+func isBegin(e warehouse.Entry) bool {
+	_, ok := e.(warehouse.BeginCopy)
+	return ok
+}
+
+// beginCopies begins copies in one statement: DuckDB keeps 110 KB for each INSERT until its transaction ends.
+func beginCopies(ctx context.Context, c Conn, feed string, entries []warehouse.Entry) error {
+	rows := make([]string, len(entries))
+	for i, e := range entries {
+		if err := forget(ctx, c, feed, e); err != nil {
+			return err
+		}
+		begin := e.(warehouse.BeginCopy)
+		rows[i] = fmt.Sprintf("(%s, %s, %s, %d, '', '[]', '', 0)", schema.Literal(feed), schema.Literal(begin.Table),
+			schema.Literal(string(warehouse.Copying)), begin.Generation)
+	}
+	_, err := c.Exec(ctx, "INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment)\nVALUES "+
+		strings.Join(rows, ",\n")+"\nON CONFLICT DO NOTHING")
+	return err
 }
 
 // kept tells of an entry that is one text of a table where it is kept.
@@ -384,9 +419,6 @@ func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse
 		return err
 	}
 	switch e := entry.(type) {
-	case warehouse.BeginCopy:
-		return exec(`INSERT INTO noemata.copies (feed, source_table, state, generation, layout, snapshots, reached, moment)
-VALUES ($1, $2, $3, $4, '', '[]', '', 0) ON CONFLICT DO NOTHING`, feed, e.Table, string(warehouse.Copying), e.Generation)
 	case warehouse.CopyAgain:
 		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
 			return err
