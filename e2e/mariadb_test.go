@@ -136,4 +136,5 @@ tables:
 	f, err := s.client.Feed(t.Context(), "catalogue")
 	require.NoError(t, err)
 	require.Regexp(t, `^\d{20} [0-9a-f-]{36}:1-\d+$`, f.Tables[0].Position)
+	require.Regexp(t, `the server writes [0-9.]+ [kMG]?B of it in an hour`, s.must("sources", "test", "catalogue"))
 }

@@ -1,18 +1,22 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/change"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/source"
 	"noemata/internal/source/mariadb/binlog"
+	"noemata/internal/source/mariadb/wire"
 	"noemata/internal/statement"
 )
 
@@ -262,7 +266,8 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 	return findings, nil
 }
 
-// LogRate reads the server's counters, which begin with its start. MySQL has none of its log.
+// LogRate reads the server's counters, which begin with its start. MySQL has none of its log, so there its files
+// are measured, which begin with the oldest that is kept.
 func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
 	counted := map[string]float64{}
 	var name, value string
@@ -272,11 +277,44 @@ func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
 			return nil
 		})
 	bytes, told := counted["Binlog_bytes_written"]
-	if err != nil || !told || counted["Uptime"] < 1 {
+	over := time.Duration(counted["Uptime"]) * time.Second
+	if err == nil && !told {
+		bytes, over, err = s.measureFiles(ctx)
+	}
+	if err != nil || over < time.Second {
 		return source.LogRate{PerHour: -1}, err
 	}
-	return source.LogRate{PerHour: int64(bytes / counted["Uptime"] * 3600),
-		Over: time.Duration(counted["Uptime"]) * time.Second}, nil
+	return source.LogRate{PerHour: int64(bytes / over.Hours()), Over: over}, nil
+}
+
+// measureFiles gives the size of the log's files, and the time since the oldest of them was begun: that of its
+// first event, which describes the format (dev.mysql.com/doc/dev/mysql-server/latest/page_protocol_replication_binlog_event.html).
+func (s *Source) measureFiles(ctx context.Context) (bytes float64, over time.Duration, err error) {
+	const formatDescription = 15
+	oldest := ""
+	err = s.files(ctx, func(file string, size int64) {
+		oldest = cmp.Or(oldest, file)
+		bytes += float64(size)
+	})
+	if err != nil || oldest == "" {
+		return 0, 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, connection.DialTimeout)
+	defer cancel()
+	log, hangUp, err := s.Dump(ctx, wire.Dump{File: oldest, Offset: 4})
+	if err != nil {
+		return 0, 0, s.explainLog(ctx, err, oldest)
+	}
+	defer hangUp()
+	for {
+		event, err := log.Event()
+		if err != nil || len(event) < 5 {
+			return 0, 0, s.explainLog(ctx, err, oldest)
+		}
+		if event[4] == formatDescription {
+			return bytes, time.Since(time.Unix(int64(binary.LittleEndian.Uint32(event)), 0)), nil
+		}
+	}
 }
 
 // mayFollow looks for the privileges that following needs.

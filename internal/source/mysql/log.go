@@ -25,7 +25,7 @@ var log = &mariadb.Log{
 	Snapshots: snapshots,
 	Waits:     true,
 	Findings:  findings,
-	Monitor:   "REPLICATION CLIENT",
+	Monitor:   "REPLICATION CLIENT /*!80000 , XA_RECOVER_ADMIN */", // from 8.0 on, prepared transactions are a privilege
 	Keep:      "SET GLOBAL binlog_expire_logs_seconds = 604800 (before version 8.0: expire_logs_days = 7)",
 	Constant: func(text, extra string) bool {
 		return !strings.Contains(extra, "DEFAULT_GENERATED") && !strings.HasPrefix(text, "CURRENT_TIMESTAMP")
