@@ -208,6 +208,31 @@ func (b *browser) fitsAPhone(page string) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 }
 
+// byKeyboard makes sure that the keyboard reaches whatever can be clicked on a page, and is caught by nothing.
+func (b *browser) byKeyboard(page string) {
+	b.t.Helper()
+	b.do(chromedp.Evaluate[chromedp.Void](`document.activeElement.blur(); window.scrollTo(0, 0); window.passed = new Set()
+		document.addEventListener('focusin', (e) => window.passed.add(e.target))`),
+		chromedp.KeyEvent(strings.Repeat(kb.Tab, 250)))
+	missed, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(() => {
+		const dialog = [...document.querySelectorAll('[aria-modal="true"]')].find((e) => e.checkVisibility())
+		const can = 'a[href], button, input, select, textarea, summary, label, [tabindex]'
+		const shows = (e) => { const r = e.getBoundingClientRect(), s = getComputedStyle(e)
+			return r.width > 0 && r.height > 0 && s.visibility !== 'hidden' && (!dialog || dialog.contains(e)) &&
+				!e.closest('[inert], [aria-hidden="true"]') }
+		const alike = (e) => e.type === 'radio' && [...window.passed].some((p) => p.name === e.name)
+		const left = [...document.querySelectorAll(can)].filter((e) => shows(e) && e.tabIndex >= 0 && !e.disabled &&
+			e.tagName !== 'LABEL' && !alike(e) && !window.passed.has(e))
+		const mute = [...document.body.querySelectorAll('*')].filter((e) => shows(e) && getComputedStyle(e).cursor === 'pointer' &&
+			!e.closest(can) && !e.querySelector(can) && !e.closest('.el-select, .el-input, .el-input-number, .el-switch'))
+		return [...left, ...mute].map((e) => e.tagName + '.' + e.className + ' ' + (e.innerText ?? '').slice(0, 30)).slice(0, 5).join('; ')
+	})()`))
+	require.NoError(b.t, err)
+	if missed != "" {
+		b.t.Errorf("%s: out of the keyboard's reach: %s", page, missed)
+	}
+}
+
 // Every page can be used by ear and with the keyboard alone, in both themes, and says so
 // when the service has gone away.
 //
@@ -250,6 +275,9 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			}
 		}
 		b.fitsAPhone(page)
+		if theme == "light" {
+			b.byKeyboard(page)
+		}
 	}
 	b.open("/")
 	b.sees("Sign in")

@@ -132,7 +132,7 @@ export function tablesOf(file: string): TableEntry[] {
     return {
       index,
       table,
-      pattern: table.includes('*'),
+      pattern: /[*?]/.test(table),
       query: !text('table'),
       find: text('find'),
       keep: text('keep'),
@@ -148,7 +148,7 @@ export function tablesOf(file: string): TableEntry[] {
 function edited(file: string, edit: (doc: Document) => void): string {
   const doc = parse(file)
   edit(doc)
-  return doc.toString({ lineWidth: 0 })
+  return doc.toString({ lineWidth: 0, flowCollectionPadding: false })
 }
 
 /** Sets a key of tables; empty takes it out. */
@@ -163,6 +163,58 @@ export const setOfTables = (file: string, indexes: number[], key: string, value:
 
 export const setOfTable = (file: string, index: number, key: string, value: string): string =>
   setOfTables(file, [index], key, value)
+
+/** Where a setting is in a document: of a table by its index, else of the feed. */
+const whole = (doc: Document, of: number | 'feed', path: string[]): (string | number)[] | undefined => {
+  if (of === 'feed') return path
+  const tables = doc.get('tables')
+  const entry = entries(doc)[of]
+  return isSeq(tables) && entry ? ['tables', tables.items.indexOf(entry), ...path] : undefined
+}
+
+/** What a file says at a place, as it is entered: lists and labels as words. */
+export function settingsOf(file: string, of: number | 'feed', paths: string[][]): (string | string[])[] {
+  const doc = parse(file)
+  return paths.map((path) => {
+    const at = whole(doc, of, path)
+    const value: unknown = at && doc.hasIn(at) ? doc.getIn(at) : undefined
+    if (isSeq(value)) return (value.toJSON() as unknown[]).map(String)
+    if (isMap(value)) return Object.entries(value.toJSON() as object).map(([k, v]) => `${k}=${v}`)
+    return value === undefined || value === null ? '' : String(value)
+  })
+}
+
+/** Sets what a file says at a place; what is empty is taken out, and so is what held nothing else. */
+export const setSetting = (file: string, of: number | 'feed', path: string[], value: unknown): string =>
+  edited(file, (doc) => {
+    const at = whole(doc, of, path)
+    if (!at) return
+    const empty = value === '' || (typeof value === 'object' && value !== null && !Object.keys(value).length)
+    if (!empty) return doc.setIn(at, doc.createNode(value))
+    if (doc.hasIn(at)) doc.deleteIn(at)
+    const above = at.slice(0, -1)
+    const left = path.length > 1 ? doc.getIn(above) : undefined
+    if (isMap(left) && !left.items.length) doc.deleteIn(above)
+  })
+
+/** Adds an entry of a table, and tells its index. */
+export function addEntry(file: string, entry: object): [file: string, index: number] {
+  let index = 0
+  const more = edited(file, (doc) => {
+    index = entries(doc).length
+    const tables = doc.get('tables')
+    if (isSeq(tables)) tables.add(doc.createNode(entry))
+    else doc.set('tables', doc.createNode([entry]))
+  })
+  return [more, index]
+}
+
+/** Takes an entry of a table out. */
+export const removeEntry = (file: string, index: number): string =>
+  edited(file, (doc) => {
+    const at = whole(doc, index, [])
+    if (at) doc.deleteIn(at)
+  })
 
 /** Sets a key of the feed; empty takes it out. */
 export const setOfFeed = (file: string, values: Partial<Schedule> & { feed?: string; warehouse?: string }): string =>

@@ -1,14 +1,18 @@
 import { expect, test } from 'vitest'
 import {
+  addEntry,
   addPattern,
   asks,
   patternOf,
+  removeEntry,
   saidOf,
   scheduleOf,
   setColumn,
   setComputed,
   setOfFeed,
   setOfTable,
+  setSetting,
+  settingsOf,
   setWatermark,
   tablesOf,
   takeOf,
@@ -46,16 +50,7 @@ test('the tables of a file', () => {
 
 test('what is not touched stays, comments too', () => {
   const changed = setOfTable(file, 0, 'keep', 'history')
-  expect(changed).toBe(
-    file
-      .replace('keep: latest', 'keep: history')
-      .replace(
-        '{table: "public.tmp_*", find: whole, keep: replace}',
-        '{ table: "public.tmp_*", find: whole, keep: replace }',
-      )
-      .replace('{hash: readers}', '{ hash: readers }')
-      .replace('{take: {city: $.city}, keep: false}', '{ take: { city: $.city }, keep: false }'),
-  )
+  expect(changed).toBe(file.replace('keep: latest', 'keep: history'))
   expect(tablesOf(setOfTable(file, 0, 'where', 'branch == "Grünau"'))[0]!.where).toBe('branch == "Grünau"')
   expect(setOfTable(setOfTable(file, 0, 'where', 'x'), 0, 'where', '')).not.toContain('where')
 })
@@ -162,4 +157,29 @@ test('the schedule, and a pattern for what comes later', () => {
     table: 'public.*',
     pattern: true,
   })
+})
+
+test('settings of the feed and of a table', () => {
+  const warn = setSetting(file, 'feed', ['retain', 'warn'], '2GB')
+  expect(warn).toContain('retain:\n  warn: 2GB')
+  expect(setSetting(warn, 'feed', ['retain', 'warn'], '')).toBe(file) // with what held nothing else
+  const keyed = setSetting(setSetting(file, 0, ['key'], ['id', 'branch']), 0, ['drift', 'types'], 'follow')
+  expect(settingsOf(keyed, 0, [['key'], ['drift', 'types'], ['target']])).toEqual([['id', 'branch'], 'follow', ''])
+  expect(keyed).toContain('# the log tells all')
+  expect(setSetting(setSetting(keyed, 0, ['key'], []), 0, ['drift', 'types'], '')).toBe(file)
+  const labelled = setSetting(file, 'feed', ['labels'], { region: 'north' })
+  expect(settingsOf(labelled, 'feed', [['labels']])).toEqual([['region=north']])
+})
+
+test('entries that are added and taken out', () => {
+  const [more, index] = addEntry(file, {
+    query: 'SELECT 1 AS one',
+    name: 'ones',
+    key: ['one'],
+    find: 'whole',
+    keep: 'replace',
+  })
+  expect(index).toBe(2)
+  expect(tablesOf(more)[index]).toMatchObject({ table: 'queries.ones', query: true, find: 'whole' })
+  expect(removeEntry(more, index)).toBe(file)
 })

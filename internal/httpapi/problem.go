@@ -25,7 +25,7 @@ type ProblemDetails struct {
 	Field  string             `json:"field,omitempty" doc:"The setting that is to be corrected, such as host or tunnel.0.user"`
 	Value  string             `json:"value,omitempty" doc:"What the setting may be set to, once a person has made sure of it"`
 	Steps  []connection.Taken `json:"steps,omitempty" doc:"Of a test: the steps that were taken; the last one is the one that failed"`
-	Errors []string           `json:"errors,omitempty" doc:"What is wrong with the request, item by item"`
+	Errors []string           `json:"errors,omitempty" doc:"What is wrong with the request or the feed file, item by item, each after where it is"`
 }
 
 func (p *ProblemDetails) Error() string { return p.Detail }
@@ -67,7 +67,7 @@ func fromError(err error) error {
 		}
 	}
 	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.What,
-		Code: string(p.Code), Remedy: p.Remedy, Field: p.Field, Value: p.Value}
+		Code: string(p.Code), Remedy: p.Remedy, Field: p.Field, Value: p.Value, Errors: p.Items}
 }
 
 // fromTest is fromError with the steps that were taken.

@@ -48,13 +48,22 @@ export interface Trouble {
   value?: string
   /** Of a test: the steps that were taken. */
   steps?: Taken[]
+  /** What is wrong item by item, each after where it is. */
+  items?: string[]
 }
 
 /** Turns an answer of the API that is not a success into what to show. */
 export function trouble(error: unknown): Trouble {
-  const e = error as { detail?: string; remedy?: string; field?: string; value?: string; steps?: Taken[] } | undefined
+  const e = error as Partial<Schemas['ProblemDetails']> | undefined
   if (!e?.detail) return { what: 'The service does not answer.', remedy: 'Is it running? Try again in a moment.' }
-  return { what: e.detail, remedy: e.remedy, field: e.field, value: e.value, steps: e.steps }
+  return {
+    what: e.detail,
+    remedy: e.remedy,
+    field: e.field,
+    value: e.value,
+    steps: e.steps,
+    items: e.errors ?? undefined,
+  }
 }
 
 /** What came of a call: its data, or the trouble. */

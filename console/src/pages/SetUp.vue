@@ -3,8 +3,9 @@ import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useActs } from '../act'
-import { api, ask, type Applied, type Connection, type Proposed } from '../api'
+import { api, ask, type Applied, type Connection, type Proposed, type Trouble } from '../api'
 import {
+  addEntry,
   addPattern,
   endsOf,
   patternOf,
@@ -21,6 +22,7 @@ import { useLive } from '../live'
 import ChangesList from '../parts/ChangesList.vue'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
+import FeedSettings from '../parts/FeedSettings.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import OneOf from '../parts/OneOf.vue'
 import ShapeTable from '../parts/ShapeTable.vue'
@@ -68,12 +70,14 @@ const stale = ref(false)
 /** A change that begins with the feed's file as it is. */
 function begun(feed: string, file: string) {
   const tables = tablesOf(file)
-  const later = tables
-    .filter((t) => t.pattern && t.table === patternOf(t.table.slice(0, -2)))
-    .map((t) => t.table.slice(0, -2))
+  const later = wholeSchemas(tables)
   const chosen = tables.filter((t) => !t.pattern && !t.query).map((t) => t.table)
   return { ...blank(), step: 2, ...endsOf(file), name: feed, chosen, later, file, was: file }
 }
+
+/** The schemas all of whose tables come, also those that are made later. */
+const wholeSchemas = (tables: TableEntry[]) =>
+  tables.filter((t) => t.pattern && t.table === patternOf(t.table.slice(0, -2))).map((t) => t.table.slice(0, -2))
 
 /** Reads the feed's file, and begins with it unless there is a draft in which something is changed. */
 async function read(feed: string) {
@@ -113,6 +117,7 @@ const sources = ref<Connection[]>()
 const warehouses = ref<Connection[]>()
 const kinds = ref<{ sources: string[]; warehouses: string[] }>({ sources: [], warehouses: [] })
 const adding = ref<'sources' | 'warehouses'>()
+const unlisted = ref<Trouble>()
 const { busy, refused, act } = useActs()
 
 const ends = computed(() => [
@@ -143,7 +148,7 @@ async function lists() {
   sources.value = from.data ?? undefined
   warehouses.value = to.data ?? undefined
   if (about.data) kinds.value = about.data
-  refused.value = from.trouble ?? to.trouble
+  unlisted.value = from.trouble ?? to.trouble
   draft.value.source ||= from.data?.length === 1 ? from.data[0]!.name : ''
   draft.value.warehouse ||= to.data?.length === 1 ? to.data[0]!.name : ''
 }
@@ -151,9 +156,7 @@ useLive(lists, (event) => event.kind === 'feed' && draft.value.step === 0)
 
 async function added(side: 'sources' | 'warehouses', name: string) {
   await act('test', () => ask(api.POST(`/api/v1/${side}/{name}/test`, { params: { path: { name } } })))
-  const trouble = refused.value
   await lists()
-  refused.value = trouble
   if (side === 'sources') draft.value.source = name
   else draft.value.warehouse = name
 }
@@ -222,6 +225,20 @@ const tables = computed(() => tablesOf(draft.value.file))
 const about = computed(() => new Map((proposed.value?.tables ?? []).map((t) => [t.table, t])))
 const shaping = ref(false)
 const shaped = ref(0)
+const setting = ref(false)
+const settled = ref<number | 'feed'>('feed')
+function settings(of: number | 'feed') {
+  settled.value = of
+  setting.value = true
+}
+function add(entry: object) {
+  const [file, index] = addEntry(draft.value.file, entry)
+  draft.value.file = file
+  settings(index)
+}
+watch(setting, (open) => {
+  if (!open) draft.value.later = wholeSchemas(tables.value)
+})
 const finds = ['log', 'watermark', 'compare', 'whole']
 const keeps = ['latest', 'soft-delete', 'history', 'ledger', 'replace']
 const search = ref('')
@@ -443,14 +460,34 @@ function go(to: number) {
                   </div>
                 </td>
                 <td>
-                  <ElButton v-if="!t.pattern && !t.query" size="small" @click="((shaped = t.index), (shaping = true))"
-                    >Shape…</ElButton
-                  >
+                  <div class="acts-of">
+                    <ElButton
+                      v-if="!t.pattern && !t.query"
+                      size="small"
+                      @click="((shaped = t.index), (shaping = true))"
+                      >Shape…</ElButton
+                    >
+                    <ElButton size="small" :aria-label="`Settings of ${t.table}`" @click="settings(t.index)"
+                      >Settings…</ElButton
+                    >
+                  </div>
                 </td>
               </tr>
             </tbody>
           </table>
         </div>
+        <p class="more">
+          <ElButton
+            size="small"
+            text
+            @click="add({ table: 'public.*', find: follows ? 'log' : 'whole', keep: follows ? 'latest' : 'replace' })"
+            >Add tables by a pattern…</ElButton
+          >
+          <ElButton size="small" text @click="add({ query: '', name: '', key: [], find: 'whole', keep: 'replace' })"
+            >Add a query as a table…</ElButton
+          >
+          <ElButton size="small" text @click="settings('feed')">Settings of the feed…</ElButton>
+        </p>
       </template>
       <template v-else-if="draft.step === 3">
         <p v-if="busy === 'check'" class="quiet" role="status">Asking the source and the warehouse…</p>
@@ -521,6 +558,7 @@ function go(to: number) {
                   @update:model-value="(v: string) => setSchedule({ zone: v.trim() })" />
               </label>
             </template>
+            <ElButton size="small" text class="other" @click="settings('feed')">Settings of the feed…</ElButton>
             <h2>What it brings</h2>
             <p>
               {{ plural(tables.filter((t) => !t.pattern).length, 'table')
@@ -549,7 +587,7 @@ function go(to: number) {
           </div>
         </div>
       </template>
-      <TroubleBox :trouble="refused" />
+      <TroubleBox :trouble="refused ?? (draft.step === 0 ? unlisted : undefined)" />
     </section>
     <div class="acts">
       <ElButton v-if="draft.step > 0" @click="go(draft.step - 1)">Back</ElButton>
@@ -579,6 +617,7 @@ function go(to: number) {
       :kinds="kinds[adding]"
       @saved="(name) => added(adding!, name)" />
     <ShapeTable v-model="shaping" v-model:file="draft.file" :source="draft.source" :index="shaped" />
+    <FeedSettings v-model="setting" v-model:file="draft.file" :source="draft.source" :of="settled" />
   </div>
 </template>
 
@@ -652,6 +691,19 @@ function go(to: number) {
 }
 .pick {
   width: 118px;
+}
+.acts-of {
+  display: flex;
+  gap: 4px;
+}
+.acts-of .el-button {
+  margin: 0;
+}
+.more {
+  margin: 8px 0 0 -8px;
+}
+.other {
+  margin-left: -8px;
 }
 .when {
   width: 150px;

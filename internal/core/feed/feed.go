@@ -528,6 +528,9 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 				fault(at+".watermark."+d.name, "%q is not a length of time: write it as 500ms, 5s or 2m.", d.value)
 			}
 		}
+		if !w.LookBack.Measures() {
+			fault(at+".watermark.look_back", "%q is neither a length of time, as 15m or 3d, nor a whole number.", w.LookBack)
+		}
 		if _, err := time.LoadLocation(w.Zone); err != nil {
 			fault(at+".watermark.zone", "%q is not a time zone: write it as Europe/Berlin.", w.Zone)
 		}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"iter"
 	"reflect"
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -48,12 +47,18 @@ func ParseFile(content []byte) (*Feed, error) {
 		}
 	}
 	if n := len(r.faults); n > 0 {
-		shown := r.faults[:min(n, mostFaults)]
-		if n > mostFaults {
-			shown = append(slices.Clone(shown), fmt.Sprintf("and %d more", n-mostFaults))
+		var shown, items []string
+		for _, fault := range r.faults[:min(n, mostFaults)] {
+			items = append(items, fault.Path+": "+fault.Message)
+			shown = append(shown, fmt.Sprintf("line %d, %s: %s", fault.line, fault.Path, fault.Message))
 		}
-		return nil, problem.New(problem.Invalid, "The feed file has "+count(n, "fault")+":\n  "+
+		if n > mostFaults {
+			shown = append(shown, fmt.Sprintf("and %d more", n-mostFaults))
+		}
+		p := problem.New(problem.Invalid, "The feed file has "+count(n, "fault")+":\n  "+
 			strings.Join(shown, "\n  "), "Correct it and try again; nothing was changed.")
+		p.Items = items
+		return nil, p
 	}
 	return &f, nil
 }
@@ -87,12 +92,17 @@ func (r *reader) refuse(node *yaml.Node) error {
 // reader puts a YAML tree into Go values by their yaml tags, remembering lines.
 type reader struct {
 	lines  map[string]int
-	faults []string
+	faults []lineFault
 	nodes  int
 }
 
+type lineFault struct {
+	Fault
+	line int
+}
+
 func (r *reader) fault(line int, path, message string) {
-	r.faults = append(r.faults, fmt.Sprintf("line %d, %s: %s", line, path, message))
+	r.faults = append(r.faults, lineFault{Fault{path, message}, line})
 }
 
 // line finds the line of a path, or of the nearest thing above it.

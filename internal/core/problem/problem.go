@@ -35,11 +35,12 @@ const (
 // Problem is an error with a remedy.
 type Problem struct {
 	Code   Code
-	What   string // a sentence: what happened, to which thing
-	Remedy string // a sentence: what to do
-	Field  string // the setting that is to be corrected, such as "host"; empty where it is none's
-	Value  string // what the setting may be set to, once a person has made sure of it
-	Cause  error  // the underlying error, if any
+	What   string   // a sentence: what happened, to which thing
+	Remedy string   // a sentence: what to do
+	Field  string   // the setting that is to be corrected, such as "host"; empty where it is none's
+	Value  string   // what the setting may be set to, once a person has made sure of it
+	Items  []string // what is wrong, item by item, as "tables[0].key: a sentence"
+	Cause  error    // the underlying error, if any
 }
 
 // New makes a Problem from two sentences.

@@ -132,6 +132,13 @@ func (l LookBack) Check(t schema.Type) error {
 	return err
 }
 
+// Measures tells whether it is a length of time or a whole number, whatever the watermark is.
+func (l LookBack) Measures() bool {
+	d, err := ParseDuration(string(l))
+	n, notNumber := strconv.ParseInt(string(l), 10, 64)
+	return l == "" || err == nil && d >= 0 || notNumber == nil && n >= 0
+}
+
 // Below gives the value that lies the look-back below value.
 func (l LookBack) Below(value string, t schema.Type) (string, error) {
 	if l == "" || l == "0" {
