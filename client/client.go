@@ -495,6 +495,11 @@ func (c *Client) StartFeed(ctx context.Context, name string) (FeedStatus, error)
 	return post[FeedStatus](ctx, c, at("feeds", name, "start"), nil, nil)
 }
 
+// PauseTables has tables of a feed wait, or go on.
+func (c *Client) PauseTables(ctx context.Context, feed string, tables []string, paused bool) (FeedStatus, error) {
+	return post[FeedStatus](ctx, c, at("feeds", feed, "pauses"), nil, map[string]any{"tables": tables, "paused": paused})
+}
+
 // PauseFeed keeps a feed from running on its schedule.
 func (c *Client) PauseFeed(ctx context.Context, name string) (FeedStatus, error) {
 	return post[FeedStatus](ctx, c, at("feeds", name, "pause"), nil, nil)

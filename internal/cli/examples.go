@@ -93,7 +93,7 @@ var examples = map[string]string{
 	"feeds revert": "noemata feeds revert circulation-lake --dry-run\nnoemata feeds revert circulation-lake 2",
 	"feeds drifts": "noemata feeds drifts circulation-lake",
 	"feeds start":  "noemata feeds start circulation-lake",
-	"feeds pause":  "noemata feeds pause circulation-lake",
+	"feeds pause":  "noemata feeds pause circulation-lake\nnoemata feeds pause circulation-lake --table public.loans",
 	"feeds copy":   "noemata feeds copy circulation-live --table public.loans",
 	"feeds remove": "noemata feeds remove circulation-lake",
 

@@ -77,9 +77,9 @@ func (a *app) feedsCommand() *cobra.Command {
 			return err
 		}}
 	start := a.feedAction("start", "Let a feed run on its schedule, from now on", "The feed %s is active.",
-		(*client.Client).StartFeed)
+		(*client.Client).StartFeed, false)
 	pause := a.feedAction("pause", "Keep a feed from running on its schedule; a run that goes on ends as usual",
-		"The feed %s is paused.", (*client.Client).PauseFeed)
+		"The feed %s is paused.", (*client.Client).PauseFeed, true)
 	remove := &cobra.Command{Use: "remove FEED",
 		Short: "Remove a feed and its runs; tables and positions in the warehouse stay", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
@@ -114,15 +114,26 @@ func (a *app) feedsCommand() *cobra.Command {
 }
 
 func (a *app) feedAction(verb, short, done string,
-	act func(*client.Client, context.Context, string) (client.FeedStatus, error)) *cobra.Command {
-	return &cobra.Command{Use: verb + " FEED", Short: short, Args: exactly(1),
+	act func(*client.Client, context.Context, string) (client.FeedStatus, error), paused bool) *cobra.Command {
+	var tables []string
+	c := &cobra.Command{Use: verb + " FEED", Short: short, Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			if len(tables) > 0 {
+				f, err := c.PauseTables(ctx, args[0], tables, paused)
+				if err != nil {
+					return err
+				}
+				return a.say(cmd, f, map[bool]string{true: "%s of the feed %s is paused; its file says so.",
+					false: "%s of the feed %s goes on with its next run."}[paused], strings.Join(tables, ", "), args[0])
+			}
 			f, err := act(c, ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return a.say(cmd, f, done, args[0])
 		})}
+	c.Flags().StringArrayVar(&tables, "table", nil, "only this table; may be given several times")
+	return c
 }
 
 func showFeed(w io.Writer, f client.FeedStatus) {

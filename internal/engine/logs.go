@@ -41,6 +41,12 @@ func LetGo(ctx context.Context, f *feed.Feed, src source.Source, wh warehouse.Wa
 	return log.DropLog(ctx, known.Name)
 }
 
+// Paused says that nothing is done to a table that is paused.
+func Paused(feed, table string) *problem.Problem {
+	return problem.Newf(problem.Conflict, fmt.Sprintf("Let it go on: noemata feeds start %s --table %s", problem.Word(feed),
+		problem.Word(table)), "The table %s is paused.", table)
+}
+
 // MayCopyAgain tells whether tables of a feed can be copied anew.
 func MayCopyAgain(f *feed.Feed, tables []string) error {
 	if !f.FollowsLog() {
@@ -48,7 +54,9 @@ func MayCopyAgain(f *feed.Feed, tables []string) error {
 			"The feed %s does not follow the log.", f.Name)
 	}
 	for _, name := range tables {
-		if t, ok := f.Table(name); ok && t.Find != feed.FindLog {
+		if t, ok := f.Table(name); ok && t.Paused {
+			return Paused(f.Name, name)
+		} else if ok && t.Find != feed.FindLog {
 			return problem.Newf(problem.Invalid, fmt.Sprintf("Clear its position instead: noemata positions clear "+
 				"%s %s.",
 				problem.Word(f.Name), problem.Word(name)), "The table %s does not follow the log.", name)

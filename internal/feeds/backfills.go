@@ -15,6 +15,9 @@ func (r *Rules) Backfill(ctx context.Context, name, table string, asked records.
 	if err != nil {
 		return records.Backfill{}, err
 	}
+	if w.Table.Paused {
+		return records.Backfill{}, engine.Paused(name, table)
+	}
 	whole, slices, err := engine.PlanBackfill(ctx, w,
 		window.Range{From: asked.From, To: asked.To, Slice: asked.Slice, Newest: asked.NewestFirst})
 	if err != nil {

@@ -76,7 +76,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying, by string)
 		}
 		found = f.Picks(choices)
 		resolved, _ := f.Resolve(found)
-		out.Findings = append(engine.CheckPatterns(f, choices, views), engine.Check(ctx, resolved, src, wh,
+		out.Findings = append(engine.CheckPatterns(f, choices, views), engine.Check(ctx, resolved.Running(), src, wh,
 			r.keysOf(ctx))...)
 	}
 	resolved, _ := f.Resolve(found)
@@ -285,6 +285,34 @@ func (r *Rules) Start(ctx context.Context, name string) error {
 		}
 	}
 	return r.Runner.Wake(ctx, name)
+}
+
+// PauseTables has tables of a feed wait, or go on, in its file, for somebody whose name is kept. What else the file
+// says is not checked anew: a table is paused just when something is wrong.
+func (r *Rules) PauseTables(ctx context.Context, name string, tables []string, paused bool, by string) error {
+	f, found, err := r.Store.FeedFile(ctx, name)
+	if err != nil {
+		return err
+	}
+	resolved, _ := f.Resolve(found)
+	if err := f.Pause(resolved, tables, paused); err != nil {
+		return err
+	}
+	backfills, err := r.Store.Backfills(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, b := range backfills {
+		if paused && slices.Contains(tables, b.Table) && (b.State == "waiting" || b.State == "running") {
+			if _, err := r.Store.SetBackfill(ctx, b.ID, "paused"); err != nil {
+				return err
+			}
+		}
+	}
+	if err := r.Store.SaveFeed(ctx, f, found, by); err != nil {
+		return err
+	}
+	return r.reschedule(ctx, name)
 }
 
 // Pause keeps a feed from running on its schedule, and ends what runs.

@@ -92,6 +92,8 @@ func (s *Service) register(api calls) {
 		s.startFeed)
 	handle(api, operation{"pause-feed", post, "/feeds/{name}/pause", "Keep a feed from running on its schedule",
 		"feeds", 0}, s.pauseFeed)
+	handle(api, operation{"pause-tables", post, "/feeds/{name}/pauses",
+		"Have tables of a feed wait, or go on; those that follow the log are copied again then", "feeds", 0}, s.pauseTables)
 	handle(api, operation{"remove-feed", del, "/feeds/{name}", "Remove a feed; the warehouse's tables stay", "feeds",
 		0}, s.removeFeed)
 	handle(api, operation{"list-drifts", get, "/feeds/{name}/drifts",
@@ -425,6 +427,21 @@ func (s *Service) pauseFeed(ctx context.Context, in *named) (*answer[client.Feed
 		return nil, err
 	}
 	return s.feed(ctx, in)
+}
+
+type pausesRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Tables []string `json:"tables" minItems:"1" doc:"The tables, as schema.table"`
+		Paused bool     `json:"paused" doc:"Whether they wait"`
+	}
+}
+
+func (s *Service) pauseTables(ctx context.Context, in *pausesRequest) (*answer[client.FeedStatus], error) {
+	if err := s.rules.PauseTables(ctx, in.Name, in.Body.Tables, in.Body.Paused, who(ctx).Name); err != nil {
+		return nil, err
+	}
+	return s.feed(ctx, &named{Name: in.Name})
 }
 
 func (s *Service) removeFeed(ctx context.Context, in *named) (*none, error) {

@@ -32,7 +32,7 @@ var needs = map[string]records.Role{
 	"list-log": records.Look, "list-volumes": records.Look, "list-retention": records.Look,
 	"show-burden": records.Operate, "list-hash-keys": records.Look,
 
-	"start-feed": records.Operate, "pause-feed": records.Operate, "remove-feed": records.Operate,
+	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate, "remove-feed": records.Operate,
 	"apply-feed-file": records.Operate, "preview-feed-file": records.Operate, "list-privileges": records.Operate,
 	"propose-feed": records.Operate, "copy-again": records.Operate, "list-versions": records.Operate,
 	"sample-table": records.Operate, "count-table": records.Operate, "set-position": records.Operate,

@@ -494,8 +494,11 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 	if err != nil {
 		return rows.Books{}, err
 	}
-	if len(f.Tables) == 0 {
-		return rows.Books{}, r.rest(ctx, f, run, until)
+	if f = f.Running(); len(f.Tables) == 0 {
+		if !f.FollowsLog() {
+			err = engine.Unfollow(ctx, f, src, wh)
+		}
+		return rows.Books{}, errors.Join(err, r.rest(ctx, f, run, until))
 	}
 	heavy, err := r.heavy(ctx, file.Source)
 	if err != nil {

@@ -111,6 +111,9 @@ func (r *Runner) ask(ctx context.Context, id int64) error {
 // Prove asks for a proof of a table, or a repair of it.
 func (r *Runner) Prove(ctx context.Context, name, table string, repair bool, by string) (records.Proving, error) {
 	w, err := r.Work(ctx, name, table)
+	if err == nil && w.Table.Paused {
+		err = engine.Paused(name, table)
+	}
 	if err == nil && repair {
 		err = engine.Repairable(w)
 	}
@@ -147,7 +150,7 @@ func (r *Runner) askDue(ctx context.Context) error {
 		}
 		for _, f := range status {
 			for _, t := range f.Tables {
-				if (t.Proof == nil || time.Since(t.Proof.At) >= every) && t.Provable() {
+				if (t.Proof == nil || time.Since(t.Proof.At) >= every) && t.Provable() && t.State != "paused" {
 					err = errors.Join(err, r.proveAgain(ctx, name, t.Table, every))
 				}
 			}

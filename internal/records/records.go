@@ -100,7 +100,7 @@ type TableStatus struct {
 	Find       string      `json:"find"`
 	Keep       string      `json:"keep"`
 	Key        []string    `json:"key,omitempty" doc:"The columns that name its rows, once it has been looked at"`
-	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,unequal,held,failing" doc:"held: it waits for a person while the rest of its feed goes on; unequal: the last proof found differences; waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
+	State      string      `json:"state" enum:"waiting,running,copying,following,current,behind,unequal,held,failing,paused" doc:"paused: a person has it wait; held: it waits for a person while the rest of its feed goes on; unequal: the last proof found differences; waiting: no run yet; copying: its first copy is under way; following: it is kept up with the change log; current: the last run succeeded; behind: the last success is long ago; failing: the last run failed"`
 	Position   string      `json:"position,omitempty" doc:"How far it has come"`
 	Next       string      `json:"next" doc:"What the next run reads, in words"`
 	CompleteAt *time.Time  `json:"complete_at,omitempty" doc:"Everything the source committed before this is in the warehouse"`

@@ -562,11 +562,13 @@ WHERE $1 = '' OR f.name = $1`, name)
 			t := states[[2]string{name, spec.Table}]
 			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
 			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" &&
-				t.Copy == nil && t.Problem == nil &&
+				t.Copy == nil && t.Problem == nil && !spec.Paused &&
 				t.CompleteAt != nil && !l.CompleteAt.Before(*t.CompleteAt) { // a table in which nothing happens is not noted
 				t.Position, t.CompleteAt = l.Position, l.CompleteAt
 			}
-			t.Promised = promised(specs[name], spec, t.Position)
+			if !spec.Paused {
+				t.Promised = promised(specs[name], spec, t.Position)
+			}
 			x.Tables = append(x.Tables, t)
 		}
 	}
@@ -635,6 +637,8 @@ func tableState(t records.TableStatus, running, active bool, f *feed.Feed) strin
 	spec, _ := f.Table(t.Table)
 	follows := spec.Find == feed.FindLog && f.Freshness != ""
 	switch {
+	case spec.Paused:
+		return "paused"
 	case t.Problem != nil && t.Problem.Code == string(problem.Held):
 		return "held"
 	case t.Problem != nil:

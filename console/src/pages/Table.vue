@@ -92,6 +92,29 @@ async function clear() {
   })
   if (data) moving.value = false
 }
+
+const pause = (paused: boolean) =>
+  act('pause', () =>
+    ask(
+      api.POST('/api/v1/feeds/{name}/pauses', {
+        params: { path: params.path },
+        body: { tables: [props.table], paused },
+      }),
+    ),
+  )
+const copyAgain = () =>
+  act(
+    'copy',
+    () =>
+      ask(
+        api.POST('/api/v1/feeds/{name}/copies', { params: { path: params.path }, body: { tables: [props.table] } }),
+      ),
+    {
+      title: 'Copy again',
+      text: 'Copy the table again? What its target holds is kept until the copy is complete, and a history keeps its past.',
+      yes: 'Copy again',
+    },
+  )
 </script>
 
 <template>
@@ -115,6 +138,17 @@ async function clear() {
         rows</span
       >
       <span class="grow"></span>
+      <template v-if="status">
+        <ElButton :loading="busy === 'pause'" @click="pause(status.state !== 'paused')">{{
+          status.state === 'paused' ? 'Let it go on' : 'Pause'
+        }}</ElButton>
+        <ElButton
+          v-if="status.find === 'log' && status.state !== 'paused'"
+          :loading="busy === 'copy'"
+          @click="copyAgain"
+          >Copy again…</ElButton
+        >
+      </template>
       <ElButton v-if="status" type="primary" :loading="proofs?.busy === 'prove'" @click="proofs?.begin(false)"
         >Prove equal</ElButton
       >
@@ -122,6 +156,16 @@ async function clear() {
     <TroubleBox :trouble="wrong" />
     <TroubleBox :trouble="refused" />
     <TroubleBox :trouble="status?.problem" />
+    <TroubleBox
+      v-if="status?.state === 'paused'"
+      warn
+      :trouble="{
+        what: 'The table is paused: its target stays as it is.',
+        remedy:
+          status.find === 'log'
+            ? 'Nothing is kept for it at the source: when it goes on, it is copied again.'
+            : 'When it goes on, it is read on from where it stands.',
+      }" />
     <TroubleBox
       v-if="status && status.nulls > 0"
       warn

@@ -31,6 +31,7 @@ import (
 	"github.com/robfig/cron/v3"
 
 	"noemata/internal/core/drift"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 )
@@ -153,6 +154,7 @@ type Table struct {
 	Find      Find                 `json:"find" yaml:"find" enum:"log,watermark,compare,whole" doc:"How changes are found"`
 	Watermark *Watermark           `json:"watermark,omitempty" yaml:"watermark,omitempty" doc:"The watermark, where find is watermark"`
 	Keep      Keep                 `json:"keep" yaml:"keep" enum:"latest,soft-delete,history,ledger,replace" doc:"How rows are kept"`
+	Paused    bool                 `json:"paused,omitempty" yaml:"paused,omitempty" doc:"The table waits as it is; when it goes on, one that follows the log is copied again"`
 	Changes   []string             `json:"changes,omitempty" yaml:"changes,omitempty,flow" enum:"insert,update,delete,truncate" doc:"The kinds of change that are applied, where find is log; all when left out"`
 	Drop      []string             `json:"drop,omitempty" yaml:"drop,omitempty,flow" doc:"Columns that are left at the source"`
 	Only      []string             `json:"only,omitempty" yaml:"only,omitempty,flow" doc:"The columns that are brought; the others are left at the source. All when left out"`
@@ -390,6 +392,34 @@ func (f *Feed) Followers() *Feed { return f.part(func(t Table) bool { return t.F
 
 // Others is the feed with those of its tables that do not follow the log.
 func (f *Feed) Others() *Feed { return f.part(func(t Table) bool { return t.Find != FindLog }) }
+
+// Running is the feed without its tables that are paused. Where all that follow the log are, nothing of it is kept
+// for the feed.
+func (f *Feed) Running() *Feed {
+	out := f.part(func(t Table) bool { return !t.Paused })
+	out.followsLog = f.followsLog && !slices.ContainsFunc(f.Tables, func(t Table) bool { return t.Find == FindLog })
+	return out
+}
+
+// Pause has tables paused, or go on. One that a pattern stands for gets an entry of its own.
+func (f *Feed) Pause(resolved *Feed, tables []string, paused bool) error {
+	f.Tables = slices.Clone(f.Tables)
+	for _, name := range tables {
+		t, ok := resolved.Table(name)
+		if !ok {
+			return problem.Newf(problem.NotFound, "Check the name against the feed's tables; write it as schema.table.",
+				"The feed %s has no table %q.", f.Name, name)
+		}
+		i := slices.IndexFunc(f.Tables, func(x Table) bool { return x.Table == t.Table })
+		if i < 0 {
+			t.ofPattern = false
+			i = len(f.Tables)
+			f.Tables = append(f.Tables, t)
+		}
+		f.Tables[i].Paused = paused
+	}
+	return nil
+}
 
 func (f *Feed) part(has func(Table) bool) *Feed {
 	out := *f
@@ -664,6 +694,8 @@ func (w *Watermark) Times() (settle, wait time.Duration) {
 func (t *Table) Next(position string) string {
 	w := t.Watermark
 	switch {
+	case t.Paused:
+		return "nothing: the table is paused"
 	case t.Find == FindLog && position == "":
 		return "a copy of the table, and what changed meanwhile"
 	case t.Find == FindLog:
