@@ -334,7 +334,7 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	t.Logf("another run after %v", time.Since(changed))
 }
 
-// A feed during whose runs the process ended three times is held, with the reason; and a
+// A feed during whose runs the process ended again and again is held, with the reason; and a
 // service that is started paused runs nothing.
 func TestAFeedThatEndsTheProcessIsHeld(t *testing.T) {
 	s := newService(t)
@@ -345,7 +345,7 @@ func TestAFeedThatEndsTheProcessIsHeld(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.client.StartFeed(t.Context(), "patrons")
 	require.NoError(t, err)
-	for range 3 {
+	for range 8 {
 		require.Eventually(t, func() bool {
 			f, err := s.client.Feed(context.Background(), "patrons")
 			return err == nil && f.Running != nil
@@ -356,7 +356,7 @@ func TestAFeedThatEndsTheProcessIsHeld(t *testing.T) {
 	f, err := s.client.Feed(t.Context(), "patrons")
 	require.NoError(t, err)
 	require.Equal(t, "held", f.State)
-	require.Contains(t, f.Held.What, "ended 3 times in a row")
+	require.Contains(t, f.Held.What, "ended 8 times in a row")
 	require.NoError(t, locked.Rollback(t.Context()))
 	_, err = s.client.StartFeed(t.Context(), "patrons")
 	require.NoError(t, err)

@@ -284,13 +284,14 @@ type Checkpoint struct {
 	Again    *int64     `json:"again,omitempty" doc:"Rows of the source that the next run reads again, as it was set back"`
 	Skipped  *int64     `json:"skipped,omitempty" doc:"Rows of the source that no run reads, as it was set forward"`
 	// Of tables that follow the log.
+	AgainLog   *int64 `json:"again_log_bytes,omitempty" doc:"Log that the next run reads again, as the feed was set back"`
 	SkippedLog *int64 `json:"skipped_log_bytes,omitempty" doc:"Log that no run reads, as the feed was set forward"`
 }
 
 // Move is how a person sets a position: to a value, or back from where it stands.
 type Move struct {
 	Position string `json:"position,omitempty" doc:"The position, as it is shown; or, of tables that follow the log: end, where it ends now"`
-	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position"`
+	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position. Of tables that follow the log: to where they stood then, if the feed's file keeps so much by retain: {back: 2h}"`
 	DryRun   bool   `json:"dry_run,omitempty" doc:"Tell what would be read again or skipped; change nothing"`
 }
 

@@ -79,8 +79,9 @@ func (s *Store) EndRun(ctx context.Context, id int64, state string, books rows.B
 }
 
 // mostDeaths is during how many runs of a feed in a row the service may end before the
-// feed is held: what it reads may be what ends it.
-const mostDeaths = 3
+// feed is held: what it reads may be what ends it. Fewer would hold feeds that share a process with such a one, or
+// whose processes are ended by others again and again.
+const mostDeaths = 8
 
 // EndRunsOf closes the runs of a worker that is gone, and gives the feeds that are held
 // from now on.

@@ -80,6 +80,7 @@ type Log struct {
 	Name       string // of what the feed has at the source
 	Origin     string // the database that is followed
 	LastMoment int64  // of the last transaction that was applied
+	Until      string // the end of the stretch that was applied before and is read again, as a position
 }
 
 // State is how far a table is in joining those that follow the log.
@@ -191,6 +192,8 @@ type (
 	}
 	// LastMoment is of the last transaction of a log that was applied.
 	LastMoment struct{ Moment int64 }
+	// ReadAgain tells that what lies before a position was applied before, wherever the feed is set to.
+	ReadAgain struct{ Until string }
 	// Swept tells that the keys of a table were compared.
 	Swept struct {
 		Table      string
@@ -223,6 +226,7 @@ func (Begins) entry()        {}
 func (Columns) entry()       {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
+func (ReadAgain) entry()     {}
 func (Swept) entry()         {}
 func (Drifted) entry()       {}
 func (SetAside) entry()      {}

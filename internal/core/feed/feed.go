@@ -143,6 +143,7 @@ func (b Belongs) Faults(fault func(path, format string, args ...any)) {
 type Retain struct {
 	Warn string `json:"warn,omitempty" yaml:"warn,omitempty" doc:"From here on the feed is shown as a risk to the source; 1GB when left out"`
 	Stop string `json:"stop,omitempty" yaml:"stop,omitempty" doc:"From here on the source is told to keep nothing more: the feed is held and its tables must be copied again; never when left out"`
+	Back string `json:"back,omitempty" yaml:"back,omitempty" doc:"How far back the feed can be set, as 2h or 1d: the source is told so much later what it need not keep; only to where it stands when left out"`
 }
 
 // Table is one table of a feed.
@@ -344,6 +345,18 @@ func (f *Feed) Check() []Fault {
 	return faults
 }
 
+// mostBack is how far back a feed can be set at most.
+const mostBack = 30 * 24 * time.Hour
+
+// Back is how far back the feed can be set beyond where it stands.
+func (f *Feed) Back() time.Duration {
+	if f.Retain == nil {
+		return 0
+	}
+	d, _ := window.ParseDuration(f.Retain.Back)
+	return d
+}
+
 // checkLog tells what is wrong with how the log is followed.
 func (f *Feed) checkLog(fault func(string, string, ...any)) {
 	logs := 0
@@ -378,6 +391,9 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 		if _, err := ParseSize(x.size); x.size != "" && err != nil {
 			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
 		}
+	}
+	if d, err := window.ParseDuration(f.Retain.Back); f.Retain.Back != "" && (err != nil || d < time.Minute || d > mostBack) {
+		fault("retain.back", "%q is not a length of time from a minute to 30 days: write it as 2h or 1d.", f.Retain.Back)
 	}
 }
 

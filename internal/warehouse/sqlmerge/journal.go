@@ -179,12 +179,13 @@ func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, 
 
 // Log tells of a feed that follows a change log.
 func (j journal) Log(ctx context.Context, feed string) (l warehouse.Log, ok bool, err error) {
-	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment FROM noemata.logs WHERE feed = $1", feed)
+	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment, coalesce(until, '') FROM noemata.logs WHERE feed = $1", feed)
 	if err != nil || len(found) == 0 {
 		return l, false, err
 	}
 	row := found[0]
-	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64)}, true, nil
+	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64), Until: row[3].(string)}, true,
+		nil
 }
 
 // EnterLog begins the log of a feed: of two at once, one is kept, and both go on under that.
@@ -468,6 +469,8 @@ reached = '', moment = 0, reason = NULL, fills = NULL WHERE feed = $1 AND source
 snapshots = '[]', reached = '', moment = 0, structure = NULL, fills = NULL WHERE feed = $1 AND source_table = $2
 AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`,
 			feed, e.Table, string(warehouse.Held), e.Reason, e.Version)
+	case warehouse.ReadAgain:
+		return exec("UPDATE noemata.logs SET until = $2 WHERE feed = $1 AND coalesce(until, '') < $2", feed, e.Until)
 	case warehouse.LastMoment:
 		return exec("UPDATE noemata.logs SET last_moment = $2 WHERE feed = $1", feed, e.Moment)
 	case warehouse.Swept:
