@@ -521,9 +521,11 @@ func (c *Client) Counts(ctx context.Context, feed, table string) (Counts, error)
 }
 
 // StartProof has every value of a table's rows compared on both sides; with repair, rows that differ are
-// brought to what the source has.
-func (c *Client) StartProof(ctx context.Context, feed, table string, repair bool) (Proving, error) {
-	return post[Proving](ctx, c, at("feeds", feed, "proofs"), ofTable(table), map[string]any{"repair": repair})
+// brought to what the source has. Since says from which value of the watermark on, or how far back from where the
+// table stands; empty is all rows.
+func (c *Client) StartProof(ctx context.Context, feed, table string, repair bool, since string) (Proving, error) {
+	return post[Proving](ctx, c, at("feeds", feed, "proofs"), ofTable(table),
+		map[string]any{"repair": repair, "since": since})
 }
 
 // Proving shows a proof or a repair.
@@ -568,7 +570,7 @@ func (c *Client) AwaitProving(ctx context.Context, id int64, tell func(Proving))
 
 // Prove compares every value of a table's rows on both sides, and waits for the proof.
 func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
-	p, err := c.StartProof(ctx, feed, table, false)
+	p, err := c.StartProof(ctx, feed, table, false, "")
 	if err == nil {
 		p, err = c.AwaitProving(ctx, p.ID, func(Proving) {})
 	}
@@ -580,7 +582,7 @@ func (c *Client) Prove(ctx context.Context, feed, table string) (Proof, error) {
 
 // Repair brings the rows of a table that differ to what the source has, and waits for it.
 func (c *Client) Repair(ctx context.Context, feed, table string) (Proving, error) {
-	p, err := c.StartProof(ctx, feed, table, true)
+	p, err := c.StartProof(ctx, feed, table, true, "")
 	if err != nil {
 		return p, err
 	}

@@ -104,7 +104,7 @@ func TestAProofIsStopped(t *testing.T) {
 	s := newService(t)
 	d, _ := s.loansIntoPostgres("")
 	d.exec(`INSERT INTO loans SELECT i, repeat('x', 100), 'c', now() - interval '1 hour' FROM generate_series(1000, 2000000) i`)
-	p, err := s.client.StartProof(t.Context(), "loans", "public.loans", false)
+	p, err := s.client.StartProof(t.Context(), "loans", "public.loans", false, "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		now, err := s.client.Proving(t.Context(), p.ID)
@@ -148,5 +148,43 @@ func TestARepairBesideAFeedThatFollows(t *testing.T) {
 	require.NoError(t, err)
 	for _, r := range runs {
 		require.NotEqual(t, "failed", r.State, "%+v", r.Problem)
+	}
+}
+
+// Of a table with a watermark, what changed lately is proven alone, and repaired; what a proof of all rows has found
+// stays what is known of the table.
+func TestWhatChangedLatelyIsProven(t *testing.T) {
+	for _, kind := range []string{"duckdb", "postgresql"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel() // it waits for the most part
+			s := newService(t)
+			d := s.addSource("circulation")
+			d.exec(`CREATE TABLE loans (id int PRIMARY KEY, title text, updated_at timestamptz NOT NULL); CREATE INDEX ON loans (updated_at);
+				INSERT INTO loans SELECT i, 'Title ' || i, timestamptz '2026-01-01Z' + i * interval '1 hour' FROM generate_series(1, 240) i`)
+			s.addWarehouse("lake", kind)
+			s.apply("feed: loans\nsource: circulation\nwarehouse: lake\ntables:\n  - table: public.loans\n    find: watermark\n" +
+				"    watermark: {column: updated_at}\n    keep: soft-delete\n    columns:\n      updated_at: {name: written}\n")
+			require.Equal(t, "done", s.finish("loans").State)
+			s.proved("loans", "public.loans", 240)
+			d.exec(`UPDATE loans SET title = 'silent' WHERE id IN (2, 239); DELETE FROM loans WHERE id = 238`)
+
+			said, code := s.cli("", "prove", "loans", "--since", "1d")
+			require.Equal(t, 3, code)
+			require.Regexp(t, `public.loans .*NOT equal +23 +1 +0 +1 `, said, "of the 25 rows of the last day")
+			said, code = s.cli("", "prove", "loans", "--since", "2026-01-10T22:00:00Z")
+			require.Equal(t, 3, code)
+			require.Regexp(t, `public.loans .*NOT equal +1 +1 +0 +1 `, said)
+			require.Regexp(t, `public.loans .*NOT equal +1 +0 +1 +2 +0 `, s.must("repair", "loans", "--since", "1d", "--yes"))
+			require.Regexp(t, `public.loans .*equal +24 +0 +0 +0 `, s.must("prove", "loans", "--since", "1d"))
+			f, err := s.client.Feed(t.Context(), "loans")
+			require.NoError(t, err)
+			require.False(t, f.Tables[0].Proof.Same, "the proof of a part says nothing of the whole")
+			said, code = s.cli("", "prove", "loans")
+			require.Equal(t, 3, code)
+			require.Regexp(t, `public.loans .*NOT equal +238 +1 +0 +0 `, said)
+			said, code = s.cli("", "prove", "loans", "--since", "lately")
+			require.NotZero(t, code)
+			require.Contains(t, said, "Write a length of time, as 2h or 3d, or a value of the watermark.")
+		})
 	}
 }

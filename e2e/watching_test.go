@@ -119,7 +119,7 @@ func TestHeavyReadingWaitsForItsHours(t *testing.T) {
 	slices, err := s.client.StartBackfill(t.Context(), "patrons", "public.patrons",
 		client.BackfillRange{From: "2026-01-01T00:00:00Z"})
 	require.NoError(t, err)
-	p, err := s.client.StartProof(t.Context(), "patrons", "public.patrons", false)
+	p, err := s.client.StartProof(t.Context(), "patrons", "public.patrons", false, "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		p, err = s.client.Proving(t.Context(), p.ID)

@@ -14,9 +14,13 @@ export async function prove(
   table: string,
   repair = false,
   tell: (p: Proving) => void = () => {},
+  since = '',
 ): Promise<Answer<Proving>> {
   const { data, trouble } = await ask(
-    api.POST('/api/v1/feeds/{name}/proofs', { params: { path: { name: feed }, query: { table } }, body: { repair } }),
+    api.POST('/api/v1/feeds/{name}/proofs', {
+      params: { path: { name: feed }, query: { table } },
+      body: { repair, since },
+    }),
   )
   if (!data) return { trouble }
   let now = data

@@ -17,6 +17,7 @@ import (
 )
 
 func (a *app) proveCommand() *cobra.Command {
+	var since string
 	c := &cobra.Command{Use: "prove FEED [TABLE...]", Short: "Compare every value of every row on both sides",
 		Args: between(1, anyAbove), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command,
 			args []string) error {
@@ -27,7 +28,7 @@ func (a *app) proveCommand() *cobra.Command {
 			var proofs []client.Proof
 			same := true
 			for _, t := range tables {
-				p, err := a.proving(ctx, c, cmd, args[0], t, false)
+				p, err := a.proving(ctx, c, cmd, args[0], t, false, since)
 				if err != nil {
 					return err
 				}
@@ -47,6 +48,7 @@ func (a *app) proveCommand() *cobra.Command {
 			}
 			return nil
 		})}
+	c.Flags().StringVar(&since, "since", "", "of tables with a watermark: only rows from this value on, or of so long before where it stands, as 2d")
 	return c
 }
 
@@ -65,8 +67,8 @@ func chosenTables(ctx context.Context, c *client.Client, args []string) ([]strin
 
 // proving asks for a proof or a repair, and waits for it.
 func (a *app) proving(ctx context.Context, c *client.Client, cmd *cobra.Command, feed, table string,
-	repair bool) (client.Proving, error) {
-	p, err := c.StartProof(ctx, feed, table, repair)
+	repair bool, since string) (client.Proving, error) {
+	p, err := c.StartProof(ctx, feed, table, repair, since)
 	if err != nil {
 		return p, err
 	}
@@ -112,6 +114,7 @@ func verdict(p client.Proof) string {
 
 func (a *app) repairCommand() *cobra.Command {
 	var yes bool
+	var since string
 	c := &cobra.Command{Use: "repair FEED [TABLE...]",
 		Short: "Bring the rows that a proof finds to differ to what the source has, and no others",
 		Args:  between(1, anyAbove),
@@ -126,7 +129,7 @@ func (a *app) repairCommand() *cobra.Command {
 			var done []client.Proving
 			left := 0
 			for _, t := range tables {
-				p, err := a.proving(ctx, c, cmd, args[0], t, true)
+				p, err := a.proving(ctx, c, cmd, args[0], t, true, since)
 				if err != nil {
 					return err
 				}
@@ -151,6 +154,7 @@ func (a *app) repairCommand() *cobra.Command {
 			return nil
 		})}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().StringVar(&since, "since", "", "of tables with a watermark: only rows from this value on, or of so long before where it stands, as 2d")
 	return c
 }
 

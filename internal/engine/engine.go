@@ -59,6 +59,7 @@ type Work struct {
 	// Passed waits until a run has ended that began after the call; false where none has. Nil where no
 	// run is to be waited for.
 	Passed func(context.Context) (bool, error)
+	Since  string // of a proof or repair: the value of the watermark from which on rows are looked at; empty for all
 }
 
 // Progress tells how far a table's run has come.

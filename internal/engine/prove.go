@@ -81,6 +81,10 @@ func newProver(ctx context.Context, w Work) (*prover, error) {
 	if err := brought(ctx, w); err != nil {
 		return nil, err
 	}
+	if w.Since != "" && len(plan.target.Watermark) == 0 {
+		return nil, problem.Newf(problem.Conflict, "Prove it whole: leave since out.",
+			"The target of %s does not have its watermark, by which the rows that changed lately would be found.", w.Table.Table)
+	}
 	if w.Progress == nil {
 		w.Progress = func(Progress) {}
 	}
@@ -234,6 +238,10 @@ func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.B
 		return err
 	}
 	w := warehouse.Query{Target: p.plan.target, Columns: p.plan.target.Values(), Holding: true}
+	if len(only) == 0 && p.Since != "" {
+		q.Window.Low, q.Window.Inclusive = position.Position{Value: p.Since}, true
+		w.Since = p.Since
+	}
 	p.keysOnly(&q, &w, only)
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(problem.Guarded(func() error {

@@ -25,12 +25,17 @@ type provingRequest struct {
 	Name  string `path:"name" doc:"The feed's name"`
 	Table string `query:"table" required:"true" doc:"The table, as the feed file has it"`
 	Body  *struct {
-		Repair bool `json:"repair,omitempty" doc:"Bring the rows that differ to what the source has"`
+		Repair bool   `json:"repair,omitempty" doc:"Bring the rows that differ to what the source has"`
+		Since  string `json:"since,omitempty" doc:"Look at rows from this value of the watermark on, or at those of so long before where the table stands, as 2d; at all where it is left out"`
 	}
 }
 
 func (s *Service) startProving(ctx context.Context, in *provingRequest) (*answer[client.Proving], error) {
-	return reply(s.runner.Prove(ctx, in.Name, in.Table, in.Body != nil && in.Body.Repair, who(ctx).Name))
+	repair, since := false, ""
+	if in.Body != nil {
+		repair, since = in.Body.Repair, in.Body.Since
+	}
+	return reply(s.runner.Prove(ctx, in.Name, in.Table, repair, since, who(ctx).Name))
 }
 
 type provingsRequest struct {

@@ -26,6 +26,7 @@ type Proving struct {
 	Feed        string               `json:"feed"`
 	Table       string               `json:"table"`
 	Repair      bool                 `json:"repair" doc:"Whether rows that differ are brought to what the source has"`
+	Since       string               `json:"since,omitempty" doc:"The value of the watermark from which on rows are looked at; empty for all rows"`
 	State       string               `json:"state" enum:"waiting,running,done,failed,stopped"`
 	AskedBy     string               `json:"asked_by,omitempty" doc:"The name of the token that asked for it; empty where the feed's file did"`
 	AskedAt     time.Time            `json:"asked_at"`

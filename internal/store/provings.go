@@ -12,7 +12,7 @@ import (
 	"noemata/internal/records"
 )
 
-const provingColumns = `p.id, f.name, p.source_table, p.repair, p.state, p.asked_by, p.asked_at, p.started_at,
+const provingColumns = `p.id, f.name, p.source_table, p.repair, p.since, p.state, p.asked_by, p.asked_at, p.started_at,
   p.ended_at,
 p.phase, p.read, p.expected, p.proof, p.repaired, p.problem`
 
@@ -20,7 +20,7 @@ const provingFrom = ` FROM provings p JOIN feeds f ON f.id = p.feed_id`
 
 func scanProving(more ...any) func(row pgx.CollectableRow) (records.Proving, error) {
 	return func(row pgx.CollectableRow) (p records.Proving, err error) {
-		into := []any{&p.ID, &p.Feed, &p.Table, &p.Repair, &p.State, &p.AskedBy, &p.AskedAt, &p.StartedAt, &p.EndedAt,
+		into := []any{&p.ID, &p.Feed, &p.Table, &p.Repair, &p.Since, &p.State, &p.AskedBy, &p.AskedAt, &p.StartedAt, &p.EndedAt,
 			&p.Phase, &p.Read, &p.Expected, &p.Proof, &p.Repaired, &p.Problem}
 		err = row.Scan(append(into, more...)...)
 		return p, err
@@ -28,13 +28,14 @@ func scanProving(more ...any) func(row pgx.CollectableRow) (records.Proving, err
 }
 
 // AddProving asks for a comparison of a table, or a repair. Where one waits already, that one counts.
-func (s *Store) AddProving(ctx context.Context, feed, table string, repair bool, by string) (records.Proving, error) {
+func (s *Store) AddProving(ctx context.Context, feed, table string, repair bool, since, by string) (records.Proving,
+	error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `INSERT INTO provings (feed_id, source_table, repair, asked_by)
-SELECT id, $2, $3, $4 FROM feeds WHERE name = $1
-ON CONFLICT (feed_id, source_table, repair) WHERE state = 'waiting' DO UPDATE SET state = 'waiting'
+	err := s.Pool.QueryRow(ctx, `INSERT INTO provings (feed_id, source_table, repair, asked_by, since)
+SELECT id, $2, $3, $4, $5 FROM feeds WHERE name = $1
+ON CONFLICT (feed_id, source_table, repair, since) WHERE state = 'waiting' DO UPDATE SET state = 'waiting'
   RETURNING id`, feed, table,
-		repair, by).Scan(&id)
+		repair, by, since).Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = notFound(fmt.Sprintf("feed %q", feed))
 	}

@@ -245,6 +245,7 @@ const copyAgain = () =>
         :feed="feed"
         :table="table"
         :repairable="status.keep !== 'ledger' && status.keep !== 'replace'"
+        :dated="status.find === 'watermark' && /^\d{4}-/.test(status.position ?? '')"
         :now="now" />
       <RowVersions
         v-if="status.keep === 'history' && keyColumns.length"

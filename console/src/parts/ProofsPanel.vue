@@ -11,7 +11,7 @@ import TroubleBox from './TroubleBox.vue'
 import When from './When.vue'
 
 // Proofs and repairs of a table: how they go, and the rows that differ with the values of both sides.
-const props = defineProps<{ feed: string; table: string; repairable: boolean; now: number }>()
+const props = defineProps<{ feed: string; table: string; repairable: boolean; dated?: boolean; now: number }>()
 const list = ref<Proving[]>([])
 const wrong = ref<Trouble>()
 const shown = ref<Proving>()
@@ -31,7 +31,7 @@ const refresh = useLive(
 )
 const { busy, refused, act } = useActs(refresh)
 
-async function begin(repair: boolean) {
+async function begin(repair: boolean, since = '') {
   const question = repair
     ? {
         title: 'Repair the table',
@@ -41,7 +41,7 @@ async function begin(repair: boolean) {
     : undefined
   const { data } = await act(
     repair ? 'repair' : 'prove',
-    () => prove(props.feed, props.table, repair, (p) => (going.value = p)),
+    () => prove(props.feed, props.table, repair, (p) => (going.value = p), since),
     question,
   )
   going.value = undefined
@@ -92,6 +92,9 @@ defineExpose({ begin, busy })
       <span class="grow"></span>
       <span v-if="going" class="quiet" role="status">{{ result(going) }}</span>
       <ElButton v-if="going" size="small" @click="stop(going)">Stop</ElButton>
+      <ElButton v-if="dated" size="small" :loading="busy === 'prove'" @click="begin(false, '1d')"
+        >Prove the last day</ElButton
+      >
       <ElButton v-if="repairable" size="small" :loading="busy === 'repair'" @click="begin(true)">Repair…</ElButton>
     </header>
     <TroubleBox :trouble="wrong" />
@@ -113,7 +116,10 @@ defineExpose({ begin, busy })
           <template v-for="p in list" :key="p.id">
             <tr>
               <td class="n">{{ p.id }}</td>
-              <td>{{ p.repair ? 'repair' : 'proof' }}</td>
+              <td>
+                {{ p.repair ? 'repair' : 'proof'
+                }}<span v-if="p.since" class="quiet"> of rows since {{ p.since }}</span>
+              </td>
               <td><State :state="p.state === 'done' && differs(p) && !p.repair ? 'unequal' : p.state" /></td>
               <td>{{ result(p) }}</td>
               <td class="nowrap"><When :time="p.asked_at" :now="now" /></td>

@@ -2,6 +2,7 @@ package sqlmerge
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"noemata/internal/core/problem"
@@ -26,6 +27,11 @@ func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string
 	}
 	if len(q.In) > 0 {
 		conditions = append(conditions, among(q.In, q.Values))
+	}
+	if q.Since != "" {
+		i := slices.IndexFunc(q.Target.Columns, func(c warehouse.Column) bool { return c.Name == q.Target.Watermark[0] })
+		conditions = append(conditions, fmt.Sprintf("coalesce(%s) >= CAST(%s AS %s)", schema.QuoteAll("", q.Target.Watermark),
+			schema.Literal(q.Since), d.TypeName(q.Target.Columns[i].Type)))
 	}
 	if len(conditions) > 0 {
 		sql += " WHERE " + strings.Join(conditions, " AND ")
