@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"os"
 	"runtime/debug"
+	"runtime/metrics"
 	"strings"
 	"syscall"
+	"time"
 
 	"noemata/demo"
 	"noemata/internal/cli"
@@ -24,7 +26,7 @@ var version = "0.1.0-dev"
 
 func main() {
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(50) // batches come and go; half the room between collections costs little
+		go collect()
 	}
 	if err := overwriteWhatIsFree(); err != nil {
 		fmt.Fprintln(os.Stderr, "noemata:", err)
@@ -36,6 +38,21 @@ func main() {
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))
+}
+
+// collect sets how often memory is collected. Batches come and go, and half the room between collections costs little;
+// but where little is in use, as in a service that is idle, to collect it would be most of what is done.
+func collect() {
+	const little = 48 << 20 // bytes that are in use
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	for {
+		percent := 50
+		if metrics.Read(live); live[0].Value.Uint64() < little {
+			percent = 200
+		}
+		debug.SetGCPercent(percent)
+		time.Sleep(2 * time.Second)
+	}
 }
 
 // overwriteWhatIsFree has a service start anew in a runtime that overwrites memory once it is free, where values may

@@ -36,9 +36,16 @@ func Choices(ctx context.Context, file *feed.Feed, src source.Source) (names, vi
 // since they stood for others. A table whose target is another's, of this feed or, by taken, of
 // others, is not brought. One that has gone stays in the feed, where it is in nobody's way but its
 // own, unless the feed follows such changes.
-func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, taken map[schema.Name]string, run int64,
+func Chosen(ctx context.Context, file *feed.Feed, before []schema.Name, others func() (map[schema.Name]string, error), run int64,
 	src source.Source, wh warehouse.Warehouse) ([]schema.Name, error) {
 	choices, _, err := Choices(ctx, file, src)
+	if err != nil {
+		return nil, err
+	}
+	if slices.Equal(file.Picks(choices), before) {
+		return before, nil
+	}
+	taken, err := others()
 	if err != nil {
 		return nil, err
 	}

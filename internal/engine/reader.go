@@ -90,7 +90,7 @@ func (r *reader) run(ctx context.Context) error {
 // next reads on.
 func (r *reader) next(ctx context.Context) (source.Progress, error) {
 	began := time.Now()
-	p, err := r.stream.Next(ctx, began.Add(20*time.Millisecond))
+	p, err := r.stream.Next(ctx, began.Add(r.patience()))
 	now := time.Now()
 	if p.Bytes > r.had { // else it was waited for
 		r.reading += now.Sub(began)
@@ -100,6 +100,23 @@ func (r *reader) next(ctx context.Context) (source.Progress, error) {
 		r.since = now
 	}
 	return p, err
+}
+
+// patience is how long is read on before anything else is looked at: shortly where changes wait to be written, or a
+// copy for a place in the log. What comes is read at once all the same.
+func (r *reader) patience() time.Duration {
+	const busy, quiet = 20 * time.Millisecond, 500 * time.Millisecond
+	if !r.since.IsZero() {
+		return busy
+	}
+	r.board.mu.Lock()
+	defer r.board.mu.Unlock()
+	for _, t := range r.tables {
+		if t.told.State == warehouse.Copying || t.told.State == warehouse.Joining {
+			return busy
+		}
+	}
+	return quiet
 }
 
 // meetCopy answers a copy that has begun, between two transactions.

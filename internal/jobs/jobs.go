@@ -445,11 +445,9 @@ func (r *Runner) chosen(ctx context.Context, file *feed.Feed, before []schema.Na
 	wh warehouse.Warehouse) (*feed.Feed, error) {
 	now := before
 	if file.HasPatterns() {
-		taken, err := r.store.Targets(ctx, file)
-		if err != nil {
-			return nil, err
-		}
-		if now, err = engine.Chosen(ctx, file, before, taken, id, src, wh); err != nil {
+		others := func() (map[schema.Name]string, error) { return r.store.Targets(ctx, file) }
+		var err error
+		if now, err = engine.Chosen(ctx, file, before, others, id, src, wh); err != nil {
 			return nil, err
 		}
 		if !slices.Equal(now, before) {
