@@ -124,7 +124,7 @@ func (x *Closer) Keys() (keys [][]string) {
 
 // Has tells whether a row is looked at.
 func (x *Closer) has(s *side, record arrow.RecordBatch, i int) (name string, row digest, has bool) {
-	row, bucket := s.row(record, i)
+	row, bucket := s.row(i)
 	if x.in != nil && !x.in[bucket] {
 		return "", row, false
 	}
@@ -134,6 +134,7 @@ func (x *Closer) has(s *side, record arrow.RecordBatch, i int) (name string, row
 }
 
 func (x *Closer) add(s *side, record arrow.RecordBatch, inFlight func(row int) bool) {
+	s.take(record)
 	for i := range int(record.NumRows()) {
 		name, row, has := x.has(s, record, i)
 		if !has {
@@ -276,7 +277,7 @@ func (x *Closer) way(left, extra []digest) uint64 {
 			b = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(append(b, byte(i)), d[0]), d[1])
 		}
 	}
-	return maphash.Bytes(x.seeds[0], b)
+	return maphash.Bytes(x.seeds.texts[0], b)
 }
 
 func (x *Closer) valuesThatDiffer(s, w *entry) (list []Values) {

@@ -11,6 +11,9 @@ import (
 	"encoding/binary"
 	"hash/maphash"
 	"math"
+	"math/bits"
+	"math/rand/v2"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -49,44 +52,59 @@ type Comparison struct {
 	Keeps   bool            // the warehouse may hold rows that the source lacks: they are counted, and no difference
 	columns []schema.Column
 	key     []int // places of the key's columns; none is of rows that are matched as a whole
-	rest    []int // places of the others
-	seeds   [3]maphash.Seed
+	seeds   seeds
+}
+
+// seeds are random numbers, so that nobody can make rows that differ and come to the same.
+type seeds struct {
+	rows    digest // what a row begins with
+	keys    uint64
+	null    digest
+	columns [][2]uint64
+	texts   [2]maphash.Seed
+}
+
+func newSeeds(columns int) seeds {
+	s := seeds{rows: digest{rand.Uint64(), rand.Uint64()}, keys: rand.Uint64(), null: digest{rand.Uint64(), rand.Uint64()},
+		texts: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
+	for range columns {
+		s.columns = append(s.columns, [2]uint64{rand.Uint64(), rand.Uint64()})
+	}
+	return s
 }
 
 // New begins a comparison of rows with these columns; key lists the columns of
 // the key by place and may be empty.
 func New(columns []schema.Column, key []int) *Comparison {
-	c := &Comparison{columns: columns, key: key,
-		seeds: [3]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed(), maphash.MakeSeed()}}
-	for i := range columns {
-		keyed := false
-		for _, k := range key {
-			keyed = keyed || k == i
-		}
-		if !keyed {
-			c.rest = append(c.rest, i)
-		}
-	}
-	return c
+	return &Comparison{columns: columns, key: key, seeds: newSeeds(len(columns))}
 }
 
-// look digests the rows of one side. It has a buffer, so each goroutine has its own.
+// look digests the rows of one side, a batch at a time. It keeps what it has found, so each goroutine has its own.
 type look struct {
 	*Comparison
-	buffer []byte
+	rows []digest // of the rows of the batch
+	keys []uint64 // hashes of their keys
 }
 
-// row gives the digest of a row, and the bucket that it is in.
-func (l *look) row(record arrow.RecordBatch, i int) (row digest, bucket uint32) {
-	b := l.encode(l.buffer[:0], record, i, l.key)
-	named := len(b)
-	b = l.encode(b, record, i, l.rest)
-	l.buffer = b
-	row = digest{maphash.Bytes(l.seeds[0], b), maphash.Bytes(l.seeds[1], b)}
-	if len(l.key) == 0 {
-		return row, uint32(row[0] >> (64 - bucketBits))
+// take digests the rows of a batch, column by column.
+func (l *look) take(record arrow.RecordBatch) {
+	n := int(record.NumRows())
+	l.rows, l.keys = slices.Grow(l.rows[:0], n)[:n], slices.Grow(l.keys[:0], n)[:n]
+	for i := range n {
+		l.rows[i], l.keys[i] = l.seeds.rows, l.seeds.keys
 	}
-	return row, uint32(maphash.Bytes(l.seeds[2], b[:named]) >> (64 - bucketBits))
+	for k := range l.columns {
+		l.mix(record.Column(k), k, slices.Contains(l.key, k))
+	}
+}
+
+// row gives the digest of a row of the batch, and the bucket that it is in.
+func (l *look) row(i int) (row digest, bucket uint32) {
+	of := l.keys[i]
+	if len(l.key) == 0 {
+		of = l.rows[i][0]
+	}
+	return l.rows[i], uint32(of >> (64 - bucketBits))
 }
 
 // name tells a row from others: by its key, or as a whole.
@@ -97,49 +115,90 @@ func (l *look) name(record arrow.RecordBatch, i int, row digest) string {
 	return string(binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(nil, row[0]), row[1]))
 }
 
-// encode appends values so that equal ones, and no others, give the same bytes.
-func (l *look) encode(b []byte, record arrow.RecordBatch, i int, places []int) []byte {
-	for _, k := range places {
-		column := record.Column(k)
-		if column.IsNull(i) {
-			b = append(b, 0)
-			continue
+// mix adds the values of a column to what is known of the rows, so that equal ones, and no others, give the same.
+func (l *look) mix(column arrow.Array, k int, keyed bool) {
+	x := mixer{look: l, of: l.seeds.columns[k], keyed: keyed, column: column, nulls: column.NullN() > 0}
+	switch c := column.(type) {
+	case *array.Int16:
+		mixNumbers(x, c.Int16Values(), func(v int16) uint64 { return uint64(v) })
+	case *array.Int32:
+		mixNumbers(x, c.Int32Values(), func(v int32) uint64 { return uint64(v) })
+	case *array.Int64:
+		mixNumbers(x, c.Int64Values(), func(v int64) uint64 { return uint64(v) })
+	case *array.Float64:
+		mixNumbers(x, c.Float64Values(), floatBits)
+	case *array.Timestamp:
+		mixNumbers(x, c.TimestampValues(), func(v arrow.Timestamp) uint64 { return uint64(v) })
+	case *array.Date32:
+		mixNumbers(x, c.Date32Values(), func(v arrow.Date32) uint64 { return uint64(v) })
+	case *array.Decimal128:
+		for i := range c.Len() {
+			x.add(i, uint64(c.Value(i).HighBits()))
+			x.add(i, c.Value(i).LowBits())
 		}
-		b = append(b, 1)
-		switch c := column.(type) {
-		case *array.Int16:
-			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
-		case *array.Int32:
-			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
-		case *array.Int64:
-			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
-		case *array.Float64:
-			b = binary.LittleEndian.AppendUint64(b, floatBits(c.Value(i)))
-		case *array.Timestamp:
-			b = binary.LittleEndian.AppendUint64(b, uint64(c.Value(i)))
-		case *array.Date32:
-			b = binary.LittleEndian.AppendUint32(b, uint32(c.Value(i)))
-		case *array.Decimal128:
-			v := c.Value(i)
-			b = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(b, uint64(v.HighBits())), v.LowBits())
-		case *array.Boolean:
-			if c.Value(i) {
-				b = append(b, 1)
-			} else {
-				b = append(b, 0)
+	case *array.Boolean:
+		for i := range c.Len() {
+			v := uint64(0)
+			if c.IsValid(i) && c.Value(i) {
+				v = 1
 			}
-		case *array.String:
-			text := c.Value(i)
-			b = append(binary.AppendUvarint(b, uint64(len(text))), text...)
-		case *array.Binary:
-			v := c.Value(i)
-			b = append(binary.AppendUvarint(b, uint64(len(v))), v...)
-		default:
+			x.add(i, v)
+		}
+	case *array.String:
+		for i := range c.Len() {
+			x.text(i, c.Value(i))
+		}
+	case *array.Binary:
+		for i := range c.Len() {
+			x.text(i, c.ValueString(i))
+		}
+	default:
+		for i := range c.Len() {
 			text, _ := schema.CellText(column, i, l.columns[k].Type)
-			b = append(binary.AppendUvarint(b, uint64(len(text))), text...)
+			x.text(i, text)
 		}
 	}
-	return b
+}
+
+// mixer adds the values of one column.
+type mixer struct {
+	*look
+	of     [2]uint64 // numbers of the column's own
+	keyed  bool
+	column arrow.Array
+	nulls  bool
+}
+
+func mixNumbers[T any](x mixer, values []T, bits func(T) uint64) {
+	for i, v := range values {
+		x.add(i, bits(v))
+	}
+}
+
+// add adds a number to a row.
+func (x mixer) add(i int, v uint64) { x.both(i, v, v) }
+
+// text adds a text to a row.
+func (x mixer) text(i int, text string) {
+	x.both(i, maphash.String(x.seeds.texts[0], text), maphash.String(x.seeds.texts[1], text))
+}
+
+func (x mixer) both(i int, v, w uint64) {
+	if x.nulls && x.column.IsNull(i) {
+		v, w = x.seeds.null[0], x.seeds.null[1]
+	}
+	row := &x.rows[i]
+	row[0], row[1] = folded(row[0]^x.seeds.rows[1], v^x.of[0]), folded(row[1]^x.seeds.rows[0], w^x.of[1])
+	if x.keyed {
+		x.keys[i] = folded(x.keys[i]^x.seeds.rows[0], v^x.of[1])
+	}
+}
+
+// folded multiplies two numbers and folds the product: each bit of both has its part in each bit of it. Where one is
+// random, as all numbers of a comparison are, no values can be chosen that come to the same (Wang Yi and others, wyhash).
+func folded(a, b uint64) uint64 {
+	high, low := bits.Mul64(a, b)
+	return high ^ low
 }
 
 // floatBits are the same for all that is not a number, and tell 0 from -0.
@@ -168,8 +227,9 @@ func (c *Comparison) Sums() *Sums {
 // Add adds rows. Those that are in flight do not count, so where the other side has a row of their key
 // the bucket is looked at closer; and so it is with rows that are set aside. A nil inFlight is of none.
 func (s *Sums) Add(record arrow.RecordBatch, inFlight func(row int) bool) {
+	s.take(record)
 	for i := range int(record.NumRows()) {
-		row, bucket := s.row(record, i)
+		row, bucket := s.row(i)
 		if inFlight != nil && inFlight(i) {
 			s.flying[bucket]++
 			continue
