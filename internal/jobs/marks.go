@@ -30,18 +30,19 @@ func (x *following) readMarks(ctx context.Context) (*marks, error) {
 	return &marks{back: x.feed.Back(), list: list}, err
 }
 
-// confirms is the last place that is at least so far back; empty for none.
-func (m *marks) confirms(string) (position string) {
+// confirms is the last place that is at least so far back, or what is in the warehouse where that is set back before
+// it; empty for none.
+func (m *marks) confirms(stands string) string {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	limit := time.Now().Add(-m.back)
 	for len(m.list) > 1 && m.list[1].At.Before(limit) {
 		m.list = m.list[1:]
 	}
-	if len(m.list) > 0 && m.list[0].At.Before(limit) {
-		position = m.list[0].Position
+	if len(m.list) == 0 || !m.list[0].At.Before(limit) {
+		return ""
 	}
-	return position
+	return min(m.list[0].Position, stands)
 }
 
 // mark notes where a feed stands, every so often.
