@@ -353,9 +353,11 @@ func TestAFeedThatEndsTheProcessIsHeld(t *testing.T) {
 		s.kill()
 		s.start()
 	}
-	f, err := s.client.Feed(t.Context(), "patrons")
-	require.NoError(t, err)
-	require.Equal(t, "held", f.State)
+	var f client.FeedStatus
+	require.Eventually(t, func() bool {
+		f, err = s.client.Feed(t.Context(), "patrons")
+		return err == nil && f.State == "held"
+	}, 20*time.Second, 100*time.Millisecond)
 	require.Contains(t, f.Held.What, "ended 8 times in a row")
 	require.NoError(t, locked.Rollback(t.Context()))
 	_, err = s.client.StartFeed(t.Context(), "patrons")

@@ -19,6 +19,7 @@ func (d *database) slots() (n int) {
 // A table is paused while the others of its feed go on, and goes on without a gap: by its position, or by a copy where
 // it follows the log, of which nothing is kept for it. A history keeps its past.
 func TestTablesArePaused(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d := s.addSource("circulation")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans VALUES (1, 'out'), (2, 'out');

@@ -14,6 +14,7 @@ import (
 // A feed that follows its log is set back to where it stood, as far as its file has the source keep the log: what was
 // damaged since is right again, and a history has no version twice.
 func TestALogIsSetBack(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := newService(t)
 	d := s.addSource("circulation")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, state text); INSERT INTO loans SELECT i, 'out' FROM generate_series(1, 50) i;

@@ -105,7 +105,7 @@ func (r *reader) next(ctx context.Context) (source.Progress, error) {
 // patience is how long is read on before anything else is looked at: shortly where changes wait to be written, or a
 // copy for a place in the log. What comes is read at once all the same.
 func (r *reader) patience() time.Duration {
-	const busy, quiet = 20 * time.Millisecond, 500 * time.Millisecond
+	const busy, quiet = 20 * time.Millisecond, 250 * time.Millisecond
 	if !r.since.IsZero() {
 		return busy
 	}

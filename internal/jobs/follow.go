@@ -21,12 +21,10 @@ import (
 
 // A feed that follows its source without pause does so in runs of this length, so that
 // the work can pass to another process and the records stay readable. To begin one takes
-// some milliseconds for each table, in which nothing is followed. Every so often it is looked whether
-// one must begin before: for tables that came or went, or that are held and may go on.
+// some milliseconds for each table, in which nothing is followed.
 const (
-	followFor     = 5 * time.Minute
+	followFor     = time.Minute
 	followOfTable = 100 * time.Millisecond
-	lookAround    = time.Minute
 )
 
 // While a feed follows, its state is kept this often, and what its source retains for it
@@ -36,7 +34,7 @@ const (
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
 	measureStill = 15 * time.Second // where nothing happens
-	placeEvery   = 3 * time.Second  // where nothing happens
+	placeEvery   = 2 * time.Second  // where nothing happens
 )
 
 // following is one run of a feed that follows a log.
@@ -75,10 +73,8 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 		wait, follows := f.Fresh()
 		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx),
 			Wait: wait, Heavy: w.heavy, Report: x.hear}
-		looking, enough := context.WithCancel(ctx)
-		defer enough()
 		if follows && w.scheduled {
-			log.Until = x.ends(looking, until)
+			log.Until = until
 		}
 		if x.marks != nil {
 			log.Confirms = x.marks.confirms
@@ -114,43 +110,6 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	n, stated := made.atSource()
 	w.record.effort(kept, f.Name, "", w.run, store.Effort{Statements: n, Stated: stated})
 	return x.sum(), err
-}
-
-// ends is closed when the run should end: when until is, or when another run would follow other tables.
-func (x *following) ends(ctx context.Context, until <-chan struct{}) <-chan struct{} {
-	end := make(chan struct{})
-	go func() {
-		defer close(end)
-		for {
-			select {
-			case <-until:
-				return
-			case <-ctx.Done():
-				return
-			case <-time.After(lookAround):
-			}
-			if again := false; problem.Guarded(func() error { again = x.again(ctx); return nil })() != nil || again {
-				return
-			}
-		}
-	}()
-	return end
-}
-
-// again tells whether another run may follow other tables than this one.
-func (x *following) again(ctx context.Context) bool {
-	x.mu.Lock()
-	held := slices.ContainsFunc(x.latest.Tables, func(t engine.TableReport) bool { return t.State == warehouse.Held })
-	x.mu.Unlock()
-	if held {
-		return true
-	}
-	file, before, err := x.store.FeedFile(ctx, x.feed.Name)
-	if err != nil || !file.HasPatterns() {
-		return false
-	}
-	choices, _, err := engine.Choices(ctx, file, x.src)
-	return err == nil && !slices.Equal(file.Picks(choices), before)
 }
 
 // hear takes what the engine reports.

@@ -221,7 +221,7 @@ func (x *stream) Next(ctx context.Context, deadline time.Time) (source.Progress,
 			if !now.Before(deadline) {
 				return x.Progress(x.at.String(), true), nil
 			}
-			x.deadline = earlier(deadline, now.Add(500*time.Millisecond))
+			x.deadline = earlier(deadline, now.Add(250*time.Millisecond))
 			if err := x.conn.SetReadDeadline(x.deadline); err != nil {
 				return source.Progress{}, x.s.explain(err)
 			}
