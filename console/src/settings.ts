@@ -96,12 +96,6 @@ export const feedGroups: Group[] = [
         means: 'so much log; then its tables must be copied again',
         empty: 'never',
       },
-      {
-        path: ['retain', 'back'],
-        label: 'Keep back',
-        means: 'so much of the log, as 1d, so that the feed can be set back',
-        empty: 'nothing',
-      },
     ],
   },
   driftOf('hold'),

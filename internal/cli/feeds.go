@@ -337,7 +337,7 @@ func (a *app) positionsCommand() *cobra.Command {
 		})}
 	var m client.Move
 	set := &cobra.Command{Use: "set FEED TABLE [POSITION]",
-		Short: "Set a position, or set it back: the next run reads what lies above it. Of a log, to a place, to its end, or back as far as the source keeps it", Args: between(2, 3),
+		Short: "Set a position, or set it back: the next run reads what lies above it. Of a log, forward alone: to a place, or to its end", Args: between(2, 3),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			if m.Position = strings.Join(args[2:], ""); (m.Position == "") == (m.Back == "") {
 				return usageError{errors.New("give a position, or --back with how far")}
@@ -368,7 +368,7 @@ func (a *app) positionsCommand() *cobra.Command {
 			}
 			return a.say(cmd, p, "The position of %s %s %s, and was %s.%s", p.Table, verb, p.Position, orDash(p.Was), what)
 		})}
-	set.Flags().StringVar(&m.Back, "back", "", "how far back from where it stands: 2h, 3d, or a number for watermarks that count; of a log, to where it stood then")
+	set.Flags().StringVar(&m.Back, "back", "", "how far back from where it stands: 2h, 3d, or a number for watermarks that count")
 	set.Flags().BoolVar(&m.DryRun, "dry-run", false, "tell what would be read again or skipped; change nothing")
 	clearing := &cobra.Command{Use: "clear FEED TABLE",
 		Short: "Clear a position: the next run reads everything; rows that are there are recognised", Args: exactly(2),

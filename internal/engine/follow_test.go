@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
-	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
@@ -35,24 +34,6 @@ import (
 type follower struct {
 	*workbench
 	troubles map[string]error // of the last run, by table
-	places   []string         // that it can be set back to, the first one kept by the source; none where it is not
-}
-
-// mark notes where the feed stands as a place that it can be set back to.
-func (f *follower) mark() {
-	stands, err := f.warehouse.Journal().Checkpoint(context.Background(), f.feed.Name, "")
-	require.NoError(f.t, err)
-	f.places = append(f.places, stands.Position.Value)
-	f.places = f.places[max(0, len(f.places)-3):]
-}
-
-// setBack has the feed read its log again from a place on.
-func (f *follower) setBack(to string) {
-	journal := f.warehouse.Journal()
-	stands, err := journal.Checkpoint(context.Background(), f.feed.Name, "")
-	require.NoError(f.t, err)
-	require.NoError(f.t, journal.Note(context.Background(), f.feed.Name, warehouse.ReadAgain{Until: stands.Position.Value}))
-	require.NoError(f.t, journal.SetPosition(context.Background(), f.feed.Name, "", &position.Position{Value: to}))
 }
 
 // held is why a table was held in the last run.
@@ -83,11 +64,7 @@ func newFollower(t testing.TB, b *workbench, tables ...feed.Table) *follower {
 
 func (f *follower) work() engine.LogWork {
 	f.run++
-	work := engine.LogWork{Feed: f.feed, Run: f.run, Source: f.source, Warehouse: f.warehouse, Keys: testKeys}
-	if len(f.places) > 0 {
-		work.Confirms = func(string) string { return f.places[0] }
-	}
-	return work
+	return engine.LogWork{Feed: f.feed, Run: f.run, Source: f.source, Warehouse: f.warehouse, Keys: testKeys}
 }
 
 // catchUp runs the feed to the present end of the log, and gives what became of each table.

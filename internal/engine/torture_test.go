@@ -91,10 +91,6 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 		}
 		require.Empty(t, faults, "round %d, after %d transactions; set aside: %s", round, s.Count,
 			f.see("SELECT source_table, key, reason FROM noemata.set_aside"))
-		f.mark()
-		if r.IntN(2) == 0 { // what was applied is read again, beside what comes now
-			f.setBack(f.places[r.IntN(len(f.places))])
-		}
 	}
 	t.Logf("%d transactions; refused: %v", s.Count, s.Errors)
 }

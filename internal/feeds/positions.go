@@ -3,7 +3,6 @@ package feeds
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"noemata/internal/core/feed"
@@ -14,8 +13,6 @@ import (
 	"noemata/internal/engine"
 	"noemata/internal/records"
 	"noemata/internal/source"
-	"noemata/internal/store"
-	"noemata/internal/warehouse"
 )
 
 // Positions lists how far the tables of a feed have come.
@@ -82,7 +79,7 @@ func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.M
 // theEnd stands for the end of the log, as it is then.
 const theEnd = "end"
 
-// moveLog sets a feed forward in its source's log, which leaves a stretch out, or back, which has one read again.
+// moveLog sets a feed forward in its source's log, which leaves a stretch out.
 func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
 	log, ok := w.Source.(source.Log)
 	if !ok {
@@ -98,6 +95,9 @@ func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out
 		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
 			"The feed %s has no position in the log yet.", w.Feed.Name)
 	}
+	forwardAlone := problem.Newf(problem.Conflict, fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: "+
+		"noemata feeds copy %[1]s.", problem.Word(w.Feed.Name), problem.Word(w.Table.Table)),
+		"The feed %s follows the log, which is read once: its position is set forward alone.", w.Feed.Name)
 	end, _, err := log.End(ctx)
 	if err != nil {
 		return out, err
@@ -105,7 +105,7 @@ func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out
 	to := end
 	switch {
 	case m.Back != "":
-		to, err = r.placeBack(ctx, w.Feed, m)
+		return out, forwardAlone
 	case m.Position != theEnd:
 		to, err = log.CheckPosition(m.Position)
 	}
@@ -116,30 +116,17 @@ func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out
 		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.",
 			end).In("position")
 	}
-	back := to < stands.Position.Value
-	if back {
-		if err := mayGoBack(ctx, w, log, to); err != nil {
-			return out, err
-		}
+	if to < stands.Position.Value {
+		return out, forwardAlone
 	}
 	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
-	lowest, highest := min(to, stands.Position.Value), max(to, stands.Position.Value)
-	between, err := betweenPlaces(ctx, w, log, lowest, highest)
-	if back {
-		out.AgainLog = between
-	} else {
-		out.SkippedLog = between
-	}
-	if err != nil || m.DryRun {
+	if out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to); err != nil || m.DryRun {
 		return out, err
 	}
 	running, err := r.Store.IsRunning(ctx, w.Feed.Name)
 	if err == nil && running {
 		err = problem.Newf(problem.Conflict, "Pause it first: noemata feeds pause "+problem.Word(w.Feed.Name)+".",
 			"The feed %s follows its log now.", w.Feed.Name)
-	}
-	if err == nil && back { // first: what is read again must be known to be
-		err = journal.Note(ctx, w.Feed.Name, warehouse.ReadAgain{Until: stands.Position.Value})
 	}
 	if err != nil {
 		return out, err
@@ -155,59 +142,6 @@ func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out
 		}
 	}
 	return out, r.Store.NotePlace(ctx, w.Feed.Name, to, time.Time{})
-}
-
-// placeBack is where a feed stood in its log so long ago.
-func (r *Rules) placeBack(ctx context.Context, f *feed.Feed, m records.Move) (string, error) {
-	if m.Position != "" {
-		return "", problem.New(problem.Invalid, "Give one of the two.",
-			"A position is set to a value, or back from where it stands.").In("back")
-	}
-	back, err := window.ParseDuration(m.Back)
-	if err != nil || back <= 0 {
-		return "", problem.Newf(problem.Invalid, "Write it as 15m, 2h or 1d.", "%q is not a length of time.", m.Back).In("back")
-	}
-	marks, err := r.Store.Marks(ctx, f.Name)
-	if err != nil {
-		return "", err
-	}
-	i := slices.IndexFunc(marks, func(x store.Mark) bool { return time.Since(x.At) < back })
-	if i < 0 {
-		i = len(marks)
-	}
-	if i > 0 {
-		return marks[i-1].Position, nil
-	}
-	return "", problem.Newf(problem.Conflict, fmt.Sprintf("Write retain: {back: %s} in the feed's file, and from so much later on it "+
-		"can be. Now: give a place in the log, or noemata repair %s TABLE.", m.Back, problem.Word(f.Name)),
-		"It is not known where the feed %s stood %s ago.", f.Name, m.Back).In("back")
-}
-
-// mayGoBack tells why a feed cannot read its log from a place on.
-func mayGoBack(ctx context.Context, w engine.Work, log source.Log, to string) error {
-	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
-	if err != nil {
-		return err
-	}
-	for _, c := range copies {
-		if c.State == warehouse.Copying || c.State == warehouse.Joining {
-			return problem.Newf(problem.Conflict, "Wait until it follows: noemata feeds show "+problem.Word(w.Feed.Name),
-				"The table %s of the feed is being copied.", c.Table)
-		}
-	}
-	known, ok, err := w.Warehouse.Journal().Log(ctx, w.Feed.Name)
-	if err != nil || !ok {
-		return err
-	}
-	state, err := log.LogState(ctx, known.Name, to)
-	if err == nil && state.There && state.Confirms <= to && state.Lost == "" {
-		return nil
-	}
-	from := state.Confirms
-	return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The source does not keep its log from there on%s.",
-		map[bool]string{true: ", but from " + from, false: ""}[from > to]),
-		fmt.Sprintf("Choose a later place, write retain: {back: 1d} for the next time, or have the rows read again that differ: "+
-			"noemata repair %s %s.", problem.Word(w.Feed.Name), problem.Word(w.Table.Table)))
 }
 
 // betweenPlaces is how many bytes of the log lie between two places, by what lies beyond each; nil where that is not

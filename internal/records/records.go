@@ -291,7 +291,7 @@ type Checkpoint struct {
 // Move is how a person sets a position: to a value, or back from where it stands.
 type Move struct {
 	Position string `json:"position,omitempty" doc:"The position, as it is shown; or, of tables that follow the log: end, where it ends now"`
-	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position. Of tables that follow the log: to where they stood then, if the feed's file keeps so much by retain: {back: 2h}"`
+	Back     string `json:"back,omitempty" doc:"How far back from where it stands: 2h or 3d, or a number for watermarks that count; instead of position"`
 	DryRun   bool   `json:"dry_run,omitempty" doc:"Tell what would be read again or skipped; change nothing"`
 }
 

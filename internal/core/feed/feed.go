@@ -345,9 +345,6 @@ func (f *Feed) Check() []Fault {
 	return faults
 }
 
-// mostBack is how far back a feed can be set at most.
-const mostBack = 30 * 24 * time.Hour
-
 // Back is how far back the feed can be set beyond where it stands.
 func (f *Feed) Back() time.Duration {
 	if f.Retain == nil {
@@ -392,8 +389,8 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
 		}
 	}
-	if d, err := window.ParseDuration(f.Retain.Back); f.Retain.Back != "" && (err != nil || d < time.Minute || d > mostBack) {
-		fault("retain.back", "%q is not a length of time from a minute to 30 days: write it as 2h or 1d.", f.Retain.Back)
+	if f.Retain.Back != "" {
+		fault("retain.back", "Feeds that follow a log are not set back yet; remove it.")
 	}
 }
 

@@ -179,13 +179,12 @@ func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, 
 
 // Log tells of a feed that follows a change log.
 func (j journal) Log(ctx context.Context, feed string) (l warehouse.Log, ok bool, err error) {
-	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment, coalesce(until, '') FROM noemata.logs WHERE feed = $1", feed)
+	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment FROM noemata.logs WHERE feed = $1", feed)
 	if err != nil || len(found) == 0 {
 		return l, false, err
 	}
 	row := found[0]
-	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64), Until: row[3].(string)}, true,
-		nil
+	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64)}, true, nil
 }
 
 // EnterLog begins the log of a feed: of two at once, one is kept, and both go on under that.
