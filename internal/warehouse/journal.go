@@ -192,8 +192,6 @@ type (
 	}
 	// LastMoment is of the last transaction of a log that was applied.
 	LastMoment struct{ Moment int64 }
-	// ReadAgain tells that what lies before a position was applied before, wherever the feed is set to.
-	ReadAgain struct{ Until string }
 	// Swept tells that the keys of a table were compared.
 	Swept struct {
 		Table      string
@@ -226,7 +224,6 @@ func (Begins) entry()        {}
 func (Columns) entry()       {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
-func (ReadAgain) entry()     {}
 func (Swept) entry()         {}
 func (Drifted) entry()       {}
 func (SetAside) entry()      {}

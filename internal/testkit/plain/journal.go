@@ -172,10 +172,6 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 				*c = warehouse.Copy{Table: e.Table, State: warehouse.Held, Generation: c.Generation + 1,
 					Reason: e.Reason}
 			})
-	case warehouse.ReadAgain:
-		l := s.logs[feed]
-		l.Until = max(l.Until, e.Until)
-		s.logs[feed] = l
 	case warehouse.LastMoment:
 		l := s.logs[feed]
 		l.LastMoment = e.Moment

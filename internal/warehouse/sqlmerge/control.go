@@ -80,9 +80,6 @@ var migrations = [][]string{
 	{
 		`ALTER TABLE noemata.copies ADD COLUMN fills VARCHAR`,
 	},
-	{
-		`ALTER TABLE noemata.logs ADD COLUMN until VARCHAR`,
-	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of

@@ -468,8 +468,6 @@ reached = '', moment = 0, reason = NULL, fills = NULL WHERE feed = $1 AND source
 snapshots = '[]', reached = '', moment = 0, structure = NULL, fills = NULL WHERE feed = $1 AND source_table = $2
 AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p.source_table = ''), 0) = $5`,
 			feed, e.Table, string(warehouse.Held), e.Reason, e.Version)
-	case warehouse.ReadAgain:
-		return exec("UPDATE noemata.logs SET until = $2 WHERE feed = $1 AND coalesce(until, '') < $2", feed, e.Until)
 	case warehouse.LastMoment:
 		return exec("UPDATE noemata.logs SET last_moment = $2 WHERE feed = $1", feed, e.Moment)
 	case warehouse.Swept:
