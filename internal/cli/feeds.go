@@ -354,9 +354,6 @@ func (a *app) positionsCommand() *cobra.Command {
 			case p.SkippedLog != nil:
 				what = fmt.Sprintf(" %s of the log %s read by no run, for all tables of the feed that follow it: prove them, and repair what differs.",
 					words.Size(*p.SkippedLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])
-			case p.AgainLog != nil:
-				what = fmt.Sprintf(" %s of the log %s read again, for all tables of the feed that follow it.",
-					words.Size(*p.AgainLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])
 			case p.Again != nil:
 				what = fmt.Sprintf(" %s of the source %s read again.", words.Plural(*p.Again, "row"),
 					map[bool]string{true: "would be",

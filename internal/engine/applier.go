@@ -154,7 +154,7 @@ func (a *applier) finish(ctx context.Context, c cut, ofCut bool) error {
 		return err
 	}
 	a.commit = nil
-	a.confirm(a.stream, c.To)
+	a.stream.Confirm(c.To)
 	a.board.committed(next, c.Clock.Last, ofCut)
 	for t, b := range books { // they share the time of the commit
 		a.board.update(t, func(r *TableReport) {
@@ -198,8 +198,7 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 	if b.Record == nil {
 		return 0, nil
 	}
-	stands, _ := a.board.at()
-	return t.mergeChanges(ctx, part, a.Run, b, stands.Position.Value < a.until, continues)
+	return t.mergeChanges(ctx, part, a.Run, b, a.replays, continues)
 }
 
 // mergeChanges folds changes and merges what is left of them. replays tells that they may have been merged before,

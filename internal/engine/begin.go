@@ -129,6 +129,7 @@ func (s *session) recognise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.replays = stands.Version > 0 && stands.Run == 0 && !stands.Position.IsZero()
 	origin, err := s.log.Origin(ctx)
 	if err != nil {
 		return err
@@ -140,7 +141,7 @@ func (s *session) recognise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.name, s.until = log.Name, log.Until
+	s.name = log.Name
 	if log.Origin != origin {
 		return problem.Newf(problem.Held,
 			"If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",

@@ -40,9 +40,6 @@ type LogWork struct {
 	CutBytes  int64           // CutBytes, unless set
 	Heavy     window.Hours    // when copies may begin
 	Report    func(LogReport) // may be nil; called after each commit and while tables are copied
-	// Confirms gives up to where the source may let its log go when all up to a position is in the warehouse; empty for
-	// no further than it has. May be nil.
-	Confirms func(position string) string
 }
 
 // LogReport is how far a run has come.
@@ -111,7 +108,7 @@ type session struct {
 	tables    []*logTable
 	links     []*refer.Table // how rows of the tables refer to others; nil where none do
 	board     *board
-	until     string      // what lies before this position was applied before
+	replays   bool        // the position was set by a person: changes may have been applied before
 	isSetBack atomic.Bool // tables are to be copied again, which may have failed whoever was copying them
 }
 
@@ -171,12 +168,8 @@ func (s *session) run(ctx context.Context) error {
 			lastMoment = max(lastMoment, t.copy.Moment)
 		}
 	}
-	clock := change.Clock{Last: lastMoment}
-	if from.Position.Value < s.until {
-		clock = change.Clock{Until: s.until, Then: lastMoment}
-	}
 	stream, err := s.log.Follow(working, source.Follow{Name: s.name, Tables: tables, From: from.Position.Value,
-		Clock: clock, MaxBytes: s.CutBytes})
+		Clock: change.Clock{Last: lastMoment}, MaxBytes: s.CutBytes})
 	if err != nil {
 		return err
 	}
@@ -203,18 +196,8 @@ func (s *session) run(ctx context.Context) error {
 		return err
 	}
 	stands, _ := s.board.at()
-	s.confirm(stream, stands.Position.Value)
+	stream.Confirm(stands.Position.Value)
 	return stream.Beat()
-}
-
-// confirm tells the source what it need not keep any more.
-func (s *session) confirm(stream source.Stream, position string) {
-	if s.Confirms != nil {
-		position = s.Confirms(position)
-	}
-	if position != "" {
-		stream.Confirm(position)
-	}
 }
 
 // tell reports how far the run has come.

@@ -40,14 +40,14 @@ func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoin
 }
 
 // SetPosition sets the position of a table that is found by watermark, and tells what the next run reads again
-// or skips. All tables of a feed that follow the log are set together.
+// or skips. All tables of a feed that follow the log are set together, and forward alone.
 func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.Move) (records.Checkpoint, error) {
 	w, err := r.Runner.Work(ctx, name, table)
 	if err != nil {
 		return records.Checkpoint{}, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return r.moveLog(ctx, w, m)
+		return r.skipLog(ctx, w, m)
 	}
 	if w.Table.Find != feed.FindWatermark {
 		return records.Checkpoint{}, problem.Newf(problem.Conflict,
@@ -79,45 +79,40 @@ func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.M
 // theEnd stands for the end of the log, as it is then.
 const theEnd = "end"
 
-// moveLog sets a feed forward in its source's log, which leaves a stretch out.
-func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
+// skipLog has a feed leave out a stretch of its source's log.
+func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
 	log, ok := w.Source.(source.Log)
 	if !ok {
 		return out, problem.Newf(problem.Conflict, "Correct the feed's file.", "The source of the feed %s has no log.",
 			w.Feed.Name)
 	}
-	journal := w.Warehouse.Journal()
-	stands, err := journal.Checkpoint(ctx, w.Feed.Name, "")
+	stands, err := w.Warehouse.Journal().Checkpoint(ctx, w.Feed.Name, "")
 	if err != nil {
 		return out, err
 	}
-	if stands.Position.IsZero() {
-		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
-			"The feed %s has no position in the log yet.", w.Feed.Name)
-	}
-	forwardAlone := problem.Newf(problem.Conflict, fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: "+
-		"noemata feeds copy %[1]s.", problem.Word(w.Feed.Name), problem.Word(w.Table.Table)),
-		"The feed %s follows the log, which is read once: its position is set forward alone.", w.Feed.Name)
 	end, _, err := log.End(ctx)
 	if err != nil {
 		return out, err
 	}
 	to := end
+	if m.Back == "" && m.Position != theEnd {
+		if to, err = log.CheckPosition(m.Position); err != nil {
+			return out, err
+		}
+	}
+	again := fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s.",
+		problem.Word(w.Feed.Name), problem.Word(w.Table.Table))
 	switch {
-	case m.Back != "":
-		return out, forwardAlone
-	case m.Position != theEnd:
-		to, err = log.CheckPosition(m.Position)
-	}
-	if err != nil {
-		return out, err
-	}
-	if to > end {
+	case stands.Position.IsZero():
+		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
+			"The feed %s has no position in the log yet.", w.Feed.Name)
+	case m.Back != "" || to < stands.Position.Value:
+		return out, problem.Newf(problem.Conflict, again,
+			"The feed %s follows the log, which is read once: its position is set forward alone.",
+			w.Feed.Name)
+	case to > end:
 		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.",
 			end).In("position")
-	}
-	if to < stands.Position.Value {
-		return out, forwardAlone
 	}
 	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
 	if out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to); err != nil || m.DryRun {
@@ -132,7 +127,7 @@ func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out
 		return out, err
 	}
 	p := position.Position{Value: to}
-	if err := journal.SetPosition(ctx, w.Feed.Name, "", &p); err != nil {
+	if err := w.Warehouse.Journal().SetPosition(ctx, w.Feed.Name, "", &p); err != nil {
 		return out, err
 	}
 	out.Run = 0

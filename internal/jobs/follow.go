@@ -46,7 +46,6 @@ type following struct {
 	noted    map[string]store.Effort // what was added to the tables' state
 	measured time.Time
 	placed   time.Time
-	marks    *marks
 	counted  map[string]bool
 	copying  map[string]bool // of which a copy was noted
 	applied  int64
@@ -67,17 +66,11 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	x.save(kept, "running", nil)
 	err := x.copyAgain(recording)
 	if err == nil {
-		x.marks, err = x.readMarks(kept)
-	}
-	if err == nil {
 		wait, follows := f.Fresh()
 		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx),
 			Wait: wait, Heavy: w.heavy, Report: x.hear}
 		if follows && w.scheduled {
 			log.Until = until
-		}
-		if x.marks != nil {
-			log.Confirms = x.marks.confirms
 		}
 		ended, recorded := make(chan struct{}), make(chan struct{})
 		go func() {
@@ -182,7 +175,6 @@ func (x *following) note(ctx context.Context, over bool) {
 		}
 	}
 	x.noteTables(ctx, moved, nil)
-	x.mark(ctx, l.Position)
 	if len(moved) > 0 || time.Since(x.placed) > placeEvery {
 		x.placed = time.Now()
 		x.record.place(ctx, x.feed.Name, x.run, l.Position, l.CompleteAt)

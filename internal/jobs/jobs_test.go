@@ -6,8 +6,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"noemata/internal/store"
 )
 
 // After a failure the pause begins at four seconds and doubles, up to five minutes; a time of
@@ -53,18 +51,4 @@ func TestSlotsAreOfOneSource(t *testing.T) {
 	}
 	stop()
 	require.ErrorIs(t, <-waits, context.Canceled, "and whoever waits can be stopped")
-}
-
-// The source is told to let its log go up to where the feed stood so long ago, and never beyond where it stands.
-func TestMarks(t *testing.T) {
-	ago := func(d time.Duration, position string) store.Mark {
-		return store.Mark{At: time.Now().Add(-d), Position: position}
-	}
-	m := &marks{back: time.Hour}
-	require.Empty(t, m.confirms("09"), "nothing is known")
-	m.list = []store.Mark{ago(50*time.Minute, "05")}
-	require.Empty(t, m.confirms("09"), "it was not followed for so long")
-	m.list = []store.Mark{ago(3*time.Hour, "01"), ago(2*time.Hour, "02"), ago(61*time.Minute, "03"), ago(time.Minute, "08")}
-	require.Equal(t, "03", m.confirms("09"))
-	require.Equal(t, "02", m.confirms("02"), "it was set back, and has not come so far again")
 }

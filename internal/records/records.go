@@ -284,7 +284,6 @@ type Checkpoint struct {
 	Again    *int64     `json:"again,omitempty" doc:"Rows of the source that the next run reads again, as it was set back"`
 	Skipped  *int64     `json:"skipped,omitempty" doc:"Rows of the source that no run reads, as it was set forward"`
 	// Of tables that follow the log.
-	AgainLog   *int64 `json:"again_log_bytes,omitempty" doc:"Log that the next run reads again, as the feed was set back"`
 	SkippedLog *int64 `json:"skipped_log_bytes,omitempty" doc:"Log that no run reads, as the feed was set forward"`
 }
 

@@ -80,7 +80,6 @@ type Log struct {
 	Name       string // of what the feed has at the source
 	Origin     string // the database that is followed
 	LastMoment int64  // of the last transaction that was applied
-	Until      string // the end of the stretch that was applied before and is read again, as a position
 }
 
 // State is how far a table is in joining those that follow the log.

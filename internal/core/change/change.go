@@ -88,31 +88,12 @@ func (b Batch) Read(events bool) int64 {
 // Clock gives each transaction a moment of its own: the time of its commit, or two
 // microseconds after the transaction before it, where clocks tie or were set back. So
 // moments order transactions as the log does, and leave room for a copy in between.
-//
-// A stretch that was applied before and is read again begins without a last moment, so that none of its transactions has
-// a later moment than it had; what comes after the stretch is after all that was.
-type Clock struct {
-	Last  int64
-	Until string // the end of a stretch that is read again, as a position; empty for none
-	Then  int64  // the last moment before what comes after the stretch
-}
+type Clock struct{ Last int64 }
 
-// Next is the moment of the next transaction, which committed at the given time and place.
-func (c *Clock) Next(committed int64, position string) int64 {
-	if position > c.Until {
-		c.Last = max(c.Last, c.Then)
-	}
+// Next is the moment of the next transaction, which committed at the given time.
+func (c *Clock) Next(committed int64) int64 {
 	c.Last = max(committed, c.Last+2)
 	return c.Last
-}
-
-// Rise has what comes after a stretch that is read again, or else what comes next, be later than a moment.
-func (c *Clock) Rise(moment int64) {
-	if c.Until != "" {
-		c.Then = max(c.Then, moment)
-	} else {
-		c.Last = max(c.Last, moment)
-	}
 }
 
 // Copied is what a ledger calls a row that came by a copy, not by a change.

@@ -143,7 +143,6 @@ func (b Belongs) Faults(fault func(path, format string, args ...any)) {
 type Retain struct {
 	Warn string `json:"warn,omitempty" yaml:"warn,omitempty" doc:"From here on the feed is shown as a risk to the source; 1GB when left out"`
 	Stop string `json:"stop,omitempty" yaml:"stop,omitempty" doc:"From here on the source is told to keep nothing more: the feed is held and its tables must be copied again; never when left out"`
-	Back string `json:"back,omitempty" yaml:"back,omitempty" doc:"How far back the feed can be set, as 2h or 1d: the source is told so much later what it need not keep; only to where it stands when left out"`
 }
 
 // Table is one table of a feed.
@@ -345,15 +344,6 @@ func (f *Feed) Check() []Fault {
 	return faults
 }
 
-// Back is how far back the feed can be set beyond where it stands.
-func (f *Feed) Back() time.Duration {
-	if f.Retain == nil {
-		return 0
-	}
-	d, _ := window.ParseDuration(f.Retain.Back)
-	return d
-}
-
 // checkLog tells what is wrong with how the log is followed.
 func (f *Feed) checkLog(fault func(string, string, ...any)) {
 	logs := 0
@@ -388,9 +378,6 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 		if _, err := ParseSize(x.size); x.size != "" && err != nil {
 			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
 		}
-	}
-	if f.Retain.Back != "" {
-		fault("retain.back", "Feeds that follow a log are not set back yet; remove it.")
 	}
 }
 

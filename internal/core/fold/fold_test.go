@@ -472,42 +472,12 @@ func TestEveryKeepEndsAsTheModelHoweverItIsCut(t *testing.T) {
 	})
 }
 
-// A stretch that is read again, from wherever and with pauses, has no later moments than it had, so it is recognised;
-// and what comes after it is after all of it.
-func TestClockOfAStretchThatIsReadAgain(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		commits := rapid.SliceOfN(rapid.Int64Range(1, 50), 1, 30).Draw(t, "commit times")
-		at := func(i int) string { return fmt.Sprintf("%03d", i) }
-		first, had := change.Clock{}, []int64{}
-		for i, committed := range commits {
-			had = append(had, first.Next(committed, at(i)))
-			if rapid.Bool().Draw(t, "a copy comes after it") {
-				first.Rise(first.Last + 1)
-			}
-		}
-		from := rapid.IntRange(0, len(commits)-1).Draw(t, "from")
-		again := change.Clock{Until: at(len(commits) - 1), Then: first.Last}
-		for i := from; i < len(commits); i++ {
-			if rapid.Bool().Draw(t, "another run") {
-				again = change.Clock{Until: again.Until, Then: again.Then}
-			}
-			if moment := again.Next(commits[i], at(i)); moment > had[i] {
-				t.Fatalf("the commit at %s had the moment %d, and has %d", at(i), had[i], moment)
-			}
-		}
-		again.Rise(first.Last + 10)
-		if moment := again.Next(1, at(len(commits))); moment <= first.Last+10 {
-			t.Fatalf("what comes after %d has the moment %d", first.Last+10, moment)
-		}
-	})
-}
-
 func TestClockOrdersTransactions(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		c := change.Clock{}
 		last := int64(0)
 		for _, committed := range rapid.SliceOf(rapid.Int64Range(1, 50)).Draw(t, "commit times") {
-			at := c.Next(committed, "")
+			at := c.Next(committed)
 			if at <= last || at < committed {
 				t.Fatalf("a commit at %d after the moment %d has the moment %d", committed, last, at)
 			}
