@@ -17,7 +17,7 @@ func (d *database) slots() (n int) {
 }
 
 // A table is paused while the others of its feed go on, and goes on without a gap: by its position, or by a copy where
-// it follows the log, of which nothing is kept for it. A history keeps its past.
+// it follows the log, of which nothing is kept for it. A history keeps its past. Longer than a screen: it is one story.
 func TestTablesArePaused(t *testing.T) {
 	t.Parallel() // it waits for the most part
 	s := newService(t)
@@ -91,8 +91,28 @@ func TestTablesArePaused(t *testing.T) {
 	require.Eventually(t, func() bool { return d.slots() == 0 }, time.Minute,
 		200*time.Millisecond)
 	d.exec(`INSERT INTO holds VALUES (3, 'placed'); INSERT INTO visits VALUES (3, now())`)
+	ran := func() int {
+		list, err := s.client.Runs(t.Context(), client.RunFilter{Feed: "desk", Limit: 500})
+		require.NoError(t, err)
+		return len(list)
+	}
+	before := ran()
+	time.Sleep(4 * time.Second)
+	require.LessOrEqual(t, ran()-before, 5, "it runs once a second, not all the time")
 	holds("public.visits", 3)
 	s.must("feeds", "start", "desk", "--table", "public.loans", "--table", "public.holds")
 	require.Eventually(t, func() bool { return s.same("desk") }, time.Minute, time.Second)
 	holds("public.holds", 3)
+
+	// Nor is anything of it kept for a feed that is paused itself, and of which all tables are.
+	s.must("feeds", "pause", "desk")
+	s.must("feeds", "pause", "desk", "--table", "public.loans", "--table", "public.holds", "--table", "public.visits")
+	require.Eventually(t, func() bool { return d.slots() == 0 }, time.Minute, 200*time.Millisecond)
+	s.must("feeds", "start", "desk")
+	time.Sleep(2 * time.Second)
+	before = ran()
+	time.Sleep(4 * time.Second)
+	require.LessOrEqual(t, ran()-before, 5)
+	s.must("feeds", "start", "desk", "--table", "public.loans", "--table", "public.holds", "--table", "public.visits")
+	require.Eventually(t, func() bool { return s.same("desk") }, time.Minute, time.Second)
 }

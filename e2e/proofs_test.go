@@ -182,6 +182,10 @@ func TestWhatChangedLatelyIsProven(t *testing.T) {
 			said, code = s.cli("", "prove", "loans")
 			require.Equal(t, 3, code)
 			require.Regexp(t, `public.loans .*NOT equal +238 +1 +0 +0 `, said)
+			s.apply("feed: late\nsource: circulation\nwarehouse: lake\ntarget: late.{table}\ntables:\n  - table: public.loans\n    find: watermark\n" +
+				"    watermark: {column: updated_at, start: '2026-01-10T12:00:00Z'}\n    keep: latest\n")
+			require.Equal(t, "done", s.finish("late").State)
+			require.Regexp(t, `public.loans .*equal +12 +0 +0 +0 `, s.must("prove", "late", "--since", "3d"), "what lies before its start is not meant to be there")
 			said, code = s.cli("", "prove", "loans", "--since", "lately")
 			require.NotZero(t, code)
 			require.Contains(t, said, "Write a length of time, as 2h or 3d, or a value of the watermark.")

@@ -45,13 +45,15 @@ func main() {
 func collect() {
 	const little = 48 << 20 // bytes that are in use
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	for {
+	for last := 0; ; time.Sleep(2 * time.Second) {
 		percent := 50
 		if metrics.Read(live); live[0].Value.Uint64() < little {
 			percent = 200
 		}
-		debug.SetGCPercent(percent)
-		time.Sleep(2 * time.Second)
+		if percent != last { // to set it stops the world
+			debug.SetGCPercent(percent)
+		}
+		last = percent
 	}
 }
 

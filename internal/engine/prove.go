@@ -239,7 +239,10 @@ func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.B
 	}
 	w := warehouse.Query{Target: p.plan.target, Columns: p.plan.target.Values(), Holding: true}
 	if len(only) == 0 && p.Since != "" {
-		q.Window.Low, q.Window.Inclusive = position.Position{Value: p.Since}, true
+		since := position.Position{Value: p.Since}
+		if position.Compare(since, q.Window.Low, q.Watermark.Column.Type) > 0 { // what lies below the low end was never meant to come
+			q.Window.Low, q.Window.Inclusive = since, true
+		}
 		w.Since = p.Since
 	}
 	p.keysOnly(&q, &w, only)

@@ -127,7 +127,7 @@ func (r *Rules) Apply(ctx context.Context, file string, how Applying, by string)
 	if len(out.Changes) > 0 && !out.New {
 		err = r.reschedule(ctx, f.Name)
 	}
-	if err == nil && old != nil && old.FollowsLog() && !f.FollowsLog() {
+	if err == nil && old != nil && old.Running().FollowsLog() && !f.Running().FollowsLog() {
 		err = r.unfollow(ctx, f)
 	}
 	return out, err
@@ -295,6 +295,8 @@ func (r *Rules) PauseTables(ctx context.Context, name string, tables []string, p
 		return err
 	}
 	resolved, _ := f.Resolve(found)
+	follow := func(f *feed.Feed) bool { return len(f.Running().Followers().Tables) > 0 }
+	followed := follow(resolved)
 	if err := f.Pause(resolved, tables, paused); err != nil {
 		return err
 	}
@@ -312,7 +314,13 @@ func (r *Rules) PauseTables(ctx context.Context, name string, tables []string, p
 	if err := r.Store.SaveFeed(ctx, f, found, by); err != nil {
 		return err
 	}
-	return r.reschedule(ctx, name)
+	if err := r.reschedule(ctx, name); err != nil {
+		return err
+	}
+	if now, _ := f.Resolve(found); !followed || follow(now) {
+		return nil
+	}
+	return r.unfollow(ctx, f)
 }
 
 // Pause keeps a feed from running on its schedule, and ends what runs.
@@ -398,13 +406,14 @@ func (r *Rules) dropLog(ctx context.Context, f *feed.Feed, done string) error {
 }
 
 // unfollow has the source keep no more log for a feed of which no table follows it any more. One that is
-// active does so with its next run, which begins when this one has ended.
+// active does so with its next run, which begins when this one has ended; of another one the last run may not have.
 func (r *Rules) unfollow(ctx context.Context, f *feed.Feed) error {
 	active, _, _, err := r.Store.Schedule(ctx, f.Name)
 	if err != nil || active {
 		return err
 	}
-	if running, err := r.Store.IsRunning(ctx, f.Name); err != nil || running {
+	if err := r.quiet(ctx, f.Name, "parted from its source's log", "Run it once: noemata runs start "+
+		problem.Word(f.Name)+"."); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)

@@ -407,7 +407,7 @@ func (r *Runner) scheduleNext(ctx context.Context, name string, run int64, state
 		if err != nil {
 			return err
 		}
-		at, scheduled := f.Next(time.Now())
+		at, scheduled := f.Running().Next(time.Now())
 		if !scheduled {
 			return r.store.SetNextRun(ctx, name, nil)
 		}
@@ -493,10 +493,7 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 		return rows.Books{}, err
 	}
 	if f = f.Running(); len(f.Tables) == 0 {
-		if !f.FollowsLog() {
-			err = engine.Unfollow(ctx, f, src, wh)
-		}
-		return rows.Books{}, errors.Join(err, r.rest(ctx, f, run, until))
+		return rows.Books{}, errors.Join(engine.Unfollow(ctx, f, src, wh), r.rest(ctx, f, run, until))
 	}
 	heavy, err := r.heavy(ctx, file.Source)
 	if err != nil {

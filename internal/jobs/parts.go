@@ -95,7 +95,15 @@ func (w *feedWork) parts(ctx context.Context, until <-chan struct{}) (rows.Books
 		case <-ctx.Done():
 		}
 	}()
-	followed, err := w.follow(ctx, w.feed.Followers(), enough)
+	var followed rows.Books
+	if followers := w.feed.Followers(); len(followers.Tables) > 0 {
+		followed, err = w.follow(ctx, followers, enough)
+	} else { // patterns that stand for no table
+		err = engine.Unfollow(ctx, w.feed, w.src, w.wh)
+		if _, follows := w.feed.Fresh(); follows && w.scheduled {
+			<-enough
+		}
+	}
 	<-ended
 	if err == nil && readErr != nil {
 		err = readFailed{readErr}

@@ -393,13 +393,8 @@ func (f *Feed) Followers() *Feed { return f.part(func(t Table) bool { return t.F
 // Others is the feed with those of its tables that do not follow the log.
 func (f *Feed) Others() *Feed { return f.part(func(t Table) bool { return t.Find != FindLog }) }
 
-// Running is the feed without its tables that are paused. Where all that follow the log are, nothing of it is kept
-// for the feed.
-func (f *Feed) Running() *Feed {
-	out := f.part(func(t Table) bool { return !t.Paused })
-	out.followsLog = f.followsLog && !slices.ContainsFunc(f.Tables, func(t Table) bool { return t.Find == FindLog })
-	return out
-}
+// Running is the feed without its tables that are paused. It follows no log where all that would are paused.
+func (f *Feed) Running() *Feed { return f.part(func(t Table) bool { return !t.Paused }) }
 
 // Pause has tables paused, or go on. One that a pattern stands for gets an entry of its own.
 func (f *Feed) Pause(resolved *Feed, tables []string, paused bool) error {

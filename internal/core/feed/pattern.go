@@ -81,7 +81,7 @@ type Match struct {
 // it.
 func (f *Feed) Resolve(tables []schema.Name) (*Feed, []Match) {
 	out := *f
-	out.Tables, out.followsLog = nil, f.FollowsLog()
+	out.Tables, out.followsLog = nil, f.Running().FollowsLog()
 	taken := map[schema.Name]bool{}
 	for i := range f.Tables {
 		if name, err := schema.ParseName(f.Tables[i].Table); err == nil && !f.Tables[i].IsPattern() {
