@@ -134,7 +134,7 @@ func TestHeavyReadingWaitsForItsHours(t *testing.T) {
 	require.Eventually(t, func() bool {
 		b, err := s.client.Backfill(t.Context(), slices.ID)
 		return err == nil && b.State == "done"
-	}, 30*time.Second, 500*time.Millisecond)
+	}, 90*time.Second, 500*time.Millisecond)
 	require.Eventually(t, func() bool { // it looks again within seconds
 		p, err = s.client.Proving(t.Context(), p.ID)
 		return err == nil && p.State == "done" && p.Proof.Same

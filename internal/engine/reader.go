@@ -41,6 +41,8 @@ type reader struct {
 	begun  <-chan beginning
 	free   <-chan struct{} // has a token while the warehouse is free
 
+	began   time.Time // when the log was begun to be read
+	came    time.Time // when it came past where the feed stood; zero while it has not
 	since   time.Time // when the oldest change came that was not handed over; zero for none
 	moved   time.Time // when the last cut was
 	reading time.Duration
@@ -48,11 +50,15 @@ type reader struct {
 }
 
 func (r *reader) run(ctx context.Context) error {
-	r.moved = time.Now()
+	r.began, r.moved = time.Now(), time.Now()
+	stood, _ := r.board.at()
 	for {
 		p, err := r.next(ctx)
 		if err != nil {
 			return err
+		}
+		if r.came.IsZero() && p.Position > stood.Position.Value {
+			r.came = time.Now()
 		}
 		r.board.reach(p)
 		r.meetCopy(p)
@@ -192,7 +198,7 @@ func (r *reader) await(ctx context.Context, must bool) bool {
 }
 
 // finished tells whether the run may end: at the end of a transaction, when it was asked
-// to, or, where it only catches up, when it has, and all tables have been copied.
+// to and has come on, or, where it only catches up, when it has, and all tables have been copied.
 func (r *reader) finished(p source.Progress) bool {
 	if p.Open {
 		return false
@@ -200,13 +206,24 @@ func (r *reader) finished(p source.Progress) bool {
 	if r.Until != nil {
 		select {
 		case <-r.Until: // rows of a copy that come in would be given up
-			return !r.any(func(t TableReport) bool { return t.State == warehouse.Copying && t.Waiting == "" })
+			return r.cameOn(p) &&
+				!r.any(func(t TableReport) bool { return t.State == warehouse.Copying && t.Waiting == "" })
 		default:
 			return false
 		}
 	}
 	return p.Position >= r.end &&
 		!r.any(func(t TableReport) bool { return t.State == warehouse.Copying || t.State == warehouse.Joining })
+}
+
+// cameOn tells whether the log was read on for as long as it took to come to where the feed stood, or to its end. A
+// server may have to read much of its log again before that, for the sake of old transactions: runs that ended sooner
+// would never come on.
+func (r *reader) cameOn(p source.Progress) bool {
+	r.board.mu.Lock()
+	end := r.board.end.position
+	r.board.mu.Unlock()
+	return end != "" && p.Position >= end || !r.came.IsZero() && time.Since(r.came) >= r.came.Sub(r.began)
 }
 
 // shaped gives changes of the table the shape that the feed wants.

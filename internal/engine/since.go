@@ -39,7 +39,11 @@ func Since(ctx context.Context, w Work, text string) (string, error) {
 		p, err = p.Check(column.Type)
 	}
 	if err != nil {
-		return "", problem.Newf(problem.Invalid, "Write a length of time, as 2h or 3d, or a value of the watermark.",
+		remedy := "Write a value of the watermark."
+		if window.Timed(column.Type.Kind) {
+			remedy = "Write a length of time, as 2h or 3d, or a value of the watermark."
+		}
+		return "", problem.Newf(problem.Invalid, remedy,
 			"%q is no place to begin at: %v.", text, err).In("since")
 	}
 	return p.Value, nil

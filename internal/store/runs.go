@@ -561,12 +561,13 @@ WHERE $1 = '' OR f.name = $1`, name)
 	for name, x := range feeds {
 		for _, spec := range specs[name].Tables {
 			t := states[[2]string{name, spec.Table}]
-			t.Find, t.Keep, t.Next = string(spec.Find), string(spec.Keep), spec.Next(t.Position)
+			t.Find, t.Keep = string(spec.Find), string(spec.Keep)
 			if l := x.Log; l != nil && l.CompleteAt != nil && t.Find == string(feed.FindLog) && t.Position != "" &&
 				t.Copy == nil && t.Problem == nil && !spec.Paused &&
 				t.CompleteAt != nil && !l.CompleteAt.Before(*t.CompleteAt) { // a table in which nothing happens is not noted
 				t.Position, t.CompleteAt = l.Position, l.CompleteAt
 			}
+			t.Next = spec.Next(t.Position)
 			if !spec.Paused {
 				t.Promised = promised(specs[name], spec, t.Position)
 			}
