@@ -736,3 +736,52 @@ func (c *Client) Events(ctx context.Context, heard func(Event) error) error {
 	return errors.Join(lines.Err(), problem.New(problem.Unreachable, "The service ended the stream of events.",
 		"It may have been stopped; try again."))
 }
+
+// Ask asks a warehouse, and keeps the answer.
+func (c *Client) Ask(ctx context.Context, warehouse string, q Ask) (Answer, error) {
+	q.Format = "rows"
+	return post[Answer](ctx, c, at("warehouses", warehouse, "questions"), nil, q)
+}
+
+// AskInto asks a warehouse, and writes the answer as it comes, in the format that the question says. An answer that
+// breaks off is an error.
+func (c *Client) AskInto(ctx context.Context, warehouse string, q Ask, w io.Writer) error {
+	answer, err := c.send(ctx, http.MethodPost, at("warehouses", warehouse, "questions"), nil, q)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = answer.Body.Close() }()
+	if _, err := io.Copy(w, answer.Body); err != nil {
+		return problem.Wrap(err, problem.Failed, "The answer broke off: "+err.Error()+".",
+			"What was written is not all of it. Why is said by noemata questions list")
+	}
+	return nil
+}
+
+// Askable lists the warehouses that may be asked, with their tables.
+func (c *Client) Askable(ctx context.Context) ([]Askable, error) {
+	return get[[]Askable](ctx, c, "/askable", nil)
+}
+
+// QuestionFilter says which questions are listed; what is empty leaves none out.
+type QuestionFilter struct {
+	By, Warehouse, State string
+	Before               int64 // only those before the one of this number
+	Limit                int
+}
+
+// Questions lists what warehouses were asked, the newest first.
+func (c *Client) Questions(ctx context.Context, f QuestionFilter) ([]Question, error) {
+	q := asked(map[string]string{"by": f.By, "warehouse": f.Warehouse, "state": f.State})
+	for name, n := range map[string]int64{"before": f.Before, "limit": int64(f.Limit)} {
+		if n > 0 {
+			q.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	return get[[]Question](ctx, c, "/questions", q)
+}
+
+// StopQuestion stops a question that is being answered.
+func (c *Client) StopQuestion(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodPost, at("questions", strconv.FormatInt(id, 10), "stop"), nil, nil, nil)
+}

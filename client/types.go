@@ -56,6 +56,13 @@ type (
 	User          = records.User
 	NewUser       = records.NewUser
 	Ways          = records.Ways
+	Ask           = records.Ask
+	Answer        = records.Answer
+	AnswerColumn  = records.AnswerColumn
+	Askable       = records.Askable
+	AskableTable  = records.AskableTable
+	AskableColumn = records.AskableColumn
+	Question      = records.Question
 	Overview      = records.Overview
 	Need          = records.Need
 	FeedSummary   = records.FeedSummary

@@ -54,7 +54,8 @@ type world struct {
 	service *service.Service
 	client  *client.Client
 	signIn  signIn
-	fresh   bool // this run has made the world
+	analyst string // the token of somebody who may ask the lake
+	fresh   bool   // this run has made the world
 }
 
 // signIn is kept in the demo's folder, so that a check finds a demo that runs.
@@ -65,6 +66,14 @@ type signIn struct {
 
 func (w *world) say(format string, args ...any) {
 	_, _ = fmt.Fprintf(w.options.Out, format+"\n", args...)
+}
+
+// sqlListen is where the SQL port listens: beside a console that has its usual place, else anywhere.
+func (w *world) sqlListen() string {
+	if w.options.Listen == cli.DefaultListen {
+		return cli.DefaultSQLListen
+	}
+	return "127.0.0.1:0"
 }
 
 func (w *world) run(ctx context.Context) (bool, error) {
@@ -86,8 +95,9 @@ func (w *world) run(ctx context.Context) (bool, error) {
 	if w.options.Check {
 		return w.checkFromStart(ctx)
 	}
-	w.say("\nThe console:  %s\nSign in with: %s\n\nThe libraries of the region are open: something happens about "+
-		"three times a second.\nPress Ctrl-C to end.", w.signIn.Address, w.signIn.Token)
+	w.say("\nThe console:  %s\nSign in with: %s\nAsk in SQL:   psql postgresql://analyst:%s@%s/lake\n\nThe libraries "+
+		"of the region are open: something happens about "+
+		"three times a second.\nPress Ctrl-C to end.", w.signIn.Address, w.signIn.Token, w.analyst, w.service.SQLAddress)
 	living, stop := context.WithCancel(ctx)
 	defer stop()
 	ended := make(chan error, 1)
@@ -176,7 +186,8 @@ func (w *world) start(ctx context.Context) error {
 		return err
 	}
 	w.service, _, err = service.Start(ctx,
-		service.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version})
+		service.Options{Listen: w.options.Listen, DataDir: filepath.Join(w.dir, "service"), Version: w.version,
+			SQLListen: w.sqlListen()})
 	if err != nil {
 		return err
 	}
@@ -190,6 +201,12 @@ func (w *world) start(ctx context.Context) error {
 	if err := os.WriteFile(w.signInFile(), content, 0o600); err != nil {
 		return fmt.Errorf("keep the demo's sign-in: %w", err)
 	}
+	analyst, err := w.service.Store.AddToken(ctx, records.NewToken{Name: "analyst", Role: records.Look,
+		Asks: []string{"lake"}})
+	if err != nil {
+		return fmt.Errorf("make the analyst's token: %w", err)
+	}
+	w.analyst = analyst.Secret
 	w.client = client.New(w.signIn.Address, w.signIn.Token)
 	return w.setUp(ctx, passwords, catalogue)
 }

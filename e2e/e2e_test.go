@@ -47,6 +47,7 @@ type service struct {
 	listen  string
 	client  *client.Client
 	address string
+	sql     string // where its SQL port is, if it has one
 	token   string
 	process *exec.Cmd
 	stderr  *lockedBuffer
@@ -69,6 +70,8 @@ func (b *lockedBuffer) String() string {
 	defer b.mu.Unlock()
 	return b.Buffer.String()
 }
+
+var askedAt = regexp.MustCompile(`ask warehouses at (\S+)\n`)
 
 var greeting = regexp.MustCompile(`listens on (\S+)\n(?:The first administrator's token, shown this once: (\S+)\n)?`)
 
@@ -100,6 +103,9 @@ func (s *service) start() {
 		said.Write(buffer[:n])
 		if m := greeting.FindStringSubmatch(said.String()); m != nil && (m[2] != "" || s.token != "") {
 			s.address = m[1]
+			if at := askedAt.FindStringSubmatch(said.String()); at != nil {
+				s.sql = at[1]
+			}
 			if s.token == "" {
 				s.token = m[2]
 			}

@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -156,11 +157,15 @@ func New(version string, demo Demo) *cobra.Command {
 			return c.Help()
 		},
 		SilenceErrors: true, SilenceUsage: true, Version: version,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if a.output != "table" && a.output != "json" {
-				return usageError{fmt.Errorf("--output is table or json, not %q", a.output)}
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			more := c.Annotations[formats]
+			if a.output == "table" || a.output == "json" || slices.Contains(strings.Split(more, ", "), a.output) && more != "" {
+				return nil
 			}
-			return nil
+			return usageError{fmt.Errorf("--output is %s, not %q",
+				strings.Join(append([]string{"table", "json"}, strings.FieldsFunc(more, func(r rune) bool {
+					return r == ',' || r == ' '
+				})...), ", "), a.output)}
 		},
 	}
 	root.PersistentFlags().StringVar(&a.address, "address", "",
@@ -175,6 +180,7 @@ func New(version string, demo Demo) *cobra.Command {
 		a.overviewCommand(), a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(),
 		a.backfillsCommand(),
 		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
+		a.askCommand(), a.questionsCommand(),
 		a.logCommand(), a.volumesCommand(), a.burdenCommand(), a.retentionCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())
 	a.completes(root)
@@ -254,8 +260,11 @@ func writeProfile(p profile) (string, error) {
 	return path, os.WriteFile(path, content, 0o600)
 }
 
-// DefaultListen is where a service listens unless told otherwise.
-const DefaultListen = "127.0.0.1:8420"
+// DefaultListen is where a service listens unless told otherwise, and DefaultSQLListen where its SQL port usually does.
+const (
+	DefaultListen    = "127.0.0.1:8420"
+	DefaultSQLListen = "127.0.0.1:8433"
+)
 
 // client makes the API client: flags first, then the environment, then the profile.
 func (a *app) client() (*client.Client, error) {

@@ -8,29 +8,35 @@ import (
 
 // examples are lines that run, by command.
 var examples = map[string]string{
-	"about":         "noemata about",
-	"openapi":       "noemata openapi > openapi.json",
-	"serve":         "noemata serve --data /var/lib/noemata",
-	"demo":          "noemata demo\nnoemata demo --check",
-	"sign-in":       "noemata sign-in --address http://127.0.0.1:8420 --token noe_…",
-	"words":         "noemata words\nnoemata words watermark",
-	"man":           "noemata man /usr/local/share/man/man1",
-	"prove":         "noemata prove circulation-lake\nnoemata prove circulation-lake public.loans",
-	"sample":        "noemata sample circulation-lake public.loans",
-	"versions":      "noemata versions circulation-live public.patrons 4711",
-	"alerts":        "noemata alerts\nnoemata alerts --all",
-	"channels list": "noemata channels list",
+	"about":   "noemata about",
+	"openapi": "noemata openapi > openapi.json",
+	"serve":   "noemata serve --data /var/lib/noemata",
+	"demo":    "noemata demo\nnoemata demo --check",
+	"sign-in": "noemata sign-in --address http://127.0.0.1:8420 --token noe_…",
+	"words":   "noemata words\nnoemata words watermark",
+	"man":     "noemata man /usr/local/share/man/man1",
+	"prove":   "noemata prove circulation-lake\nnoemata prove circulation-lake public.loans",
+	"ask": "noemata ask lake 'TABLE live.loans LIMIT 10'\n" +
+		"noemata ask lake 'FROM live.loans WHERE branch = $1' --value Dornheim --output parquet --file loans.parquet",
+	"questions list": "noemata questions list --running",
+	"questions stop": "noemata questions stop 12",
+	"sample":         "noemata sample circulation-lake public.loans",
+	"versions":       "noemata versions circulation-live public.patrons 4711",
+	"alerts":         "noemata alerts\nnoemata alerts --all",
+	"channels list":  "noemata channels list",
 	"channels add": "noemata channels add desk --url https://alerts.example/noemata --secret-stdin\n" +
-		"noemata channels add nights --host mail.example --user noemata --from noemata@lending.example --to duty@lending.example " +
+		"noemata channels add nights --host mail.example --user noemata --from noemata@lending.example --to " +
+		"duty@lending.example " +
 		"--kinds held,failing --lag 1h --quiet 22:00-06:30 --zone Europe/Vienna --secret-stdin",
 	"channels change": "noemata channels change desk --kinds held,failing,unequal",
 	"channels test":   "noemata channels test desk",
 	"channels remove": "noemata channels remove desk",
 	"users list":      "noemata users list",
 	"users add":       "noemata users add maren --role operate --label region=north",
-	"users change":    "noemata users change maren --role administer\nprintf %s \"$NEW\" | noemata users change maren --role operate --password-stdin",
-	"users remove":    "noemata users remove maren",
-	"overview":        "noemata overview\nnoemata overview --label region=north",
+	"users change": "noemata users change maren --role administer\nprintf %s \"$NEW\" | noemata users change maren " +
+		"--role operate --password-stdin",
+	"users remove": "noemata users remove maren",
+	"overview":     "noemata overview\nnoemata overview --label region=north",
 	"log": "noemata log circulation-live\nnoemata log circulation-live --level warning --table public.loans\n" +
 		"noemata log circulation-live --follow",
 	"volumes":          "noemata volumes circulation-live --days 7",
@@ -42,12 +48,14 @@ var examples = map[string]string{
 	"processes resume": "noemata processes resume kq3v7m2xya",
 	"sessions list":    "noemata sessions list",
 	"sessions end":     "noemata sessions end 3",
-	"changes":          "noemata changes --about 'feed circulation-lake'\nnoemata changes --by 'first administrator' --limit 200",
-	"repair":           "noemata repair circulation-lake public.loans\nnoemata repair circulation-lake --yes",
-	"proofs list":      "noemata proofs list circulation-lake\nnoemata proofs list circulation-lake public.loans",
-	"proofs show":      "noemata proofs show 12",
-	"proofs stop":      "noemata proofs stop 12",
-	"backfill":         "noemata backfill circulation-lake public.patrons --from 2026-01-01 --slice 1mo --newest-first --wait",
+	"changes": "noemata changes --about 'feed circulation-lake'\nnoemata changes --by 'first administrator' " +
+		"--limit 200",
+	"repair":      "noemata repair circulation-lake public.loans\nnoemata repair circulation-lake --yes",
+	"proofs list": "noemata proofs list circulation-lake\nnoemata proofs list circulation-lake public.loans",
+	"proofs show": "noemata proofs show 12",
+	"proofs stop": "noemata proofs stop 12",
+	"backfill": "noemata backfill circulation-lake public.patrons --from 2026-01-01 --slice 1mo " +
+		"--newest-first --wait",
 
 	"tokens list":   "noemata tokens list",
 	"tokens add":    "noemata tokens add 'nightly report'",
@@ -58,7 +66,8 @@ var examples = map[string]string{
 
 	"sources list": "noemata sources list\nnoemata sources list -o json",
 	"sources show": "noemata sources show circulation",
-	"sources add": "noemata sources add circulation --host db.example --database circulation --user reader --password-stdin < " +
+	"sources add": "noemata sources add circulation --host db.example --database circulation --user reader " +
+		"--password-stdin < " +
 		"password\nnoemata sources add catalogue --url mariadb://reader@db.example/catalogue",
 	"sources change": "noemata sources change circulation --host standby.example",
 	"sources try": "noemata sources try --host db.example --database circulation --user reader --password-stdin < " +
@@ -78,11 +87,12 @@ var examples = map[string]string{
 	"feeds show": "noemata feeds show circulation-lake",
 	"feeds propose": "noemata feeds propose circulation lake --tables 'public.*' > circulation-lake.yaml\n" +
 		"noemata feeds check circulation-lake.yaml",
-	"feeds check":      "noemata feeds check circulation-lake.yaml",
-	"feeds diff":       "noemata feeds export circulation-lake | sed 's/5s/30s/' | noemata feeds diff -",
-	"feeds apply":      "noemata feeds apply circulation-lake.yaml --start",
-	"feeds preview":    "noemata feeds preview circulation-lake.yaml public.patrons --rows 5",
-	"feeds export":     "noemata feeds export circulation-lake > circulation-lake.yaml\nnoemata feeds export circulation-lake --revision 2",
+	"feeds check":   "noemata feeds check circulation-lake.yaml",
+	"feeds diff":    "noemata feeds export circulation-lake | sed 's/5s/30s/' | noemata feeds diff -",
+	"feeds apply":   "noemata feeds apply circulation-lake.yaml --start",
+	"feeds preview": "noemata feeds preview circulation-lake.yaml public.patrons --rows 5",
+	"feeds export": "noemata feeds export circulation-lake > circulation-lake.yaml\nnoemata feeds export " +
+		"circulation-lake --revision 2",
 	"feeds schema":     "noemata feeds schema > feed-file.schema.json",
 	"feeds revisions":  "noemata feeds revisions circulation-lake",
 	"feeds privileges": "noemata feeds privileges circulation.yaml --analysts readers",
@@ -102,7 +112,8 @@ var examples = map[string]string{
 	"runs start":     "noemata runs start circulation-lake",
 	"runs stop":      "noemata runs stop 17",
 	"positions list": "noemata positions list circulation-lake",
-	"positions set": "noemata positions set circulation-lake public.loans 2026-11-01T00:00:00Z\nnoemata positions set circulation-lake public.loans --back 2h --dry-run\n" +
+	"positions set": "noemata positions set circulation-lake public.loans 2026-11-01T00:00:00Z\nnoemata positions set " +
+		"circulation-lake public.loans --back 2h --dry-run\n" +
 		"noemata positions set circulation-live public.loans end --dry-run",
 	"positions clear":  "noemata positions clear circulation-lake public.loans",
 	"backfills list":   "noemata backfills list circulation-lake",

@@ -17,8 +17,10 @@ import (
 	"golang.org/x/term"
 
 	"noemata/client"
+	"noemata/internal/asking"
 	"noemata/internal/core/window"
 	"noemata/internal/httpapi"
+	"noemata/internal/records"
 	"noemata/internal/service"
 )
 
@@ -40,6 +42,9 @@ func (a *app) serveCommand() *cobra.Command {
 			}
 			defer s.Stop()
 			w := cmd.OutOrStdout()
+			if s.SQLAddress != "" {
+				_, _ = fmt.Fprintf(w, "Clients of PostgreSQL ask warehouses at %s\n", s.SQLAddress)
+			}
 			_, _ = fmt.Fprintf(w, "Noemata listens on %s\n", s.Address)
 			if first != "" {
 				which := "The first"
@@ -67,18 +72,40 @@ func (a *app) serveCommand() *cobra.Command {
 		"folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
 	f.BoolVar(&o.Agent, "ssh-agent", false,
 		"let tunnels sign in with the keys of the agent at SSH_AUTH_SOCK, where a source or warehouse asks for it")
-	f.StringVar(&o.Host, "host", "", "what this machine is called among the service's processes; as it calls itself when left out")
-	f.StringVar(&oidc.Issuer, "oidc-issuer", "", "address of an OpenID Connect provider where people sign in; its client's secret is NOEMATA_OIDC_SECRET")
+	f.StringVar(&o.Host, "host", "",
+		"what this machine is called among the service's processes; as it calls itself when left out")
+	f.StringVar(&oidc.Issuer, "oidc-issuer", "",
+		"address of an OpenID Connect provider where people sign in; its client's secret is NOEMATA_OIDC_SECRET")
 	f.StringVar(&oidc.ClientID, "oidc-client", "", "what the service is called there")
 	f.StringVar(&oidc.Name, "oidc-name", "your organisation", "by what name people know the provider")
 	f.StringVar(&oidc.Claim, "oidc-claim", "groups", "the claim that lists a person's groups")
 	f.StringArrayVar(&oidc.Groups, "oidc-group", nil,
-		"what a group may do, as operate=lending, or operate@region=north=lending for feeds with a label; repeatable, and the first that fits counts")
-	f.StringVar(&oidc.Public, "public-url", "", "the console's own address as people reach it, which the provider sends them back to")
-	f.BoolVar(&o.NewToken, "new-token", false, "make another administrator's token and show it, where the last one was lost")
+		"what a group may do, as operate=lending, or operate@region=north=lending for feeds with a label; repeatable, "+
+			"and the first that fits counts")
+	f.StringVar(&oidc.Public, "public-url", "",
+		"the console's own address as people reach it, which the provider sends them back to")
+	f.StringVar(&o.SQLListen, "sql-listen", "",
+		"host and port where clients of PostgreSQL ask warehouses, as 127.0.0.1:8433; without it, they do not")
+	f.DurationVar(&o.Asking.Time, "ask-time", asking.Usual.Time, "how long a question may take, its answer included")
+	f.Int64Var(&o.Asking.Rows, "ask-rows", asking.Usual.Rows, "how many rows an answer may have")
+	f.IntVar(&o.Asking.AtOnce, "ask-at-once", asking.Usual.AtOnce, "how many questions are answered at once; others wait")
+	f.BoolVar(&o.NewToken, "new-token", false,
+		"make another administrator's token and show it, where the last one was lost")
 	f.BoolVar(&o.Paused, "paused", false,
 		"start without running anything; a feed runs again once it is started or asked to run")
 	return c
+}
+
+// asksWhat is the help of --ask.
+const asksWhat = "what may be asked in SQL: a warehouse, as lake, or a schema of one, as lake.kept; * stands for " +
+	"any letters; repeatable"
+
+// asksOf says what somebody may ask.
+func asksOf(role records.Role, asks []string) string {
+	if role == records.Administer {
+		return "all"
+	}
+	return orDash(strings.Join(asks, ", "))
 }
 
 func demoCommand(demo Demo) *cobra.Command {
@@ -176,9 +203,10 @@ func (a *app) tokensCommand() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, " number", "name", "role", "feeds", "made", "last used", "expires")
+				g := grid(w, " number", "name", "role", "feeds", "asks", "made", "last used", "expires")
 				for _, t := range x {
-					g.AppendRow(table.Row{t.ID, t.Name, t.Role, cmp.Or(t.Label, "all"), when(&t.CreatedAt), when(t.LastUsedAt),
+					g.AppendRow(table.Row{t.ID, t.Name, t.Role, cmp.Or(t.Label, "all"), asksOf(t.Role, t.Asks), when(&t.CreatedAt),
+						when(t.LastUsedAt),
 						when(t.ExpiresAt)})
 				}
 				g.Render()
@@ -206,6 +234,7 @@ func (a *app) tokensCommand() *cobra.Command {
 	add.Flags().StringVar((*string)(&n.Role), "role", "administer",
 		"look; operate (run, pause and change feeds, prove, repair); or administer (connections, keys, tokens)")
 	add.Flags().StringVar(&n.Label, "label", "", "only for feeds with this label: its name, or name=value")
+	add.Flags().StringArrayVar(&n.Asks, "ask", nil, asksWhat)
 	add.Flags().StringVar(&expires, "expires", "", "after how long it is not taken any more, as 12h or 90d (never)")
 	remove := &cobra.Command{Use: "remove NUMBER", Short: "Remove a token and end its sessions", Args: exactly(1),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {

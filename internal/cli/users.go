@@ -24,7 +24,7 @@ func (a *app) usersCommand() *cobra.Command {
 				return err
 			}
 			return a.show(cmd, x, func(w io.Writer) {
-				g := grid(w, "name", "role", "feeds", "signs in", "made", "signed in last")
+				g := grid(w, "name", "role", "feeds", "asks", "signs in", "made", "signed in last")
 				for _, u := range x {
 					feeds, where := "all", "here"
 					if u.Label != "" {
@@ -33,7 +33,8 @@ func (a *app) usersCommand() *cobra.Command {
 					if u.Elsewhere {
 						where = "at the provider"
 					}
-					g.AppendRow(table.Row{u.Name, u.Role, feeds, where, when(&u.CreatedAt), when(u.LastUsedAt)})
+					g.AppendRow(table.Row{u.Name, u.Role, feeds, asksOf(u.Role, u.Asks), where, when(&u.CreatedAt),
+						when(u.LastUsedAt)})
 				}
 				g.Render()
 			})
@@ -78,6 +79,7 @@ func (a *app) addUserCommand(change bool) *cobra.Command {
 		})}
 	c.Flags().StringVar(&role, "role", "look", "look, operate or administer")
 	c.Flags().StringVar(&n.Label, "label", "", "of feeds: only those with this label, a name or name=value")
+	c.Flags().StringArrayVar(&n.Asks, "ask", nil, asksWhat)
 	c.Flags().BoolVar(&stdin, "password-stdin", false,
 		"read the password from standard input (or set NOEMATA_PERSON_PASSWORD; who sits at it is asked)")
 	return c

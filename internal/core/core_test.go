@@ -72,8 +72,8 @@ var layers = [][]string{
 	{"demo"},
 	{"internal/cli"},
 	{"internal/service"},
-	{"internal/httpapi"},
-	{"internal/feeds"},
+	{"internal/httpapi", "internal/sqlport"},
+	{"internal/feeds", "internal/asking"},
 	{"internal/jobs", "internal/alerts"},
 	{"internal/opened"},
 	{"internal/store", "client", "console"},
@@ -137,11 +137,11 @@ var sql = regexp.MustCompile(`(?s)\b(SELECT\s.+\sFROM|INSERT INTO|UPDATE\s\S+\s(
 
 // Statements for a warehouse are in internal/warehouse, those for a source in
 // internal/source, and those for the records in store and jobs. What starts servers, measures
-// or shows them has statements of its own.
+// or shows them, or speaks SQL with others, has statements of its own.
 func TestSQLStaysInItsPlace(t *testing.T) {
 	places := []string{"internal/warehouse", "internal/source", "internal/store", "internal/jobs", "internal/pgcopy",
 		"internal/pgdial",
-		"internal/pgserver", "internal/mariaserver", "internal/testkit", "demo", "bench", "tools"}
+		"internal/pgserver", "internal/mariaserver", "internal/testkit", "internal/sqlport", "demo", "bench", "tools"}
 	seen := 0
 	for file := range imports(t, "../..") {
 		name := filepath.ToSlash(strings.TrimPrefix(file, "../../"))

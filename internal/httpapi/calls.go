@@ -128,6 +128,7 @@ func (s *Service) register(api calls) {
 	s.describeProcesses(api)
 	s.describeUsers(api)
 	s.describeWatching(api)
+	s.describeAsking(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }

@@ -30,6 +30,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"noemata/client"
+	"noemata/internal/asking"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/feeds"
@@ -46,6 +47,7 @@ type Service struct {
 	databases *opened.Databases
 	rules     *feeds.Rules
 	runner    *jobs.Runner
+	asking    *asking.Asking
 	events    *jobs.Events
 	app       *fiber.App
 	version   string
@@ -58,6 +60,7 @@ type Parts struct {
 	Store     *store.Store
 	Databases *opened.Databases
 	Runner    *jobs.Runner
+	Asking    *asking.Asking
 	Events    *jobs.Events
 	Registry  *prometheus.Registry
 	Console   fs.FS // the built console
@@ -73,7 +76,7 @@ const SignInsPerMinute = 10
 func New(p Parts) *Service {
 	s := &Service{store: p.Store, databases: p.Databases,
 		rules:  &feeds.Rules{Store: p.Store, Databases: p.Databases, Runner: p.Runner},
-		runner: p.Runner, events: p.Events, version: p.Version, stopped: make(chan struct{})}
+		runner: p.Runner, asking: p.Asking, events: p.Events, version: p.Version, stopped: make(chan struct{})}
 	if p.Provider != nil {
 		s.provider = &provider{Provider: *p.Provider}
 	}

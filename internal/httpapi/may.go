@@ -21,7 +21,8 @@ import (
 
 // needs is the role that each call needs. A call that is not named here is let nobody.
 var needs = map[string]records.Role{
-	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", "list-ways": "", // whoever signs in or out is nobody yet
+	"about": records.Look, "session": records.Look, "sign-in": "", "sign-out": "", "list-ways": "",
+	// whoever signs in or out is nobody yet
 	"list-feeds": records.Look, "show-overview": records.Look, "show-feed": records.Look, "export-feed": records.Look,
 	"list-revisions": records.Look,
 	"show-revision":  records.Look, "list-drifts": records.Look, "list-log-samples": records.Look,
@@ -32,7 +33,11 @@ var needs = map[string]records.Role{
 	"list-log": records.Look, "list-volumes": records.Look, "list-retention": records.Look,
 	"show-burden": records.Operate, "list-hash-keys": records.Look,
 
-	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate, "remove-feed": records.Operate,
+	// What may be asked is said for each person and token, besides the role.
+	"ask": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
+
+	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate,
+	"remove-feed":     records.Operate,
 	"apply-feed-file": records.Operate, "preview-feed-file": records.Operate, "list-privileges": records.Operate,
 	"propose-feed": records.Operate, "copy-again": records.Operate, "list-versions": records.Operate,
 	"sample-table": records.Operate, "count-table": records.Operate, "set-position": records.Operate,
@@ -59,7 +64,7 @@ var needs = map[string]records.Role{
 // changesNothing are the calls that ask by a body, or only look at a database.
 var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
 	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "test-channel": true,
-	"sign-in": true, "sign-out": true}
+	"sign-in": true, "sign-out": true, "ask": true}
 
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.

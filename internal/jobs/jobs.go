@@ -84,6 +84,9 @@ type Runner struct {
 	spent *prometheus.CounterVec
 }
 
+// ID is what the process is called.
+func (r *Runner) ID() string { return r.self.ID }
+
 // New makes a Runner; Start starts it. The process tells others by self where it runs; its name is filled in.
 func New(s *store.Store, l *opened.Databases, e *Events, registry prometheus.Registerer, self records.Process) (*Runner,
 	error) {

@@ -23,7 +23,7 @@ func AppendRows(b []byte, record arrow.RecordBatch, columns []schema.Column) []b
 	encoders := make([]func(b []byte, row int) []byte, len(columns))
 	nullable := make([]arrow.Array, len(columns)) // nil where no value is null
 	for i, c := range columns {
-		encoders[i] = encoder(record.Column(i), c.Type)
+		encoders[i] = Encoder(record.Column(i), c.Type)
 		if record.Column(i).NullN() > 0 {
 			nullable[i] = record.Column(i)
 		}
@@ -46,7 +46,7 @@ func AppendRows(b []byte, record arrow.RecordBatch, columns []schema.Column) []b
 func AppendRaw(b []byte, raw *rows.Raw, from, to int, record arrow.RecordBatch, columns []schema.Column) []byte {
 	var encoders []func(b []byte, row int) []byte
 	for i := raw.Columns; i < len(columns); i++ {
-		encoders = append(encoders, encoder(record.Column(i), columns[i].Type))
+		encoders = append(encoders, Encoder(record.Column(i), columns[i].Type))
 	}
 	for row := from; row < to; row++ {
 		b = binary.BigEndian.AppendUint16(b, uint16(len(columns)))
@@ -62,8 +62,8 @@ func AppendRaw(b []byte, raw *rows.Raw, from, to int, record arrow.RecordBatch, 
 	return b
 }
 
-// encoder appends one value with its length.
-func encoder(column arrow.Array, t schema.Type) func(b []byte, row int) []byte {
+// Encoder appends one value with its length.
+func Encoder(column arrow.Array, t schema.Type) func(b []byte, row int) []byte {
 	order := binary.BigEndian
 	switch c := column.(type) {
 	case *array.Boolean:

@@ -2,6 +2,9 @@ package records
 
 import (
 	"encoding/json"
+	"path"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -25,6 +28,7 @@ type NewToken struct {
 	Name      string     `json:"name" minLength:"1" maxLength:"100" doc:"Whose it is, or what for"`
 	Role      Role       `json:"role,omitempty" enum:"look,operate,administer" default:"administer" doc:"What it lets its holder do: look; operate (run, pause and change feeds, prove and repair); administer"`
 	Label     string     `json:"label,omitempty" maxLength:"140" doc:"Of feeds: only those with this label, a name or name=value; not for role administer"`
+	Asks      []string   `json:"asks,omitempty" maxItems:"100" doc:"What it may ask in SQL: warehouses, as lake, or schemas of them, as lake.kept; * stands for any letters. Whoever administers may ask all"`
 	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"From when on it is not taken any more"`
 }
 
@@ -34,10 +38,36 @@ type Token struct {
 	Name       string     `json:"name"`
 	Role       Role       `json:"role" enum:"look,operate,administer"`
 	Label      string     `json:"label,omitempty" doc:"Of feeds: only those with this label"`
+	Asks       []string   `json:"asks,omitempty" doc:"What it may ask in SQL: warehouses, or schemas of them"`
 	Secret     string     `json:"secret,omitempty" doc:"The token itself, shown once, when it is made"`
 	CreatedAt  time.Time  `json:"created_at"`
 	ExpiresAt  *time.Time `json:"expires_at,omitempty"`
 	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+}
+
+// MayAsk tells which schemas of a warehouse may be asked, and whether any may. What Noemata keeps for itself is
+// asked by nobody.
+func (t Token) MayAsk(warehouse string) (may func(schema string) bool, any bool) {
+	var schemas []string
+	for _, a := range t.Asks {
+		of, schema, some := strings.Cut(a, ".")
+		if fits, err := path.Match(of, warehouse); err != nil || !fits {
+			continue
+		}
+		if !some {
+			schema = "*"
+		}
+		schemas = append(schemas, strings.ToLower(schema))
+	}
+	if t.Role == Administer {
+		schemas = []string{"*"}
+	}
+	return func(schema string) bool {
+		return schema != "noemata" && slices.ContainsFunc(schemas, func(pattern string) bool {
+			fits, err := path.Match(pattern, strings.ReplaceAll(schema, "/", "_"))
+			return err == nil && fits
+		})
+	}, len(schemas) > 0
 }
 
 // Session is a sign-in of the console.
@@ -65,10 +95,11 @@ type ChangeMade struct {
 
 // NewUser is a person who is to sign in by name and password.
 type NewUser struct {
-	Name     string `json:"name" minLength:"1" maxLength:"100" doc:"How the person signs in"`
-	Role     Role   `json:"role" enum:"look,operate,administer" doc:"What the person may do"`
-	Label    string `json:"label,omitempty" maxLength:"140" doc:"Of feeds: only those with this label, a name or name=value; not for role administer"`
-	Password string `json:"password,omitempty" maxLength:"72" doc:"12 characters or more, 72 bytes at most; kept as a bcrypt hash. Of a change: left out, it stays"`
+	Name     string   `json:"name" minLength:"1" maxLength:"100" doc:"How the person signs in"`
+	Role     Role     `json:"role" enum:"look,operate,administer" doc:"What the person may do"`
+	Label    string   `json:"label,omitempty" maxLength:"140" doc:"Of feeds: only those with this label, a name or name=value; not for role administer"`
+	Asks     []string `json:"asks,omitempty" maxItems:"100" doc:"What the person may ask in SQL: warehouses, as lake, or schemas of them, as lake.kept; * stands for any letters. Whoever administers may ask all"`
+	Password string   `json:"password,omitempty" maxLength:"72" doc:"12 characters or more, 72 bytes at most; kept as a bcrypt hash. Of a change: left out, it stays"`
 }
 
 // User is a person who signs in by name, here or at a provider of sign-ins.
@@ -76,6 +107,7 @@ type User struct {
 	Name       string     `json:"name"`
 	Role       Role       `json:"role" enum:"look,operate,administer"`
 	Label      string     `json:"label,omitempty" doc:"Of feeds: only those with this label"`
+	Asks       []string   `json:"asks,omitempty" doc:"What the person may ask in SQL: warehouses, or schemas of them"`
 	Elsewhere  bool       `json:"elsewhere" doc:"Whether a provider signs the person in, and says the role"`
 	CreatedAt  time.Time  `json:"created_at"`
 	LastUsedAt *time.Time `json:"last_used_at,omitempty" doc:"When the person signed in last"`

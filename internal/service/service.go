@@ -4,6 +4,7 @@ package service
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -16,6 +17,7 @@ import (
 
 	"noemata/console"
 	"noemata/internal/alerts"
+	"noemata/internal/asking"
 	"noemata/internal/background"
 	"noemata/internal/connection/tunnel"
 	"noemata/internal/core/problem"
@@ -25,6 +27,7 @@ import (
 	"noemata/internal/pgserver"
 	"noemata/internal/records"
 	"noemata/internal/secret"
+	"noemata/internal/sqlport"
 	"noemata/internal/store"
 )
 
@@ -44,17 +47,21 @@ type Options struct {
 	Version     string
 	Provider    *httpapi.Provider // of sign-ins; nil for none
 	Host        string            // what this machine is called; empty is as it calls itself
+	Asking      asking.Bounds     // of questions; asking.Usual where they are nothing
+	SQLListen   string            // host:port of the SQL port; empty for none
 }
 
 // Service is a running service.
 type Service struct {
-	Address string // such as http://127.0.0.1:8420
-	Store   *store.Store
+	Address    string // such as http://127.0.0.1:8420
+	SQLAddress string // such as 127.0.0.1:8433; empty without a SQL port
+	Store      *store.Store
 
 	server    *pgserver.Server
 	databases *opened.Databases
 	runner    *jobs.Runner
 	service   *httpapi.Service
+	sql       *sqlport.Server
 	end       context.CancelFunc
 	failed    chan error
 }
@@ -128,6 +135,9 @@ func prepare(o Options) (Options, error) {
 			"Choose another with --data.")
 	}
 	o.DataDir = dir
+	if o.Asking.AtOnce == 0 {
+		o.Asking = asking.Usual
+	}
 	if o.Provider != nil {
 		if err := o.Provider.Check(); err != nil {
 			return o, err
@@ -165,18 +175,25 @@ func (s *Service) listen(o Options) error {
 		return problem.Wrap(err, problem.Conflict, fmt.Sprintf("The service cannot listen on %s: %v.", o.Listen, err),
 			"Stop what uses the port, or choose another with --listen.")
 	}
+	sqlListener, err := s.listenSQL(o)
+	if err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	started := false
+	defer func() {
+		if !started {
+			_ = listener.Close()
+			if sqlListener != nil {
+				_ = sqlListener.Close()
+			}
+		}
+	}()
 	address := listener.Addr().String()
 	s.Address = "http://" + address
 	if certificate != nil {
 		s.Address = "https://" + address
 		listener = tls.NewListener(listener, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get})
 	}
-	started := false
-	defer func() {
-		if !started {
-			_ = listener.Close()
-		}
-	}()
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
@@ -209,10 +226,41 @@ func (s *Service) listen(o Options) error {
 		return err
 	}
 	started = true
-	s.service = httpapi.New(httpapi.Parts{Store: s.Store, Databases: s.databases, Runner: s.runner, Events: events,
+	questions := asking.New(s.Store, s.databases, s.runner.ID(), o.Asking)
+	go questions.Watch(running)
+	s.service = httpapi.New(httpapi.Parts{Store: s.Store, Databases: s.databases, Runner: s.runner, Asking: questions,
+		Events:   events,
 		Registry: registry, Console: console.Files(), Version: o.Version, Proxies: o.Proxies, Provider: o.Provider})
 	go func() { s.failed <- s.service.Listen(listener) }()
+	if sqlListener != nil {
+		var own func(*tls.ClientHelloInfo) (*tls.Certificate, error)
+		if certificate != nil {
+			own = certificate.get
+		}
+		s.sql = sqlport.New(s.Store, questions, own)
+		go func() { s.failed <- s.sql.Serve(sqlListener) }()
+	}
 	return nil
+}
+
+// listenSQL listens for clients of PostgreSQL, where that is asked for.
+func (s *Service) listenSQL(o Options) (net.Listener, error) {
+	if o.SQLListen == "" {
+		return nil, nil
+	}
+	as := o
+	as.Listen = o.SQLListen
+	if _, err := certificateOf(as); err != nil { // as for HTTP, nothing goes beyond this machine in the clear unasked
+		return nil, err
+	}
+	l, err := net.Listen("tcp", o.SQLListen)
+	if err != nil {
+		return nil, problem.Wrap(err, problem.Conflict,
+			fmt.Sprintf("The SQL port cannot listen on %s: %v.", o.SQLListen, err),
+			"Stop what uses the port, or choose another with --sql-listen.")
+	}
+	s.SQLAddress = l.Addr().String()
+	return l, nil
 }
 
 // pause leaves nothing that would run by itself.
@@ -241,6 +289,9 @@ func (s *Service) Wait(ctx context.Context) error {
 func (s *Service) Stop() {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
+	if s.sql != nil {
+		s.sql.Stop()
+	}
 	if s.service != nil {
 		s.service.Stop(ctx)
 	}

@@ -14,15 +14,15 @@ import (
 	"noemata/internal/records"
 )
 
-const tokenColumns = "t.id, t.name, t.role, t.label, t.created_at, t.expires_at, t.last_used_at"
+const tokenColumns = "t.id, t.name, t.role, t.label, t.asks, t.created_at, t.expires_at, t.last_used_at"
 
 func tokenInto(t *records.Token, more ...any) []any {
-	return append([]any{&t.ID, &t.Name, &t.Role, &t.Label, &t.CreatedAt, &t.ExpiresAt, &t.LastUsedAt}, more...)
+	return append([]any{&t.ID, &t.Name, &t.Role, &t.Label, &t.Asks, &t.CreatedAt, &t.ExpiresAt, &t.LastUsedAt}, more...)
 }
 
 // AddToken makes a token; its secret can be read only from what this returns.
 func (s *Store) AddToken(ctx context.Context, n records.NewToken) (records.Token, error) {
-	t := records.Token{Name: n.Name, Role: n.Role, Label: n.Label, ExpiresAt: n.ExpiresAt,
+	t := records.Token{Name: n.Name, Role: n.Role, Label: n.Label, Asks: n.Asks, ExpiresAt: n.ExpiresAt,
 		Secret: "noe_" + rand.Text() + rand.Text()}
 	switch {
 	case !n.Role.May(records.Look):
@@ -35,8 +35,17 @@ func (s *Store) AddToken(ctx context.Context, n records.NewToken) (records.Token
 		return t, problem.New(problem.Invalid, "The token would have expired already.",
 			"Give a moment to come, such as 2027-01-01T00:00:00Z.").In("expires_at")
 	}
-	err := s.Pool.QueryRow(ctx, `INSERT INTO tokens (name, hash, role, label, expires_at) VALUES ($1, $2, $3, $4, $5)
-RETURNING id, created_at`, n.Name, digest(t.Secret), n.Role, n.Label, n.ExpiresAt).Scan(&t.ID, &t.CreatedAt)
+	if err := checkAsks(n.Asks); err != nil {
+		return t, err
+	}
+	verifier, err := s.verifierOf(ctx, n.Name, t.Secret)
+	if err != nil {
+		return t, err
+	}
+	err = s.Pool.QueryRow(ctx, `INSERT INTO tokens (name, hash, role, label, asks, expires_at, verifier)
+VALUES ($1, $2, $3, $4, coalesce($5, '{}'::text[]), $6, $7) RETURNING id, created_at`, n.Name, digest(t.Secret), n.Role,
+		n.Label, n.Asks,
+		n.ExpiresAt, verifier).Scan(&t.ID, &t.CreatedAt)
 	return t, err
 }
 
@@ -84,11 +93,16 @@ WHERE id <> $1 AND role = 'administer' AND expires_at IS NULL)`, id)
 func (s *Store) TokenOf(ctx context.Context, secret string) (records.Token, bool) {
 	var t records.Token
 	var stored []byte
+	var verified bool
 	wanted := digest(secret)
-	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+`, t.hash FROM tokens t
-WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())`, wanted).Scan(tokenInto(&t, &stored)...)
+	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+`, t.hash, t.verifier IS NOT NULL FROM tokens t
+WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())`, wanted).
+		Scan(tokenInto(&t, &stored, &verified)...)
 	if err != nil || subtle.ConstantTimeCompare(stored, wanted) != 1 {
 		return records.Token{}, false
+	}
+	if !verified {
+		err = s.learn(ctx, t, secret)
 	}
 	if t.LastUsedAt == nil || time.Since(*t.LastUsedAt) > time.Minute {
 		_, err = s.Pool.Exec(ctx, "UPDATE tokens SET last_used_at = now() WHERE id = $1", t.ID)
@@ -102,7 +116,8 @@ const SessionLength = 12 * time.Hour
 // AddSession signs a token in and gives the cookie's value.
 func (s *Store) AddSession(ctx context.Context, token int64, address string) (string, error) {
 	cookie := rand.Text() + rand.Text()
-	_, err := s.Pool.Exec(ctx, "INSERT INTO sessions (hash, token_id, expires_at, address) VALUES ($1, $2, now() + $3, $4)",
+	_, err := s.Pool.Exec(ctx, "INSERT INTO sessions (hash, token_id, expires_at, address) VALUES ($1, $2, now() + "+
+		"$3, $4)",
 		digest(cookie), token, SessionLength, address)
 	return cookie, err
 }
@@ -111,9 +126,9 @@ func (s *Store) AddSession(ctx context.Context, token int64, address string) (st
 func (s *Store) SessionOf(ctx context.Context, cookie string) (records.Token, bool) {
 	var t records.Token
 	err := s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM sessions s JOIN (
-    SELECT id AS token_id, NULL::bigint AS user_id, id, name, role, label, created_at, expires_at, last_used_at
+    SELECT id AS token_id, NULL::bigint AS user_id, id, name, role, label, asks, created_at, expires_at, last_used_at
     FROM tokens
-    UNION ALL SELECT NULL, id, 0, name, role, label, created_at, NULL, last_used_at FROM users) t
+    UNION ALL SELECT NULL, id, 0, name, role, label, asks, created_at, NULL, last_used_at FROM users) t
   ON t.token_id = s.token_id OR t.user_id = s.user_id
 WHERE s.hash = $1 AND s.expires_at > now() AND (t.expires_at IS NULL OR t.expires_at > now())`, digest(cookie)).
 		Scan(tokenInto(&t)...)

@@ -28,10 +28,11 @@ func checkUser(n records.NewUser) error {
 		return problem.New(problem.Invalid, "Whoever administers does so for all feeds.",
 			"Leave the label out, or choose the role operate.").In("label")
 	case n.Password != "" && (len(n.Password) < leastPassword || len(n.Password) > mostPassword):
-		return problem.Newf(problem.Invalid, "Choose another; several words that have nothing to do with each other are easy to keep.",
+		return problem.Newf(problem.Invalid,
+			"Choose another; several words that have nothing to do with each other are easy to keep.",
 			"A password has %d to %d bytes.", leastPassword, mostPassword).In("password")
 	}
-	return nil
+	return checkAsks(n.Asks)
 }
 
 func hashed(password string) ([]byte, error) {
@@ -53,9 +54,13 @@ func (s *Store) AddUser(ctx context.Context, n records.NewUser) (records.User, e
 	if err != nil {
 		return records.User{}, err
 	}
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, role, label, password) VALUES ($1, $2, $3, $4)
-  ON CONFLICT (name) DO NOTHING`,
-		plain(n.Name), n.Role, n.Label, hash)
+	verifier, err := s.verifierOf(ctx, n.Name, n.Password)
+	if err != nil {
+		return records.User{}, err
+	}
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO users (name, role, label, asks, password, verifier)
+VALUES ($1, $2, $3, coalesce($4, '{}'::text[]), $5, $6) ON CONFLICT (name) DO NOTHING`,
+		plain(n.Name), n.Role, n.Label, n.Asks, hash, verifier)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = problem.Newf(problem.Conflict, "Choose another name, or change this one.", "There is a person %q already.",
 			n.Name).In("name")
@@ -83,9 +88,14 @@ func (s *Store) ChangeUser(ctx context.Context, n records.NewUser) (records.User
 	if err != nil {
 		return before, err
 	}
+	verifier, err := s.verifierOf(ctx, n.Name, n.Password)
+	if err != nil {
+		return before, err
+	}
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE users SET role = $2, label = $3, password = coalesce($4, password) WHERE name = $1`,
-			n.Name, n.Role, n.Label, hash); err != nil || hash == nil {
+		if _, err := tx.Exec(ctx, `UPDATE users SET role = $2, label = $3, asks = coalesce($4, '{}'::text[]),
+  password = coalesce($5, password), verifier = coalesce($6, verifier) WHERE name = $1`,
+			n.Name, n.Role, n.Label, n.Asks, hash, verifier); err != nil || hash == nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "DELETE FROM sessions WHERE user_id = (SELECT id FROM users WHERE name = $1)", n.Name)
@@ -97,7 +107,7 @@ func (s *Store) ChangeUser(ctx context.Context, n records.NewUser) (records.User
 	return s.user(ctx, n.Name)
 }
 
-const userColumns = "name, role, label, subject IS NOT NULL, created_at, last_used_at"
+const userColumns = "name, role, label, asks, subject IS NOT NULL, created_at, last_used_at"
 
 func (s *Store) user(ctx context.Context, name string) (records.User, error) {
 	found, err := s.Pool.Query(ctx, "SELECT "+userColumns+" FROM users WHERE name = $1", name)
@@ -141,13 +151,19 @@ var nobody = sync.OnceValue(func() []byte {
 func (s *Store) SignInBy(ctx context.Context, name, password, address string) (cookie string, ok bool, err error) {
 	var id int64
 	var hash []byte
-	err = s.Pool.QueryRow(ctx, "SELECT id, password FROM users WHERE name = $1 AND password IS NOT NULL", name).Scan(&id,
-		&hash)
+	var verified bool
+	err = s.Pool.QueryRow(ctx, `SELECT id, password, verifier IS NOT NULL FROM users WHERE name = $1
+  AND password IS NOT NULL`, name).Scan(&id, &hash, &verified)
 	if errors.Is(err, pgx.ErrNoRows) {
 		id, hash, err = 0, nobody(), nil
 	}
 	if err != nil || bcrypt.CompareHashAndPassword(hash, []byte(password)) != nil || id == 0 {
 		return "", false, err
+	}
+	if !verified {
+		if err := s.learnPassword(ctx, id, name, password); err != nil {
+			return "", false, err
+		}
 	}
 	cookie, err = s.addUserSession(ctx, id, address)
 	return cookie, err == nil, err
@@ -164,7 +180,8 @@ func (s *Store) SignInElsewhere(ctx context.Context, subject string, n records.N
 ON CONFLICT (subject) DO UPDATE SET name = excluded.name, role = excluded.role, label = excluded.label RETURNING id`,
 		plain(n.Name), n.Role, n.Label, subject).Scan(&id)
 	if isUnique(err) {
-		return "", problem.Newf(problem.Conflict, "Have an administrator remove it: noemata users remove "+problem.Word(n.Name),
+		return "", problem.Newf(problem.Conflict,
+			"Have an administrator remove it: noemata users remove "+problem.Word(n.Name),
 			"Another person is called %q here.", n.Name)
 	}
 	if err != nil {

@@ -140,6 +140,8 @@ DELETE FROM statements s USING untouched u WHERE s.run_id = u.run_id AND s.sourc
 	{"proofs", "proofs and repairs but the last of each table", "90d", "provings",
 		`DELETE FROM provings p WHERE ended_at < now() - $1::interval AND EXISTS (SELECT 1 FROM provings l
 WHERE l.feed_id = p.feed_id AND l.source_table = p.source_table AND l.id > p.id)`},
+	{"questions", "questions that warehouses were asked", "90d", "questions",
+		`DELETE FROM questions WHERE ended_at < now() - $1::interval`},
 	{"alerts", "alerts that are over", "90d", "alerts", `DELETE FROM alerts WHERE ended_at < now() - $1::interval`},
 }
 
@@ -180,7 +182,8 @@ func (s *Store) Retention(ctx context.Context) ([]records.Retention, error) {
 		}
 		for _, table := range strings.Fields(k.tables) {
 			var rows, bytes int64
-			if err := s.Pool.QueryRow(ctx, "SELECT greatest(reltuples, 0)::bigint, pg_total_relation_size(oid) FROM pg_class WHERE oid = $1::regclass",
+			if err := s.Pool.QueryRow(ctx,
+				"SELECT greatest(reltuples, 0)::bigint, pg_total_relation_size(oid) FROM pg_class WHERE oid = $1::regclass",
 				table).Scan(&rows, &bytes); err != nil {
 				return nil, err
 			}

@@ -1,0 +1,144 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+
+	"noemata/client"
+	"noemata/internal/asking"
+	"noemata/internal/core/problem"
+	"noemata/internal/records"
+	"noemata/internal/warehouse"
+)
+
+// describeAsking adds the calls that ask warehouses in SQL, and those about what was asked.
+func (s *Service) describeAsking(api calls) {
+	const group = "questions"
+	handle(api, operation{"ask", http.MethodPost, "/warehouses/{name}/questions",
+		"Ask a warehouse in SQL. The answer is one cut; where it breaks off, so does the response", group, 0}, s.ask)
+	handle(api, operation{"list-askable", http.MethodGet, "/askable",
+		"List the warehouses that whoever is signed in may ask, with their tables and columns", group, 0}, s.askable)
+	handle(api, operation{"list-questions", http.MethodGet, "/questions",
+		"List what warehouses were asked, the newest first; of who only looks, their own", group, 0}, s.questions)
+	handle(api, operation{"stop-question", http.MethodPost, "/questions/{id}/stop",
+		"Stop a question: one's own, or any for who operates", group, 0}, s.stopQuestion)
+}
+
+type askRequest struct {
+	overHTTP
+	Name string `path:"name" doc:"The warehouse's name"`
+	Body client.Ask
+}
+
+// ask answers while the answer is read, so nothing of it is kept here.
+func (s *Service) ask(ctx context.Context, in *askRequest) (*huma.StreamResponse, error) {
+	asker := asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // the answer goes on after this call
+	gone := context.AfterFunc(ctx, stop)
+	c, a, err := s.begin(running, asker, in)
+	if !gone() && err == nil {
+		a.Close()
+		c.Close()
+		err = context.Canceled
+	}
+	if err != nil {
+		stop()
+		return nil, unanswered(err)
+	}
+	format := asking.Format(in.Body.Format)
+	return &huma.StreamResponse{Body: func(h huma.Context) {
+		h.SetHeader("Content-Type", asking.Media[format])
+		h.SetHeader("Cache-Control", "no-store")
+		request := humafiber.Unwrap(h).Context()
+		conn := request.Conn()
+		request.SetBodyStreamWriter(func(w *bufioWriter) {
+			defer stop()
+			defer context.AfterFunc(running, func() { _ = conn.SetWriteDeadline(time.Now()) })()
+			defer c.Close()
+			defer a.Close()
+			_ = conn.SetWriteDeadline(a.Deadline()) // of a caller that does not read
+			if err := a.Write(w, format, in.Body.Rows); err != nil {
+				slog.Warn("An answer broke off.", "question", a.ID, "warehouse", in.Name, "error", err)
+				_ = conn.Close() // so that the response has no end
+				return
+			}
+			if w.Flush() == nil {
+				_ = conn.SetWriteDeadline(time.Time{})
+			}
+		})
+	}}, nil
+}
+
+// begin comes to the beginning of an answer.
+func (s *Service) begin(ctx context.Context, asker asking.Asker, in *askRequest) (*asking.Conversation, *asking.Answer,
+	error) {
+	c, err := s.asking.Converse(ctx, asker, in.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	question, err := c.Prepare(ctx, in.Body.SQL)
+	var a *asking.Answer
+	if err == nil {
+		a, err = c.Ask(ctx, question, in.Body.Values)
+	}
+	if err != nil {
+		c.Close()
+	}
+	return c, a, err
+}
+
+// unanswered is a question's mistake as a problem.
+func unanswered(err error) error {
+	var m *warehouse.Mistake
+	if !errors.As(err, &m) {
+		return err
+	}
+	code, remedy := problem.Invalid, "Change the question."
+	switch m.State {
+	case "42501":
+		code, remedy = problem.NoPrivilege,
+			"An administrator says who may ask what: noemata users change PERSON --ask WAREHOUSE.SCHEMA"
+	case "53300", "57014", "54000", "53200":
+		code, remedy = problem.Conflict, ""
+	}
+	p := problem.Wrap(err, code, m.Message, remedy)
+	return p.In("sql")
+}
+
+func (s *Service) askable(ctx context.Context, _ *none) (*answer[[]client.Askable], error) {
+	return reply(s.asking.Askable(ctx, who(ctx)))
+}
+
+type questionsRequest struct {
+	By        string `query:"by" doc:"By this person or token only, by its name"`
+	Warehouse string `query:"warehouse" doc:"Of this warehouse only"`
+	State     string `query:"state" enum:"running,done,failed,stopped" doc:"In this state only"`
+	Before    int64  `query:"before" doc:"Only those before the one of this number"`
+	Limit     int    `query:"limit" default:"50" minimum:"1" maximum:"500" doc:"How many at most"`
+}
+
+func (s *Service) questions(ctx context.Context, in *questionsRequest) (*answer[[]client.Question], error) {
+	f := records.QuestionFilter{By: in.By, Warehouse: in.Warehouse, State: in.State, Before: in.Before, Limit: in.Limit}
+	if t := who(ctx); !t.Role.May(records.Operate) {
+		f.By = t.Name
+	}
+	return reply(s.store.Questions(ctx, f))
+}
+
+func (s *Service) stopQuestion(ctx context.Context, in *numbered) (*none, error) {
+	q, err := s.store.Question(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	t := who(ctx)
+	if q.By != t.Name && !t.Role.May(records.Operate) {
+		return nil, forbidden("The question is somebody else's.", "Have it stopped by somebody who operates.")
+	}
+	return nil, s.store.StopQuestion(ctx, in.ID, t.Name)
+}

@@ -1,0 +1,85 @@
+package records
+
+import "time"
+
+// Question is one that a warehouse was asked.
+type Question struct {
+	ID        int64      `json:"id"`
+	At        time.Time  `json:"at"`
+	By        string     `json:"by" doc:"The name of the person or the token"`
+	Address   string     `json:"address" doc:"Where it came from"`
+	Way       string     `json:"way" enum:"api,sql" doc:"Through the API, or through the SQL port"`
+	Warehouse string     `json:"warehouse"`
+	SQL       string     `json:"sql"`
+	Process   string     `json:"process" doc:"The process of the service that answered"`
+	State     string     `json:"state" enum:"running,done,failed,stopped"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Rows      int64      `json:"rows" doc:"Of the answer, as far as it was read"`
+	Problem   string     `json:"problem,omitempty" doc:"Why there was no answer, or not all of it"`
+}
+
+// Ways to ask.
+const (
+	ByAPI = "api"
+	BySQL = "sql"
+)
+
+// States of a question.
+const (
+	Asked       = "running"
+	Answered    = "done"
+	Unanswered  = "failed"
+	AskedNoMore = "stopped"
+)
+
+// QuestionFilter chooses questions; what is empty leaves none out.
+type QuestionFilter struct {
+	By, Warehouse, State string
+	Before               int64 // only those before this one
+	Limit                int
+}
+
+// Ask is a question.
+type Ask struct {
+	SQL    string    `json:"sql" minLength:"1" maxLength:"1000000" doc:"One question, in the words of the warehouse's own SQL"`
+	Values []*string `json:"values,omitempty" maxItems:"1000" doc:"Of $1, $2 and so on, as text; null for none"`
+	Format string    `json:"format,omitempty" enum:"rows,json,csv,arrow,parquet" default:"rows" doc:"How the answer is written: rows is JSON with the columns and each value as text"`
+	Rows   int64     `json:"rows,omitempty" minimum:"0" doc:"So many rows at most; rows then says whether there are more; 0 is all"`
+}
+
+// Answer is one in the format rows.
+type Answer struct {
+	Columns []AnswerColumn `json:"columns"`
+	Rows    [][]*string    `json:"rows"`
+	More    bool           `json:"more" doc:"Whether there are rows that were not asked for"`
+}
+
+// AnswerColumn is a column of an answer.
+type AnswerColumn struct {
+	Name string `json:"name"`
+	Type string `json:"type" doc:"As the warehouse calls it"`
+	Kind string `json:"kind" doc:"As feed files call it"`
+}
+
+// Askable is a warehouse that somebody may ask.
+type Askable struct {
+	Warehouse string         `json:"warehouse"`
+	Kind      string         `json:"kind"`
+	Problem   string         `json:"problem,omitempty" doc:"Why its tables cannot be listed"`
+	Tables    []AskableTable `json:"tables"`
+}
+
+// AskableTable is a table or view of it.
+type AskableTable struct {
+	Schema  string          `json:"schema"`
+	Table   string          `json:"table"`
+	Comment string          `json:"comment,omitempty"`
+	Columns []AskableColumn `json:"columns"`
+}
+
+// AskableColumn is a column of one.
+type AskableColumn struct {
+	Name    string `json:"name"`
+	Type    string `json:"type"`
+	Comment string `json:"comment,omitempty"`
+}

@@ -1,0 +1,63 @@
+package warehouse
+
+import (
+	"context"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/core/schema"
+)
+
+// Answering is a warehouse that people can ask in SQL while it is written. The questions are theirs: what they may
+// say, and what it means, is the database's own.
+type Answering interface {
+	// Converse begins a conversation, in which a question is refused unless it only reads, and only what may lets it.
+	Converse(ctx context.Context, may May) (Conversation, error)
+	// Dialect is what the answers' database is called.
+	Dialect() string
+}
+
+// May tells whether somebody may read the tables of a schema.
+type May func(schema string) bool
+
+// Conversation answers questions, one after another. It is not for several goroutines at once. Where it gives an
+// error that the person who asks has made, that wraps a Mistake.
+type Conversation interface {
+	// Begin has all questions until End see what was committed by now. Without it each sees what was committed when
+	// it was run.
+	Begin(ctx context.Context) error
+	// End ends what Begin began; at another time it does nothing.
+	End()
+	// Tables lists the tables and views that may be asked, each column with the database's name for its type.
+	Tables(ctx context.Context) ([]schema.Table, error)
+	// Prepare checks a question.
+	Prepare(ctx context.Context, sql string) (Question, error)
+	// Ask gives the answer to one that was prepared, in this conversation or another one of the same May. Values are as
+	// text, nil for null. A conversation has one answer at a time.
+	Ask(ctx context.Context, q Question, values []*string) (Answer, error)
+	Close()
+}
+
+// Question is one that was checked.
+type Question struct {
+	SQL     string
+	Takes   []schema.Type   // of $1, $2 and so on; Text where it is not known
+	Columns []schema.Column // of the answer; nil where that is not known before the values of parameters are
+}
+
+// Answer is what a question was answered: records as schema.Arrow(Columns()) says.
+type Answer interface {
+	Columns() []schema.Column
+	// Next gives some rows, which are gone with the next call; nil after the last.
+	Next(ctx context.Context) (arrow.RecordBatch, error)
+	Close()
+}
+
+// Mistake is what is wrong with a question.
+type Mistake struct {
+	State    string // as SQL has it (ISO 9075, SQLSTATE; PostgreSQL, Appendix A)
+	Message  string
+	Position int // of the character that it is about, from 1 on; 0 where it is about none
+}
+
+func (m *Mistake) Error() string { return m.Message }

@@ -1,0 +1,203 @@
+//go:build duckdb_arrow
+
+package duckdb
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"regexp"
+	"strings"
+
+	"noemata/internal/warehouse"
+)
+
+// A question is let through when DuckDB's own parser takes it for a single SELECT, and all that its tree names may be
+// read (duckdb.org/docs/stable/data/json/sql_to_and_from_json). Besides, it runs in a transaction that writes nothing,
+// and no file is open to it (optionsOf).
+
+// tableFunctions are those that read nothing but their arguments and the catalogue. Others take the name or the text
+// of what they read, which the tree does not show.
+var tableFunctions = setOf("range", "generate_series", "unnest", "repeat", "repeat_row", "json_each", "json_tree",
+	"generate_subscripts", "regexp_split_to_table", "pg_timezone_names", "icu_calendar_names", "duckdb_columns",
+	"duckdb_constraints", "duckdb_functions", "duckdb_indexes", "duckdb_keywords", "duckdb_schemas", "duckdb_tables",
+	"duckdb_types", "duckdb_views")
+
+// changing are functions that do more than compute.
+var changing = setOf("nextval", "currval", "setseed", "write_log", "getenv", "getvariable")
+
+func setOf(names ...string) map[string]bool {
+	set := map[string]bool{}
+	for _, n := range names {
+		set[n] = true
+	}
+	return set
+}
+
+// catalogues are the schemas that tell of tables, and have no rows of any.
+var catalogues = setOf("information_schema", "pg_catalog")
+
+// explains is what may stand before a question, to be told how it is answered.
+var explains = regexp.MustCompile(`(?is)^\s*EXPLAIN\s+(ANALYZE\s+)?`)
+
+// refused is a question that is not answered.
+func refused(state, format string, args ...any) *warehouse.Mistake {
+	return &warehouse.Mistake{State: state, Message: fmt.Sprintf(format, args...)}
+}
+
+// gate lets a question through, or tells why not.
+func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) error {
+	read := sql
+	if at := explains.FindStringIndex(sql); at != nil {
+		read = sql[at[1]:]
+	}
+	found, err := c.ask(ctx, "SELECT json_serialize_sql(CAST(? AS VARCHAR))::VARCHAR", read)
+	if err != nil {
+		return err
+	}
+	text, _ := found[0][0].(string)
+	var parsed struct {
+		Error   bool   `json:"error"`
+		Kind    string `json:"error_type"`
+		Message string `json:"error_message"`
+		At      any    `json:"position"`
+		List    []any  `json:"statements"`
+	}
+	if err := json.Unmarshal([]byte(text), &parsed); err != nil {
+		return refused("42601", "The question cannot be taken apart: %v.", err)
+	}
+	switch {
+	case parsed.Error && parsed.Kind == "parser":
+		m := &warehouse.Mistake{State: "42601", Message: parsed.Message}
+		if at, err := fmt.Sscan(fmt.Sprint(parsed.At), &m.Position); err == nil && at == 1 {
+			m.Position = len([]rune(sql[:min(m.Position+len(sql)-len(read), len(sql))])) + 1
+		}
+		return m
+	case parsed.Error:
+		return refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, SUMMARIZE, "+
+			"SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
+	case len(parsed.List) != 1:
+		return refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
+	}
+	return (&reading{may: may, database: c.file.database()}).see(parsed.List[0], nil)
+}
+
+// reading looks through the tree of a question.
+type reading struct {
+	may      warehouse.May
+	database string // as DuckDB names the file
+}
+
+// see looks at a part of the tree. ctes are the names that WITH gives in this place.
+func (r *reading) see(part any, ctes map[string]bool) error {
+	switch x := part.(type) {
+	case []any:
+		for _, one := range x {
+			if err := r.see(one, ctes); err != nil {
+				return err
+			}
+		}
+	case map[string]any:
+		within, err := r.with(x, ctes)
+		if err != nil {
+			return err
+		}
+		if err := r.check(x, within); err != nil {
+			return err
+		}
+		for key, one := range x {
+			if key == "cte_map" {
+				continue
+			}
+			if err := r.see(one, within); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// with looks at what WITH names, each in the light of those before it, and gives what is named after it.
+func (r *reading) with(node map[string]any, ctes map[string]bool) (map[string]bool, error) {
+	list, _ := node["cte_map"].(map[string]any)
+	named, _ := list["map"].([]any)
+	if len(named) == 0 {
+		return ctes, nil
+	}
+	within := maps.Clone(ctes)
+	if within == nil {
+		within = map[string]bool{}
+	}
+	for _, one := range named {
+		entry, _ := one.(map[string]any)
+		name := strings.ToLower(textOf(entry["key"]))
+		inner := maps.Clone(within)
+		if strings.Contains(fmt.Sprint(entry["value"]), "RECURSIVE_CTE_NODE") { // it may name itself
+			inner[name] = true
+		}
+		if err := r.see(entry["value"], inner); err != nil {
+			return nil, err
+		}
+		within[name] = true
+	}
+	return within, nil
+}
+
+func textOf(v any) string {
+	s, _ := v.(string)
+	return s
+}
+
+// check looks at one node.
+func (r *reading) check(x map[string]any, ctes map[string]bool) error {
+	lower := func(key string) string { return strings.ToLower(textOf(x[key])) }
+	switch {
+	case x["type"] == "BASE_TABLE":
+		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
+	case x["type"] == "SHOW_REF" && x["query"] == nil && !strings.HasPrefix(textOf(x["show_type"]), "SHOW_"):
+		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
+	case x["type"] == "TABLE_FUNCTION":
+		f, _ := x["function"].(map[string]any)
+		name, schema := strings.ToLower(textOf(f["function_name"])), textOf(f["schema"])
+		switch {
+		case schema == "" && !tableFunctions[name] || catalogues[strings.ToLower(schema)]:
+			return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
+				"SELECT * FROM kept.loans_as_of(…).", name)
+		case schema != "":
+			return r.within(schema)
+		}
+	case x["class"] == "FUNCTION" && changing[lower("function_name")]:
+		return refused("25006", "The function %s does more than compute, and questions change nothing.",
+			lower("function_name"))
+	}
+	return nil
+}
+
+// table looks at a table or view that is named.
+func (r *reading) table(catalog, schema, table string, ctes map[string]bool) error {
+	switch {
+	case catalog == "" && schema == "" && ctes[table]:
+		return nil
+	case catalog != "" && catalog != strings.ToLower(r.database) && (catalog != "system" || !catalogues[schema]):
+		return refused("42501", "There is no database %s here; this one is %s.", catalog, r.database)
+	case catalogues[strings.ToLower(schema)]:
+		return nil
+	case schema == "" && strings.HasPrefix(table, "pg_"): // so these are found without their schema
+		return nil
+	case schema == "" && (strings.HasPrefix(table, "duckdb_") || strings.HasPrefix(table, "pragma_")) &&
+		!tableFunctions[table]:
+		return refused("42501", "The view %s is about the service, and not to be asked.", table)
+	case schema == "":
+		schema = "main"
+	}
+	return r.within(schema)
+}
+
+// within looks at a schema that is named.
+func (r *reading) within(schema string) error {
+	if !r.may(strings.ToLower(schema)) {
+		return refused("42501", "You may not ask the schema %s.", schema)
+	}
+	return nil
+}
