@@ -785,3 +785,19 @@ func (c *Client) Questions(ctx context.Context, f QuestionFilter) ([]Question, e
 func (c *Client) StopQuestion(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodPost, at("questions", strconv.FormatInt(id, 10), "stop"), nil, nil, nil)
 }
+
+// SavedQuestions lists the questions that people share.
+func (c *Client) SavedQuestions(ctx context.Context) ([]SavedQuestion, error) {
+	return get[[]SavedQuestion](ctx, c, "/saved-questions", nil)
+}
+
+// SaveQuestion shares a question by a name, or changes one's own.
+func (c *Client) SaveQuestion(ctx context.Context, name, warehouse, sql string) error {
+	return c.call(ctx, http.MethodPut, at("saved-questions", name), nil,
+		map[string]string{"warehouse": warehouse, "sql": sql}, nil)
+}
+
+// RemoveSavedQuestion removes one.
+func (c *Client) RemoveSavedQuestion(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, at("saved-questions", name), nil, nil, nil)
+}

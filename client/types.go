@@ -63,6 +63,7 @@ type (
 	AskableTable  = records.AskableTable
 	AskableColumn = records.AskableColumn
 	Question      = records.Question
+	SavedQuestion = records.SavedQuestion
 	Overview      = records.Overview
 	Need          = records.Need
 	FeedSummary   = records.FeedSummary

@@ -68,6 +68,9 @@ func (w *world) say(format string, args ...any) {
 	_, _ = fmt.Fprintf(w.options.Out, format+"\n", args...)
 }
 
+// analystName is that of the token that may ask.
+const analystName = "analyst"
+
 // sqlListen is where the SQL port listens: beside a console that has its usual place, else anywhere.
 func (w *world) sqlListen() string {
 	if w.options.Listen == cli.DefaultListen {
@@ -200,6 +203,17 @@ func (w *world) start(ctx context.Context) error {
 	content, _ := json.Marshal(w.signIn) // two texts always marshal
 	if err := os.WriteFile(w.signInFile(), content, 0o600); err != nil {
 		return fmt.Errorf("keep the demo's sign-in: %w", err)
+	}
+	before, err := w.service.Store.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range before {
+		if t.Name == analystName {
+			if err := w.service.Store.RemoveToken(ctx, t.ID); err != nil {
+				return err
+			}
+		}
 	}
 	analyst, err := w.service.Store.AddToken(ctx, records.NewToken{Name: "analyst", Role: records.Look,
 		Asks: []string{"lake"}})

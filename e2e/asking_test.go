@@ -191,7 +191,8 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 		"INTERVAL '1 year 2 months -3 days 04:05:06.5'": "1 year 2 mons -3 days 04:05:06.5",
 		"TIME '23:59:59.000001'":                        "23:59:59.000001", "DATE 'infinity'": "infinity",
 		"TIMESTAMP '-infinity'": "-infinity",
-		"'nan'::DOUBLE":         "NaN", "'-inf'::DOUBLE": "-Infinity", "1e300::DOUBLE": "1e+300", "[1, NULL, 3]": "[1,null,3]",
+		"'nan'::DOUBLE":         "NaN", "'-inf'::DOUBLE": "-Infinity", "1e300::DOUBLE": "1e+300",
+		"[1, NULL, 3]":                         "[1,null,3]",
 		"{'a': 'x', 'b': [DATE '2026-01-01']}": `{"a":"x","b":["2026-01-01"]}`, "'b'::ENUM('a','b')": "b",
 		"'6b2f8a50-1c7e-4b0e-9f0d-2f3a5c6d7e8f'::UUID": "6b2f8a50-1c7e-4b0e-9f0d-2f3a5c6d7e8f",
 		"'{\"a\": 1}'::JSON":                           `{"a": 1}`,
@@ -255,6 +256,13 @@ func TestWhoMayAsk(t *testing.T) {
 	require.Equal(t, "42501", try("analyst", a.secret, "other").Code)
 	require.Equal(t, try("analyst", a.secret, "other").Message, strings.ReplaceAll(try("looker", look.Secret,
 		"other").Message, "looker", "analyst"))
+	_, err = a.client.AddUser(t.Context(), client.NewUser{Name: "maren w/ a blank", Role: "look",
+		Password: "four small islands"})
+	require.NoError(t, err)
+	_, err = a.client.ChangeUser(t.Context(), client.NewUser{Name: "maren w/ a blank", Role: "look",
+		Asks: []string{"lake"}})
+	require.NoError(t, err, "names are what they are in paths, too")
+	require.Nil(t, try("maren w/ a blank", "four small islands", "lake"))
 	_, err = a.client.AddUser(t.Context(), client.NewUser{Name: "maren", Role: "look", Password: "four small islands",
 		Asks: []string{"la*"}})
 	require.NoError(t, err)

@@ -242,6 +242,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	require.NoError(t, err, "make console installs it")
 	s := newService(t)
 	d := s.addSource("circulation")
+	s.addWarehouse("lake", "duckdb")
 	s.addWarehouse("target", "postgresql")
 	d.exec(`CREATE TABLE patrons (id bigint PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO ` +
 		`patrons SELECT i, 'Œsling ' || i, '2026-01-01Z' FROM generate_series(1, 1234) i; ANALYZE`)
@@ -293,10 +294,15 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
 			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"}, "/runs": {"person"}, "/runs/1": {"Books",
 				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
+			"/ask":    {"each answer is one cut", "1 row"},
 			"/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
 			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)
+			if page == "/ask" {
+				b.sees("lake")
+				b.asks("SELECT 1 AS one, 'x' AS two, NULL AS three")
+			}
 			if strings.Contains(page, "/table?") {
 				b.click("Count both sides")
 				b.sees("Count again") // what stands below has moved to its place
@@ -323,7 +329,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	b.open("/")
 	b.sees("● live")
 	var stops []string
-	for range 12 {
+	for range 13 {
 		b.do(chromedp.KeyEvent(kb.Tab))
 		stop, err := chromedp.Run(b.ctx,
 			chromedp.Evaluate[string](`(() => { const e = document.activeElement, s = getComputedStyle(e); return `+
@@ -331,8 +337,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		require.NoError(t, err)
 		stops = append(stops, stop)
 	}
-	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Alerts", "Sources", "Warehouses",
-		"Service", "People", "Light", "Sign out"}, stops[:11])
+	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Alerts", "Sources", "Warehouses",
+		"Service", "People", "Light", "Sign out"}, stops[:12])
 	for _, stop := range stops {
 		require.NotContains(t, stop, "(unseen)")
 	}

@@ -11,6 +11,7 @@ const route = useRoute()
 const places = computed(() => [
   { to: '/', word: 'Overview' },
   { to: '/runs', word: 'Runs' },
+  { to: '/ask', word: 'Ask' },
   { to: '/alerts', word: 'Alerts' },
   { to: '/sources', word: 'Sources' },
   { to: '/warehouses', word: 'Warehouses' },

@@ -39,6 +39,7 @@ export const router = createRouter({
       props: { side: 'warehouses' },
       meta: { title: 'Warehouses' },
     },
+    { path: '/ask', component: () => import('./pages/Ask.vue'), meta: { title: 'Ask' } },
     { path: '/alerts', component: () => import('./pages/Alerts.vue'), meta: { title: 'Alerts' } },
     { path: '/service', component: () => import('./pages/Service.vue'), meta: { title: 'Service' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },

@@ -160,12 +160,32 @@ func (c *Conversation) Close() {
 	c.end()
 }
 
-// Prepare checks a question.
+// AsOf has the questions that are prepared from now on see histories as they were at a moment; the zero time is now.
+func (c *Conversation) AsOf(moment time.Time) { c.talk.AsOf(moment) }
+
+// Prepare checks a question. One that is refused is on record, too.
 func (c *Conversation) Prepare(ctx context.Context, sql string) (warehouse.Question, error) {
-	ctx, cancel := context.WithTimeout(ctx, c.asking.bounds.Time)
+	a := c.asking
+	within, cancel := context.WithTimeout(ctx, a.bounds.Time)
 	defer cancel()
-	q, err := c.talk.Prepare(ctx, sql)
-	return q, c.asking.bounds.told(ctx, err)
+	q, err := c.talk.Prepare(within, sql)
+	err = a.bounds.told(within, err)
+	if m := (*warehouse.Mistake)(nil); errors.As(err, &m) {
+		id, failed := a.store.AddQuestion(ctx, c.record(sql))
+		if failed == nil {
+			failed = a.store.EndQuestion(ctx, id, records.Unanswered, 0, m.Message)
+		}
+		if failed != nil {
+			slog.Error("A question that was refused was not recorded.", "by", c.asker.Name, "error", failed)
+		}
+	}
+	return q, err
+}
+
+// record is a question as it is kept.
+func (c *Conversation) record(sql string) records.Question {
+	return records.Question{By: c.asker.Name, Address: c.asker.Address, Way: c.asker.Way, Warehouse: c.warehouse, SQL: sql,
+		Process: c.asking.process}
 }
 
 // told says why a question has no answer, where it was its bounds or a wish.
@@ -191,8 +211,7 @@ func (c *Conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 	within, cancel := context.WithTimeout(ctx, a.bounds.Time)
 	ctx, stop := context.WithCancelCause(within)
 	x := &Answer{conversation: c, ctx: ctx, left: a.bounds.Rows, release: func() { stop(nil); cancel() }}
-	id, err := a.store.AddQuestion(ctx, records.Question{By: c.asker.Name, Address: c.asker.Address, Way: c.asker.Way,
-		Warehouse: c.warehouse, SQL: q.SQL, Process: a.process})
+	id, err := a.store.AddQuestion(ctx, c.record(q.SQL))
 	if err != nil {
 		x.release()
 		return nil, err

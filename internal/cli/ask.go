@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -15,6 +16,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
 	"noemata/internal/core/words"
 )
 
@@ -28,11 +30,20 @@ func (a *app) askCommand() *cobra.Command {
 	var file string
 	var values []string
 	var most int64
+	var asOf string
 	c := &cobra.Command{Use: "ask WAREHOUSE [QUESTION]",
 		Short: "Ask a warehouse in SQL, while feeds keep it; without a question, at a prompt",
 		Args:  between(1, 2), Annotations: map[string]string{formats: "csv, arrow, parquet"},
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			q := client.Ask{Rows: most}
+			if asOf != "" {
+				us, err := schema.ParseTimestamp(asOf)
+				if err != nil {
+					return usageError{fmt.Errorf("%q is no moment: write it as 2026-03-01T08:30:00Z", asOf)}
+				}
+				moment := time.UnixMicro(us).UTC()
+				q.AsOf = &moment
+			}
 			for i := range values {
 				q.Values = append(q.Values, &values[i])
 			}
@@ -52,6 +63,7 @@ func (a *app) askCommand() *cobra.Command {
 		})}
 	c.Flags().StringVar(&file, "file", "", "write the answer into this file")
 	c.Flags().StringArrayVar(&values, "value", nil, "the value of $1, then of $2 and so on, as text; repeatable")
+	c.Flags().StringVar(&asOf, "as-of", "", "see histories as they were at this moment, as 2026-03-01T08:30:00Z")
 	c.Flags().Int64Var(&most, "rows", 0, "so many rows at most (a table: "+words.Number(tableRows)+"; else all)")
 	return c
 }
@@ -229,5 +241,43 @@ func (a *app) questionsCommand() *cobra.Command {
 			}
 			return a.say(cmd, map[string]int64{"stopped": id}, "Question %d is to stop.", id)
 		})}
-	return group("questions", "What warehouses were asked", list, stop)
+	return group("questions", "What warehouses were asked, and questions that people share", list, stop, a.savedCommand(),
+		a.saveCommand(), a.unsaveCommand())
+}
+
+func (a *app) savedCommand() *cobra.Command {
+	return &cobra.Command{Use: "saved", Short: "List the questions that people share", Args: exactly(0),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, _ []string) error {
+			x, err := c.SavedQuestions(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, x, func(w io.Writer) {
+				g := grid(w, "name", "warehouse", "by", "since", "question")
+				for _, q := range x {
+					g.AppendRow(table.Row{q.Name, q.Warehouse, q.By, when(&q.At), strings.Join(strings.Fields(q.SQL), " ")})
+				}
+				g.Render()
+			})
+		})}
+}
+
+func (a *app) saveCommand() *cobra.Command {
+	return &cobra.Command{Use: "save NAME WAREHOUSE QUESTION", Short: "Share a question by a name, or change your own",
+		Args: exactly(3), RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			if err := c.SaveQuestion(ctx, args[0], args[1], args[2]); err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]string{"saved": args[0]}, "The question is saved as %q.", args[0])
+		})}
+}
+
+func (a *app) unsaveCommand() *cobra.Command {
+	return &cobra.Command{Use: "unsave NAME", Short: "Remove a question that you share", Args: exactly(1),
+		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
+			if err := c.RemoveSavedQuestion(ctx, args[0]); err != nil {
+				return err
+			}
+			return a.say(cmd, map[string]string{"removed": args[0]}, "The question %q is shared no more.", args[0])
+		})}
 }

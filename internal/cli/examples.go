@@ -18,12 +18,15 @@ var examples = map[string]string{
 	"prove":   "noemata prove circulation-lake\nnoemata prove circulation-lake public.loans",
 	"ask": "noemata ask lake 'TABLE live.loans LIMIT 10'\n" +
 		"noemata ask lake 'FROM live.loans WHERE branch = $1' --value Dornheim --output parquet --file loans.parquet",
-	"questions list": "noemata questions list --running",
-	"questions stop": "noemata questions stop 12",
-	"sample":         "noemata sample circulation-lake public.loans",
-	"versions":       "noemata versions circulation-live public.patrons 4711",
-	"alerts":         "noemata alerts\nnoemata alerts --all",
-	"channels list":  "noemata channels list",
+	"questions list":   "noemata questions list --running",
+	"questions stop":   "noemata questions stop 12",
+	"questions saved":  "noemata questions saved",
+	"questions save":   "noemata questions save loans-by-branch lake 'TABLE live.loans'",
+	"questions unsave": "noemata questions unsave loans-by-branch",
+	"sample":           "noemata sample circulation-lake public.loans",
+	"versions":         "noemata versions circulation-live public.patrons 4711",
+	"alerts":           "noemata alerts\nnoemata alerts --all",
+	"channels list":    "noemata channels list",
 	"channels add": "noemata channels add desk --url https://alerts.example/noemata --secret-stdin\n" +
 		"noemata channels add nights --host mail.example --user noemata --from noemata@lending.example --to " +
 		"duty@lending.example " +

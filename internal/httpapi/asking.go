@@ -3,9 +3,13 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
@@ -28,6 +32,12 @@ func (s *Service) describeAsking(api calls) {
 		"List what warehouses were asked, the newest first; of who only looks, their own", group, 0}, s.questions)
 	handle(api, operation{"stop-question", http.MethodPost, "/questions/{id}/stop",
 		"Stop a question: one's own, or any for who operates", group, 0}, s.stopQuestion)
+	handle(api, operation{"list-saved-questions", http.MethodGet, "/saved-questions",
+		"List the questions that people share, of warehouses that whoever is signed in may ask", group, 0}, s.savedQuestions)
+	handle(api, operation{"save-question", http.MethodPut, "/saved-questions/{name}",
+		"Share a question, or change one's own", group, 0}, s.saveQuestion)
+	handle(api, operation{"remove-saved-question", http.MethodDelete, "/saved-questions/{name}",
+		"Remove a question that one has shared", group, 0}, s.removeSavedQuestion)
 }
 
 type askRequest struct {
@@ -49,7 +59,7 @@ func (s *Service) ask(ctx context.Context, in *askRequest) (*huma.StreamResponse
 	}
 	if err != nil {
 		stop()
-		return nil, unanswered(err)
+		return nil, unanswered(err, in.Body.SQL)
 	}
 	format := asking.Format(in.Body.Format)
 	return &huma.StreamResponse{Body: func(h huma.Context) {
@@ -82,6 +92,9 @@ func (s *Service) begin(ctx context.Context, asker asking.Asker, in *askRequest)
 	if err != nil {
 		return nil, nil, err
 	}
+	if in.Body.AsOf != nil {
+		c.AsOf(*in.Body.AsOf)
+	}
 	question, err := c.Prepare(ctx, in.Body.SQL)
 	var a *asking.Answer
 	if err == nil {
@@ -94,7 +107,7 @@ func (s *Service) begin(ctx context.Context, asker asking.Asker, in *askRequest)
 }
 
 // unanswered is a question's mistake as a problem.
-func unanswered(err error) error {
+func unanswered(err error, sql string) error {
 	var m *warehouse.Mistake
 	if !errors.As(err, &m) {
 		return err
@@ -107,8 +120,14 @@ func unanswered(err error) error {
 	case "53300", "57014", "54000", "53200":
 		code, remedy = problem.Conflict, ""
 	}
-	p := problem.Wrap(err, code, m.Message, remedy)
-	return p.In("sql")
+	what := m.Message
+	if m.Position > 0 {
+		before := string([]rune(sql)[:min(m.Position-1, utf8.RuneCountInString(sql))])
+		line := strings.Count(before, "\n") + 1
+		what = fmt.Sprintf("Line %d, column %d: %s", line, utf8.RuneCountInString(before[strings.LastIndex(before,
+			"\n")+1:])+1, what)
+	}
+	return problem.Wrap(err, code, what, remedy).In("sql")
 }
 
 func (s *Service) askable(ctx context.Context, _ *none) (*answer[[]client.Askable], error) {
@@ -141,4 +160,32 @@ func (s *Service) stopQuestion(ctx context.Context, in *numbered) (*none, error)
 		return nil, forbidden("The question is somebody else's.", "Have it stopped by somebody who operates.")
 	}
 	return nil, s.store.StopQuestion(ctx, in.ID, t.Name)
+}
+
+func (s *Service) savedQuestions(ctx context.Context, _ *none) (*answer[[]client.SavedQuestion], error) {
+	all, err := s.store.SavedQuestions(ctx)
+	t := who(ctx)
+	return reply(slices.DeleteFunc(all, func(q client.SavedQuestion) bool {
+		_, any := t.MayAsk(q.Warehouse)
+		return !any
+	}), err)
+}
+
+type savedRequest struct {
+	Name string `path:"name" minLength:"1" maxLength:"100" doc:"What it is called"`
+	Body records.NewSavedQuestion
+}
+
+func (s *Service) saveQuestion(ctx context.Context, in *savedRequest) (*none, error) {
+	t := who(ctx)
+	if _, any := t.MayAsk(in.Body.Warehouse); !any {
+		return nil, asking.NotAllowed(t.Name, in.Body.Warehouse)
+	}
+	q := client.SavedQuestion{Name: in.Name, Warehouse: in.Body.Warehouse, SQL: in.Body.SQL, By: t.Name}
+	return nil, s.store.SaveQuestion(ctx, q, t.Role.May(records.Administer))
+}
+
+func (s *Service) removeSavedQuestion(ctx context.Context, in *named) (*none, error) {
+	t := who(ctx)
+	return nil, s.store.RemoveSavedQuestion(ctx, in.Name, t.Name, t.Role.May(records.Administer))
 }

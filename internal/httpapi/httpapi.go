@@ -429,7 +429,7 @@ func handle[I, O any](api calls, op operation, work func(context.Context, *I) (*
 	huma.Register(api, huma.Operation{OperationID: op.id, Method: op.method, Path: "/api/v1" + op.path,
 		Summary: op.summary, Tags: []string{op.group}, DefaultStatus: op.status,
 		Extensions:  map[string]any{"x-role": needs[op.id]},
-		Middlewares: huma.Middlewares{api.guard(op)}},
+		Middlewares: huma.Middlewares{unescape, api.guard(op)}},
 		func(ctx context.Context, in *I) (*O, error) {
 			out, err := work(ctx, in)
 			if err != nil {
@@ -437,6 +437,23 @@ func handle[I, O any](api calls, op operation, work func(context.Context, *I) (*
 			}
 			return out, nil
 		})
+}
+
+// unescaped is a request whose path's parts are as they were meant: a blank, and not %20.
+type unescaped struct{ request }
+
+type request = huma.Context // which has a method Context
+
+func unescape(ctx huma.Context, next func(huma.Context)) { next(unescaped{ctx}) }
+
+func (u unescaped) Unwrap() huma.Context { return u.request }
+
+func (u unescaped) Param(name string) string {
+	raw := u.request.Param(name)
+	if plain, err := url.PathUnescape(raw); err == nil {
+		return plain
+	}
+	return raw
 }
 
 // answer is a response with a body.

@@ -35,6 +35,7 @@ var needs = map[string]records.Role{
 
 	// What may be asked is said for each person and token, besides the role.
 	"ask": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
+	"list-saved-questions": records.Look, "save-question": records.Look, "remove-saved-question": records.Look,
 
 	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate,
 	"remove-feed":     records.Operate,

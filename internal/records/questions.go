@@ -41,10 +41,11 @@ type QuestionFilter struct {
 
 // Ask is a question.
 type Ask struct {
-	SQL    string    `json:"sql" minLength:"1" maxLength:"1000000" doc:"One question, in the words of the warehouse's own SQL"`
-	Values []*string `json:"values,omitempty" maxItems:"1000" doc:"Of $1, $2 and so on, as text; null for none"`
-	Format string    `json:"format,omitempty" enum:"rows,json,csv,arrow,parquet" default:"rows" doc:"How the answer is written: rows is JSON with the columns and each value as text"`
-	Rows   int64     `json:"rows,omitempty" minimum:"0" doc:"So many rows at most; rows then says whether there are more; 0 is all"`
+	SQL    string     `json:"sql" minLength:"1" maxLength:"1000000" doc:"One question, in the words of the warehouse's own SQL"`
+	Values []*string  `json:"values,omitempty" maxItems:"1000" doc:"Of $1, $2 and so on, as text; null for none"`
+	AsOf   *time.Time `json:"as_of,omitempty" doc:"Histories are seen as they were at this moment"`
+	Format string     `json:"format,omitempty" enum:"rows,json,csv,arrow,parquet" default:"rows" doc:"How the answer is written: rows is JSON with the columns and each value as text"`
+	Rows   int64      `json:"rows,omitempty" minimum:"0" doc:"So many rows at most; rows then says whether there are more; 0 is all"`
 }
 
 // Answer is one in the format rows.
@@ -82,4 +83,19 @@ type AskableColumn struct {
 	Name    string `json:"name"`
 	Type    string `json:"type"`
 	Comment string `json:"comment,omitempty"`
+}
+
+// SavedQuestion is one that people share.
+type SavedQuestion struct {
+	Name      string    `json:"name"`
+	Warehouse string    `json:"warehouse"`
+	SQL       string    `json:"sql"`
+	By        string    `json:"by" doc:"Who has saved it, and may change it"`
+	At        time.Time `json:"at"`
+}
+
+// NewSavedQuestion is one that is to be shared.
+type NewSavedQuestion struct {
+	Warehouse string `json:"warehouse" minLength:"1"`
+	SQL       string `json:"sql" minLength:"1" maxLength:"1000000"`
 }

@@ -6,9 +6,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgtype"
+
+	"noemata/internal/core/schema"
 )
 
 // words are those of a statement that is about the session, in capitals where they are not quoted.
@@ -80,6 +83,9 @@ func (x *session) command(ctx context.Context, w words) (bool, error) {
 		}
 		return done("SET")
 	case w.is("RESET"):
+		if w.is("RESET", "AS_OF") || w.is("RESET", "ALL") {
+			x.asOf = time.Time{}
+		}
 		return done("RESET")
 	case w.is("DISCARD"), w.is("DEALLOCATE", "ALL"):
 		clear(x.statements)
@@ -131,6 +137,13 @@ func (x *session) set(w words) error {
 			return mistake("25006", "Nothing is written here.")
 		}
 		return nil
+	case w.is("AS_OF") && len(w) > 1:
+		us, err := schema.ParseTimestamp(unquoted(w[len(w)-1]))
+		if err != nil {
+			return mistake("22007", "as_of is a moment, as '2026-03-01T08:30:00Z'; RESET as_of comes back to now.")
+		}
+		x.asOf = time.UnixMicro(us)
+		return nil
 	case slices.Contains(ignored, w[0]):
 		if len(w) > 2 {
 			x.settings[strings.ToLower(w[0])] = unquoted(w[len(w)-1])
@@ -164,6 +177,11 @@ func (x *session) setting(w words) (name, value string, ok bool) {
 		return name, "on", true
 	case "max_identifier_length":
 		return name, "63", true
+	case "as_of":
+		if x.asOf.IsZero() {
+			return name, "now", true
+		}
+		return name, x.asOf.UTC().Format(time.RFC3339Nano), true
 	case "search_path":
 		return name, "main", true
 	case "server_version_num":

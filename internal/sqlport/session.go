@@ -27,6 +27,7 @@ type session struct {
 	warehouse string
 	known     time.Time // when it was last looked whether the asker still may
 	settings  map[string]string
+	asOf      time.Time // when histories are seen; zero is now
 	number    uint32
 	key       []byte
 	ctx       context.Context
@@ -317,5 +318,6 @@ func (x *session) prepare(ctx context.Context, sql string) (warehouse.Question, 
 	if err := x.converse(ctx); err != nil {
 		return warehouse.Question{}, err
 	}
+	x.talk.AsOf(x.asOf)
 	return x.talk.Prepare(ctx, sql)
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/pbkdf2"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"path"
 	"strings"
 
@@ -176,6 +177,36 @@ func (s *Store) learnPassword(ctx context.Context, id int64, name, password stri
 	v, err := s.verifierOf(ctx, name, password)
 	if err == nil {
 		_, err = s.Pool.Exec(ctx, "UPDATE users SET verifier = $2 WHERE id = $1 AND verifier IS NULL", id, v)
+	}
+	return err
+}
+
+// SavedQuestions lists what people share, by name.
+func (s *Store) SavedQuestions(ctx context.Context) ([]records.SavedQuestion, error) {
+	found, err := s.Pool.Query(ctx, "SELECT name, warehouse, sql, by_name, at FROM saved_questions ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(found, pgx.RowToStructByPos[records.SavedQuestion])
+}
+
+// SaveQuestion shares a question, or changes one of one's own; whoever administers may change any.
+func (s *Store) SaveQuestion(ctx context.Context, q records.SavedQuestion, any bool) error {
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO saved_questions AS s (name, warehouse, sql, by_name) VALUES ($1, $2, $3, $4)
+ON CONFLICT (name) DO UPDATE SET warehouse = $2, sql = $3, at = now() WHERE s.by_name = $4 OR $5`, plain(q.Name), q.Warehouse,
+		plain(q.SQL), plain(q.By), any)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = problem.Newf(problem.Conflict, "Choose another name.", "Somebody else has saved a question as %q.", q.Name).
+			In("name")
+	}
+	return err
+}
+
+// RemoveSavedQuestion removes one of one's own, or any for whoever administers.
+func (s *Store) RemoveSavedQuestion(ctx context.Context, name, by string, any bool) error {
+	tag, err := s.Pool.Exec(ctx, "DELETE FROM saved_questions WHERE name = $1 AND (by_name = $2 OR $3)", name, by, any)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = notFound(fmt.Sprintf("question of yours that is saved as %q", name))
 	}
 	return err
 }

@@ -2,6 +2,7 @@ package warehouse
 
 import (
 	"context"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -28,6 +29,8 @@ type Conversation interface {
 	Begin(ctx context.Context) error
 	// End ends what Begin began; at another time it does nothing.
 	End()
+	// AsOf has all questions that are prepared from now on see histories as they were at a moment; the zero time is now.
+	AsOf(moment time.Time)
 	// Tables lists the tables and views that may be asked, each column with the database's name for its type.
 	Tables(ctx context.Context) ([]schema.Table, error)
 	// Prepare checks a question.

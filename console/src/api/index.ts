@@ -22,6 +22,21 @@ export type Taken = Schemas['Taken']
 export type Offer = Schemas['Offer']
 export type LiveEvent = Schemas['Event']
 
+/** A column of an answer: its name, the warehouse's word for its type, and that of feed files. */
+export interface AnsweredColumn {
+  name: string
+  type: string
+  kind: string
+}
+
+/** What a warehouse answered: values as text, null for none. It is streamed, so the API describes it by its format. */
+export interface Answered {
+  columns: AnsweredColumn[]
+  rows: (string | null)[][]
+  /** Whether there are rows that were not asked for. */
+  more: boolean
+}
+
 let lost = () => {}
 
 /** Says what is to be done when the service knows the session no more. */

@@ -40,7 +40,7 @@ const { busy, refused, act } = useActs(refresh)
 
 const asking = ref(false)
 const made = ref('')
-const blank = { name: '', role: 'operate' as 'look' | 'operate' | 'administer', label: '', days: '' }
+const blank = { name: '', role: 'operate' as 'look' | 'operate' | 'administer', label: '', asks: '', days: '' }
 const form = reactive({ ...blank })
 const roles = [
   { role: 'look', says: 'sees feeds, runs, proofs and what is wrong' },
@@ -58,7 +58,7 @@ function begin() {
 async function make() {
   const days = Number(form.days)
   const expires_at = days > 0 ? new Date(Date.now() + days * 86_400_000).toISOString() : undefined
-  const body = { name: form.name, role: form.role, label: form.label || undefined, expires_at }
+  const body = { name: form.name, role: form.role, label: form.label || undefined, asks: asksFrom(form), expires_at }
   const { data } = await act('make', () => ask(api.POST('/api/v1/tokens', { body })))
   if (data?.secret) made.value = data.secret
 }
@@ -69,10 +69,32 @@ const remove = (t: Schemas['Token']) =>
     text: `Remove the token of ${t.name}? Its sign-ins end with it.`,
     yes: 'Remove',
   })
-const person = ref({ name: '', role: 'operate' as 'look' | 'operate' | 'administer', label: '', password: '' })
+/** What may be asked, as a form has it: names with commas between. Whoever administers may ask all. */
+const asksFrom = (f: { role: string; asks: string }) =>
+  f.role === 'administer'
+    ? undefined
+    : f.asks
+        .split(',')
+        .map((a) => a.trim())
+        .filter(Boolean)
+const asksOf = (x: { role: string; asks?: string[] | null }) =>
+  x.role === 'administer' ? 'all' : x.asks?.join(', ') || '–'
+const person = ref({
+  name: '',
+  role: 'operate' as 'look' | 'operate' | 'administer',
+  label: '',
+  asks: '',
+  password: '',
+})
 const naming = ref<'add' | 'change' | ''>('')
 function name(u?: Schemas['User']) {
-  person.value = { name: u?.name ?? '', role: u?.role ?? 'operate', label: u?.label ?? '', password: '' }
+  person.value = {
+    name: u?.name ?? '',
+    role: u?.role ?? 'operate',
+    label: u?.label ?? '',
+    asks: u?.asks?.join(', ') ?? '',
+    password: '',
+  }
   refused.value = undefined
   naming.value = u ? 'change' : 'add'
 }
@@ -80,6 +102,7 @@ async function keepPerson() {
   const body = {
     ...person.value,
     label: person.value.role === 'administer' ? undefined : person.value.label || undefined,
+    asks: asksFrom(person.value),
     password: person.value.password || undefined,
   }
   const { data } = await act('person', () =>
@@ -133,6 +156,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <th scope="col">Name</th>
               <th scope="col">Role</th>
               <th scope="col">Feeds</th>
+              <th scope="col">Asks</th>
               <th scope="col">Signs in</th>
               <th scope="col">Signed in last</th>
               <th scope="col"></th>
@@ -143,6 +167,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <td>{{ u.name }}</td>
               <td>{{ u.role }}</td>
               <td>{{ u.label ? `with ${u.label}` : 'all' }}</td>
+              <td>{{ asksOf(u) }}</td>
               <td>{{ u.elsewhere ? 'at the provider, which says the role' : 'by password' }}</td>
               <td class="nowrap"><When :time="u.last_used_at" :now="now" /></td>
               <td class="n nowrap">
@@ -166,6 +191,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <th scope="col">Name</th>
               <th scope="col">Role</th>
               <th scope="col">Feeds</th>
+              <th scope="col">Asks</th>
               <th scope="col">Made</th>
               <th scope="col">Last used</th>
               <th scope="col">Expires</th>
@@ -177,6 +203,7 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
               <td>{{ t.name }}</td>
               <td>{{ t.role }}</td>
               <td>{{ t.label ? `with ${t.label}` : 'all' }}</td>
+              <td>{{ asksOf(t) }}</td>
               <td class="nowrap"><When :time="t.created_at" :now="now" /></td>
               <td class="nowrap"><When :time="t.last_used_at" :now="now" /></td>
               <td class="nowrap">
@@ -295,6 +322,11 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         <ElFormItem v-if="person.role !== 'administer'" label="For feeds with"
           ><ElInput v-model="person.label" placeholder="a label, as region=north; all when empty"
         /></ElFormItem>
+        <ElFormItem v-if="person.role !== 'administer'" label="May ask"
+          ><ElInput
+            v-model="person.asks"
+            placeholder="warehouses, as lake, or schemas, as lake.kept; none when empty"
+        /></ElFormItem>
         <ElFormItem label="Password"
           ><ElInput
             v-model="person.password"
@@ -324,6 +356,9 @@ const text = (v: unknown) => JSON.stringify(v, null, 1)
         </ElFormItem>
         <ElFormItem v-if="form.role !== 'administer'" label="For feeds with"
           ><ElInput v-model="form.label" placeholder="a label, as region=north; all when empty"
+        /></ElFormItem>
+        <ElFormItem v-if="form.role !== 'administer'" label="May ask"
+          ><ElInput v-model="form.asks" placeholder="warehouses, as lake, or schemas, as lake.kept; none when empty"
         /></ElFormItem>
         <ElFormItem label="Expires after"
           ><ElInput v-model="form.days" placeholder="days; never when empty"

@@ -21,3 +21,10 @@ CREATE TABLE questions ( -- that warehouses were asked
 );
 CREATE INDEX questions_by ON questions (by_name, id DESC);
 CREATE INDEX questions_running ON questions (process) WHERE state = 'running';
+CREATE TABLE saved_questions ( -- that people share
+    name       text PRIMARY KEY,
+    warehouse  text NOT NULL,
+    sql        text NOT NULL,
+    by_name    text NOT NULL,
+    at         timestamptz NOT NULL DEFAULT now()
+);

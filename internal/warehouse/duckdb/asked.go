@@ -10,8 +10,10 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -46,7 +48,10 @@ type conversation struct {
 	may  warehouse.May
 	open bool // Begin was called
 	told bool // the views of the catalogue are there
+	asOf time.Time
 }
+
+func (c *conversation) AsOf(moment time.Time) { c.asOf = moment }
 
 func (c *conversation) Close() { c.conn.Close() }
 
@@ -119,7 +124,11 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Que
 			}
 		}()
 	}
-	if err := c.conn.gate(ctx, sql, c.may); err != nil {
+	tables, err := c.conn.gate(ctx, sql, c.may)
+	if err == nil && !c.asOf.IsZero() {
+		sql, err = c.then(ctx, sql, tables)
+	}
+	if err != nil {
 		if m := (*warehouse.Mistake)(nil); errors.As(err, &m) {
 			return q, err
 		}
@@ -149,6 +158,38 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Que
 		}
 	}
 	return q, nil
+}
+
+// path is the name of a table as a question has it.
+var path = regexp.MustCompile(`^(?:"(?:[^"]|"")*"|[\pL_][\pL\pN_$]*)(?:\s*\.\s*(?:"(?:[^"]|"")*"|[\pL_][\pL\pN_$]*))*`)
+
+// then is a question with each history that it names as it was at the conversation's moment.
+func (c *conversation) then(ctx context.Context, sql string, tables []mention) (string, error) {
+	found, err := c.conn.ask(ctx, "SELECT lower(schema_name), lower(function_name) FROM duckdb_functions() WHERE NOT "+
+		"internal "+
+		"AND function_type = 'table_macro' AND database_name = current_database()")
+	if err != nil {
+		return sql, err
+	}
+	slices.SortFunc(tables, func(a, b mention) int { return b.at - a.at }) // from the end, so that places stay
+	for _, t := range tables {
+		name := warehouse.AsOfName(schema.Name{Schema: t.schema, Table: t.table})
+		is := func(row []any) bool {
+			return row[0] == strings.ToLower(name.Schema) && row[1] == strings.ToLower(name.Table)
+		}
+		if t.schema == "" || t.at > len(sql) || !slices.ContainsFunc(found, is) {
+			continue
+		}
+		as := ""
+		if t.alias == "" {
+			as = " AS " + schema.Quote(t.table)
+		}
+		said := path.FindString(sql[t.at:])
+		sql = fmt.Sprintf("%s%s(TIMESTAMPTZ '%s')%s%s", sql[:t.at], name.Quoted(),
+			c.asOf.UTC().Format("2006-01-02 15:04:05.999999Z"), as,
+			sql[t.at+len(said):])
+	}
+	return sql, nil
 }
 
 // takes are the types of a statement's parameters.

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -206,15 +207,17 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		`SELECT * FROM "lake"."noemata"."positions"`: "42501", "SELECT * FROM pay.fines": "42501",
 		"SELECT (SELECT max(id) FROM pay.fines)":                          "42501",
 		"SELECT * FROM kept.loans WHERE id IN (SELECT id FROM pay.fines)": "42501",
-		"SELECT 1 UNION SELECT id FROM pay.fines":                         "42501", "WITH x AS (SELECT * FROM pay.fines) SELECT 1": "42501",
-		"SELECT * FROM notes": "42501", "WITH notes AS (SELECT * FROM notes) SELECT * FROM notes": "42501",
+		"SELECT 1 UNION SELECT id FROM pay.fines":                         "42501",
+		"WITH x AS (SELECT * FROM pay.fines) SELECT 1":                    "42501",
+		"SELECT * FROM notes":                                             "42501", "WITH notes AS (SELECT * FROM notes) SELECT * FROM notes": "42501",
 		"SELECT * FROM (WITH notes AS (SELECT 1) SELECT * FROM notes), notes": "42501",
 		"DESCRIBE pay.fines": "42501", "SUMMARIZE pay.fines": "42501", "DESCRIBE TABLE pay.fines": "42501",
 		"SELECT * FROM query('SELECT * FROM pay.fines')": "42501", "SELECT * FROM query_table('pay.fines')": "42501",
 		"SELECT * FROM kept.loans l, LATERAL (SELECT * FROM pay.fines) f": "42501",
 		"EXPLAIN SELECT * FROM pay.fines":                                 "42501",
-		"SELECT * FROM read_text('/etc/passwd')":                          "42501", "SELECT * FROM read_csv('/etc/passwd')": "42501",
-		"SELECT * FROM glob('/*')": "42501", "SELECT * FROM '/etc/passwd'": "42501",
+		"SELECT * FROM read_text('/etc/passwd')":                          "42501",
+		"SELECT * FROM read_csv('/etc/passwd')":                           "42501",
+		"SELECT * FROM glob('/*')":                                        "42501", "SELECT * FROM '/etc/passwd'": "42501",
 		"SELECT * FROM parquet_scan('/x')": "42501", "SELECT * FROM duckdb_settings()": "42501",
 		"SELECT * FROM duckdb_secrets()": "42501", "SELECT * FROM duckdb_logs": "42501",
 		"SELECT * FROM checkpoint()":                      "42501",
@@ -289,6 +292,26 @@ func TestQuestionsSeeOneCut(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "4", record.Column(0).ValueStr(0), "it sees what was committed when it was asked")
 	a.Close()
+}
+
+// Histories are seen as they were, wherever a question names them, and all else as it is.
+func TestHistoriesAreSeenAsTheyWere(t *testing.T) {
+	c := converse(t, library(t), everyone)
+	c.AsOf(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
+	for sql, want := range map[string]string{
+		"SELECT count(*) FROM kept.loans": "1", `SELECT loans.id FROM "kept" . "loans" WHERE loans.id > 0`: "1",
+		"SELECT l.id, f.amount FROM kept.loans AS l JOIN pay.fines f ON f.id = l.id":  "1|2.00",
+		"/* Œ */ SELECT (SELECT max(id) FROM kept.loans), count(*) FROM kept.loans x": "1|1",
+		"WITH a AS (FROM kept.loans) SELECT count(*) FROM a, kept.loans":              "1",
+	} {
+		rows, err := answered(t.Context(), c, sql)
+		require.NoError(t, err, sql)
+		require.Equal(t, []string{want}, rows, sql)
+	}
+	c.AsOf(time.Time{})
+	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
+	require.NoError(t, err)
+	require.Equal(t, []string{"2"}, rows)
 }
 
 // A question ends when its asker has gone, and another is answered then.

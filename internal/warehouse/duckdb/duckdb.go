@@ -69,7 +69,8 @@ var dialect = sqlmerge.Dialect{
 			table, column, typeName)
 	},
 	Size: func(name schema.Name) string { // blocks of 256 kB, which columns may share; none before they are written out
-		return "SELECT CAST(CASE WHEN count(DISTINCT block_id) = 0 THEN -1 ELSE count(DISTINCT block_id) * 262144 END AS BIGINT) " +
+		return "SELECT CAST(CASE WHEN count(DISTINCT block_id) = 0 THEN -1 ELSE count(DISTINCT block_id) * 262144 END AS " +
+			"BIGINT) " +
 			"FROM pragma_storage_info(" + schema.Literal(name.Quoted()) + ") WHERE block_id >= 0"
 	},
 	RowID:     "rowid",

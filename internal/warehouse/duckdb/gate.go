@@ -46,15 +46,21 @@ func refused(state, format string, args ...any) *warehouse.Mistake {
 	return &warehouse.Mistake{State: state, Message: fmt.Sprintf(format, args...)}
 }
 
-// gate lets a question through, or tells why not.
-func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) error {
+// mention is a table that a question names, and at which byte.
+type mention struct {
+	schema, table, alias string
+	at                   int
+}
+
+// gate lets a question through, and gives the tables that it names; or tells why not.
+func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]mention, error) {
 	read := sql
 	if at := explains.FindStringIndex(sql); at != nil {
 		read = sql[at[1]:]
 	}
 	found, err := c.ask(ctx, "SELECT json_serialize_sql(CAST(? AS VARCHAR))::VARCHAR", read)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	text, _ := found[0][0].(string)
 	var parsed struct {
@@ -65,7 +71,7 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) error {
 		List    []any  `json:"statements"`
 	}
 	if err := json.Unmarshal([]byte(text), &parsed); err != nil {
-		return refused("42601", "The question cannot be taken apart: %v.", err)
+		return nil, refused("42601", "The question cannot be taken apart: %v.", err)
 	}
 	switch {
 	case parsed.Error && parsed.Kind == "parser":
@@ -73,20 +79,27 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) error {
 		if at, err := fmt.Sscan(fmt.Sprint(parsed.At), &m.Position); err == nil && at == 1 {
 			m.Position = len([]rune(sql[:min(m.Position+len(sql)-len(read), len(sql))])) + 1
 		}
-		return m
+		return nil, m
 	case parsed.Error:
-		return refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, SUMMARIZE, "+
+		return nil, refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
+			"SUMMARIZE, "+
 			"SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
 	case len(parsed.List) != 1:
-		return refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
+		return nil, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	return (&reading{may: may, database: c.file.database()}).see(parsed.List[0], nil)
+	r := &reading{may: may, database: c.file.database()}
+	err = r.see(parsed.List[0], nil)
+	for i := range r.tables {
+		r.tables[i].at += len(sql) - len(read)
+	}
+	return r.tables, err
 }
 
 // reading looks through the tree of a question.
 type reading struct {
 	may      warehouse.May
 	database string // as DuckDB names the file
+	tables   []mention
 }
 
 // see looks at a part of the tree. ctes are the names that WITH gives in this place.
@@ -154,6 +167,8 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 	lower := func(key string) string { return strings.ToLower(textOf(x[key])) }
 	switch {
 	case x["type"] == "BASE_TABLE":
+		at, _ := x["query_location"].(float64)
+		r.tables = append(r.tables, mention{textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at)})
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
 	case x["type"] == "SHOW_REF" && x["query"] == nil && !strings.HasPrefix(textOf(x["show_type"]), "SHOW_"):
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)

@@ -258,7 +258,8 @@ func TestManyTablesNeedLittleMemory(t *testing.T) {
 	require.NoError(t, err)
 	for i := range 1000 {
 		require.NoError(t, w.exclusive(t.Context(), func(c sqlmerge.Conn) error {
-			for _, sql := range []string{"CREATE TABLE t%d (id int, name text, noted timestamptz)", "INSERT INTO t%d VALUES (1, 'Grünau', now())"} {
+			for _, sql := range []string{"CREATE TABLE t%d (id int, name text, noted timestamptz)",
+				"INSERT INTO t%d VALUES (1, 'Grünau', now())"} {
 				if _, err := c.Exec(t.Context(), fmt.Sprintf(sql, i)); err != nil {
 					return err
 				}
