@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
+	"mime/multipart"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -800,4 +802,49 @@ func (c *Client) SaveQuestion(ctx context.Context, name, warehouse, sql string) 
 // RemoveSavedQuestion removes one.
 func (c *Client) RemoveSavedQuestion(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, at("saved-questions", name), nil, nil, nil)
+}
+
+// Export copies tables of a warehouse out, as one cut: into takes each file's name and content, the last one's
+// manifest.json. Without that it is not whole, and an error.
+func (c *Client) Export(ctx context.Context, warehouse string, x Export, into func(name string,
+	content io.Reader) error) (
+	Exported, error) {
+	var done Exported
+	answer, err := c.send(ctx, http.MethodPost, at("warehouses", warehouse, "exports"), nil, x)
+	if err != nil {
+		return done, err
+	}
+	defer func() { _ = answer.Body.Close() }()
+	_, params, err := mime.ParseMediaType(answer.Header.Get("Content-Type"))
+	if err != nil {
+		return done, fmt.Errorf("read the export: %w", err)
+	}
+	parts := multipart.NewReader(answer.Body, params["boundary"])
+	whole := false
+	for {
+		part, err := parts.NextPart()
+		if errors.Is(err, io.EOF) && whole {
+			return done, nil
+		}
+		var content io.Reader = part
+		var name string
+		if err == nil {
+			var disposition map[string]string
+			_, disposition, err = mime.ParseMediaType(part.Header.Get("Content-Disposition"))
+			name = disposition["filename"]
+		}
+		if err == nil && name == "manifest.json" {
+			var text []byte
+			if text, err = io.ReadAll(io.LimitReader(part, 64<<20)); err == nil {
+				err, whole, content = json.Unmarshal(text, &done), true, bytes.NewReader(text)
+			}
+		}
+		if err == nil {
+			err = into(name, content)
+		}
+		if err != nil {
+			return done, problem.Wrap(err, problem.Failed, "The export broke off: "+err.Error()+".",
+				"Nothing of it is to be used. Why is said by noemata questions list")
+		}
+	}
 }

@@ -64,6 +64,9 @@ type (
 	AskableColumn = records.AskableColumn
 	Question      = records.Question
 	SavedQuestion = records.SavedQuestion
+	Export        = records.Export
+	Exported      = records.Exported
+	ExportedFile  = records.ExportedFile
 	Overview      = records.Overview
 	Need          = records.Need
 	FeedSummary   = records.FeedSummary

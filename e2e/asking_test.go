@@ -4,10 +4,14 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math/big"
+	"math/rand/v2"
+	"net"
 	"net/url"
 	"os"
 	"os/exec"
@@ -155,7 +159,7 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 	simple, err := pgx.ConnectConfig(t.Context(), text)
 	require.NoError(t, err)
 	defer func() { _ = simple.Close(context.Background()) }()
-	binary := a.connect()
+	inBinary := a.connect()
 	at := time.Date(2026, 3, 1, 9, 0, 0, 123456000, time.UTC)
 	for sql, want := range map[string]any{
 		"true": true, "32767::SMALLINT": int16(32767), "(-2147483648)::INTEGER": int32(-2147483648),
@@ -167,7 +171,7 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 		"DATE '0044-03-15 (BC)'":          time.Date(-43, 3, 15, 0, 0, 0, 0, time.UTC),
 		"TIMESTAMP '2026-03-01 09:00:00'": at.Truncate(time.Second),
 	} {
-		for form, conn := range map[string]*pgx.Conn{"text": simple, "binary": binary} {
+		for form, conn := range map[string]*pgx.Conn{"text": simple, "binary": inBinary} {
 			rows, err := conn.Query(t.Context(), "SELECT "+sql)
 			require.NoError(t, err)
 			values, err := pgx.CollectOneRow(rows, func(row pgx.CollectableRow) (any, error) {
@@ -200,8 +204,8 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 		result := simple.PgConn().ExecParams(t.Context(), "SELECT "+sql, nil, nil, nil, nil).Read()
 		require.NoError(t, result.Err, sql)
 		require.Equal(t, want, string(result.Rows[0][0]), sql)
-		m := binary.TypeMap()
-		result = binary.PgConn().ExecParams(t.Context(), "SELECT "+sql, nil, nil, nil, []int16{1}).Read()
+		m := inBinary.TypeMap()
+		result = inBinary.PgConn().ExecParams(t.Context(), "SELECT "+sql, nil, nil, nil, []int16{1}).Read()
 		require.NoError(t, result.Err, sql)
 		oid := result.FieldDescriptions[0].DataTypeOID
 		typ, ok := m.TypeForOID(oid)
@@ -218,18 +222,18 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 	}
 	var n int
 	var title string
-	require.NoError(t, binary.QueryRow(t.Context(), `SELECT count(*)::INTEGER, max(title) FROM kept.loans
+	require.NoError(t, inBinary.QueryRow(t.Context(), `SELECT count(*)::INTEGER, max(title) FROM kept.loans
 		WHERE id = $1 AND lent_at < $2 AND fee >= $3 AND returned = $4`, 1, time.Now(), pgtype.Numeric{Int: pgInt(150), Exp: -2, Valid: true}, true).Scan(&n, &title))
 	require.Equal(t, 1, n)
 	require.Equal(t, "Low Tide", title)
 	var none *string
-	require.NoError(t, binary.QueryRow(t.Context(),
+	require.NoError(t, inBinary.QueryRow(t.Context(),
 		"SELECT title FROM kept.loans WHERE id = $1 AND title IS NOT DISTINCT FROM $2 UNION ALL SELECT NULL",
 		1, nil).Scan(&none))
 	require.Nil(t, none)
 
 	var copied bytes.Buffer
-	tag, err := binary.PgConn().CopyTo(t.Context(), &copied, "COPY (SELECT 1, NULL, 'a') TO STDOUT (FORMAT binary)")
+	tag, err := inBinary.PgConn().CopyTo(t.Context(), &copied, "COPY (SELECT 1, NULL, 'a') TO STDOUT (FORMAT binary)")
 	require.NoError(t, err)
 	require.EqualValues(t, 1, tag.RowsAffected())
 	require.Equal(t, "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"+"\x00\x03\x00\x00\x00\x04\x00\x00\x00\x01\xff\xff\xff\xff"+"\x00\x00\x00\x01a\xff\xff",
@@ -434,6 +438,97 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	content, err := json.Marshal(others)
 	require.NoError(t, err)
 	require.NotContains(t, string(content), a.secret)
+}
+
+// Tables are copied out as one cut, whole or by month; a folder has all of an export, or what it had before.
+func TestExports(t *testing.T) {
+	a := newAsked(t)
+	to := filepath.Join(a.dir, "copies", "all")
+	said := a.must("export", "lake", "--tables", "kept.*", "--tables", "pay.fines", "--to", to)
+	require.Contains(t, said, "3 rows in 2 files are in "+to)
+	require.Equal(t, [][]any{{int64(2), "1.50"}}, readParquet(t, filepath.Join(to, "kept", "loans.parquet"),
+		"SELECT count(*), max(fee)::VARCHAR"))
+	require.Equal(t, [][]any{{int64(1)}}, readParquet(t, filepath.Join(to, "pay", "fines.parquet"), "SELECT count(*)"))
+	manifest, err := os.ReadFile(filepath.Join(to, "manifest.json"))
+	require.NoError(t, err)
+	require.Contains(t, string(manifest), `"file":"pay/fines.parquet","schema":"pay","table":"fines","rows":1`)
+
+	a.must("export", "lake", "--tables", "kept.loans", "--partition-by", "day(lent_at)", "--format", "csv", "--to", to)
+	content, err := os.ReadFile(filepath.Join(to, "kept", "loans", "day=2026-03-01", "rows.csv"))
+	require.NoError(t, err)
+	require.Contains(t, string(content), "1,Low Tide,2026-03-01T09:00:00.000000Z,1.50")
+	require.NoFileExists(t, filepath.Join(to, "pay", "fines.parquet"), "the earlier export has made room, all of it")
+	left, err := os.ReadDir(filepath.Dir(to))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+
+	for _, x := range [][]string{{"--tables", "kept.nothing", "--to", to}, {"--tables", "kept.loans", "--to", a.dir},
+		{"--tables", "kept.loans", "--partition-by", "week(x)", "--to", to}, {"--to", to}} {
+		out, code := a.cli("", append([]string{"export", "lake"}, x...)...)
+		require.NotZero(t, code, "%v: %s", x, out)
+	}
+	require.FileExists(t, filepath.Join(to, "kept", "loans", "day=2026-03-01", "rows.csv"), "what was there stays")
+	mine := client.New(a.address, a.secret)
+	_, err = mine.Export(t.Context(), "lake", client.Export{Tables: []string{"*.*"}}, func(string, io.Reader) error { return nil })
+	require.NoError(t, err)
+	_, err = mine.Export(t.Context(), "lake", client.Export{Tables: []string{"pay.fines"}}, nil)
+	require.ErrorContains(t, err, "no table pay.fines that you may ask")
+}
+
+// Whatever bytes come, before the sign-in and after it, the port answers others, and the process lives.
+func TestTheSQLPortTakesAnything(t *testing.T) {
+	a := newAsked(t)
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 1))
+	noise := func(n int) []byte {
+		b := make([]byte, n)
+		for i := range b {
+			b[i] = byte(r.Uint32())
+		}
+		return b
+	}
+	for i := range 150 { // before the sign-in
+		conn, err := net.Dial("tcp", a.sql)
+		require.NoError(t, err)
+		first := noise(r.IntN(200))
+		if i%2 == 0 { // a length that fits, and the version
+			body := append([]byte{0, 3, 0, 0}, first...)
+			first = append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+4)), body...)
+		}
+		_, _ = conn.Write(first)
+		_, _ = conn.Write(noise(r.IntN(50)))
+		_ = conn.Close()
+	}
+	for range 150 { // after it: messages of every kind, with anything in them
+		conn, err := pgconn.Connect(t.Context(), a.url("analyst", a.secret, "lake"))
+		require.NoError(t, err)
+		raw, err := conn.Hijack()
+		require.NoError(t, err)
+		_ = raw.Conn.SetDeadline(time.Now().Add(5 * time.Second))
+		for range 1 + r.IntN(6) {
+			kind := "QPBEDCSHFXdcf"[r.IntN(13)]
+			body := noise(r.IntN(120))
+			if r.IntN(2) == 0 {
+				body = append([]byte("SELECT 1\x00\x00\x01"), body...)
+			}
+			length := uint32(len(body) + 4)
+			if r.IntN(10) == 0 {
+				length = r.Uint32()
+			}
+			if _, err := raw.Conn.Write(append(binary.BigEndian.AppendUint32([]byte{kind}, length), body...)); err != nil {
+				break
+			}
+		}
+		_ = raw.Conn.Close()
+	}
+	out, err := a.psql("SELECT count(*) FROM kept.loans")
+	require.NoError(t, err, out)
+	require.Eventually(t, func() bool {
+		list, err := a.client.Questions(t.Context(), client.QuestionFilter{State: "running"})
+		return err == nil && len(list) == 0
+	}, 20*time.Second, 100*time.Millisecond)
+	require.NotContains(t, a.stderr.String(), "panic")
 }
 
 func pgInt(n int64) *big.Int { return big.NewInt(n) }

@@ -264,6 +264,9 @@ func (x *Answer) Deadline() time.Time {
 	return at
 }
 
+// Rows is how many rows were read by now.
+func (x *Answer) Rows() int64 { return x.rows }
+
 // Columns are those of the answer.
 func (x *Answer) Columns() []schema.Column { return x.answer.Columns() }
 

@@ -215,7 +215,7 @@ func (a *app) questionsCommand() *cobra.Command {
 			return a.show(cmd, x, func(w io.Writer) {
 				g := grid(w, " number", "when", "by", "warehouse", "state", " rows", "question")
 				for _, q := range x {
-					text := strings.Join(strings.Fields(q.SQL), " ")
+					text := oneLine(q.SQL)
 					if q.Problem != "" {
 						text += "\n" + q.Problem
 					}
@@ -255,7 +255,8 @@ func (a *app) savedCommand() *cobra.Command {
 			return a.show(cmd, x, func(w io.Writer) {
 				g := grid(w, "name", "warehouse", "by", "since", "question")
 				for _, q := range x {
-					g.AppendRow(table.Row{q.Name, q.Warehouse, q.By, when(&q.At), strings.Join(strings.Fields(q.SQL), " ")})
+					text := oneLine(q.SQL)
+					g.AppendRow(table.Row{q.Name, q.Warehouse, q.By, when(&q.At), text})
 				}
 				g.Render()
 			})
@@ -280,4 +281,14 @@ func (a *app) unsaveCommand() *cobra.Command {
 			}
 			return a.say(cmd, map[string]string{"removed": args[0]}, "The question %q is shared no more.", args[0])
 		})}
+}
+
+// oneLine is a question in as much of a line as a table has room for.
+func oneLine(sql string) string {
+	const most = 100
+	text := []rune(strings.Join(strings.Fields(sql), " "))
+	if len(text) > most {
+		return string(text[:most-1]) + "…"
+	}
+	return string(text)
 }

@@ -18,6 +18,8 @@ var examples = map[string]string{
 	"prove":   "noemata prove circulation-lake\nnoemata prove circulation-lake public.loans",
 	"ask": "noemata ask lake 'TABLE live.loans LIMIT 10'\n" +
 		"noemata ask lake 'FROM live.loans WHERE branch = $1' --value Dornheim --output parquet --file loans.parquet",
+	"export": "noemata export lake --tables 'live.*' --to /srv/copies/live\n" +
+		"noemata export lake --tables live.loans --partition-by 'month(lent_at)' --to /srv/copies/loans",
 	"questions list":   "noemata questions list --running",
 	"questions stop":   "noemata questions stop 12",
 	"questions saved":  "noemata questions saved",

@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"mime"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +30,8 @@ func (s *Service) describeAsking(api calls) {
 	const group = "questions"
 	handle(api, operation{"ask", http.MethodPost, "/warehouses/{name}/questions",
 		"Ask a warehouse in SQL. The answer is one cut; where it breaks off, so does the response", group, 0}, s.ask)
+	handle(api, operation{"export", http.MethodPost, "/warehouses/{name}/exports",
+		"Copy tables out as one cut: a multipart response, a file each, and manifest.json at its end", group, 0}, s.export)
 	handle(api, operation{"list-askable", http.MethodGet, "/askable",
 		"List the warehouses that whoever is signed in may ask, with their tables and columns", group, 0}, s.askable)
 	handle(api, operation{"list-questions", http.MethodGet, "/questions",
@@ -189,3 +195,61 @@ func (s *Service) removeSavedQuestion(ctx context.Context, in *named) (*none, er
 	t := who(ctx)
 	return nil, s.store.RemoveSavedQuestion(ctx, in.Name, t.Name, t.Role.May(records.Administer))
 }
+
+type exportRequest struct {
+	overHTTP
+	Name string `path:"name" doc:"The warehouse's name"`
+	Body client.Export
+}
+
+// export sends files while they are read. One that breaks off has no manifest.
+func (s *Service) export(ctx context.Context, in *exportRequest) (*huma.StreamResponse, error) {
+	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // the export goes on after this call
+	gone := context.AfterFunc(ctx, stop)
+	e, err := s.asking.Export(running, asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}, in.Name,
+		in.Body)
+	if !gone() && err == nil {
+		e.Close()
+		err = context.Canceled
+	}
+	if err != nil {
+		stop()
+		return nil, unanswered(err, "")
+	}
+	return &huma.StreamResponse{Body: func(h huma.Context) {
+		request := humafiber.Unwrap(h).Context()
+		conn := request.Conn()
+		boundary := multipart.NewWriter(io.Discard).Boundary()
+		h.SetHeader("Content-Type", "multipart/mixed; boundary="+boundary)
+		h.SetHeader("Cache-Control", "no-store")
+		request.SetBodyStreamWriter(func(w *bufioWriter) {
+			defer stop()
+			defer e.Close()
+			parts := multipart.NewWriter(w)
+			_ = parts.SetBoundary(boundary) // one of its own making
+			file := func(name string) (io.Writer, error) {
+				_ = conn.SetWriteDeadline(time.Now().Add(exportFileWithin))
+				return parts.CreatePart(textproto.MIMEHeader{"Content-Disposition": {mime.FormatMediaType("attachment",
+					map[string]string{"filename": name})}})
+			}
+			done, err := e.Write(running, file)
+			if err == nil {
+				var manifest io.Writer
+				if manifest, err = file(asking.Manifest); err == nil {
+					_, err = io.WriteString(manifest, encode(done)+"\n")
+				}
+			}
+			if err != nil {
+				slog.Warn("An export broke off.", "warehouse", in.Name, "error", err)
+				_ = conn.Close() // so that the response has no end
+				return
+			}
+			if parts.Close() == nil && w.Flush() == nil {
+				_ = conn.SetWriteDeadline(time.Time{})
+			}
+		})
+	}}, nil
+}
+
+// exportFileWithin is how long one file of an export may take to be sent.
+const exportFileWithin = time.Hour

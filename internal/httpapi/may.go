@@ -34,7 +34,7 @@ var needs = map[string]records.Role{
 	"show-burden": records.Operate, "list-hash-keys": records.Look,
 
 	// What may be asked is said for each person and token, besides the role.
-	"ask": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
+	"ask": records.Look, "export": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
 	"list-saved-questions": records.Look, "save-question": records.Look, "remove-saved-question": records.Look,
 
 	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate,
@@ -65,7 +65,7 @@ var needs = map[string]records.Role{
 // changesNothing are the calls that ask by a body, or only look at a database.
 var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
 	"try-source": true, "try-warehouse": true, "test-source": true, "test-warehouse": true, "test-channel": true,
-	"sign-in": true, "sign-out": true, "ask": true}
+	"sign-in": true, "sign-out": true, "ask": true, "export": true}
 
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.

@@ -99,3 +99,27 @@ type NewSavedQuestion struct {
 	Warehouse string `json:"warehouse" minLength:"1"`
 	SQL       string `json:"sql" minLength:"1" maxLength:"1000000"`
 }
+
+// Export is what of a warehouse is to be copied out, as one cut.
+type Export struct {
+	Tables      []string   `json:"tables" minItems:"1" maxItems:"1000" doc:"Tables, as schema.table, with * for any letters"`
+	Format      string     `json:"format,omitempty" enum:"json,csv,arrow,parquet" default:"parquet"`
+	PartitionBy string     `json:"partition_by,omitempty" pattern:"^(year|month|day)\\(.+\\)$" doc:"As month(lent_at): a file for each month of the tables that have such a column"`
+	AsOf        *time.Time `json:"as_of,omitempty" doc:"Histories are seen as they were at this moment"`
+}
+
+// Exported tells what was copied out: the last part of an export.
+type Exported struct {
+	Warehouse string         `json:"warehouse"`
+	At        time.Time      `json:"at" doc:"When the cut was taken"`
+	AsOf      *time.Time     `json:"as_of,omitempty"`
+	Files     []ExportedFile `json:"files"`
+}
+
+// ExportedFile is a file of one.
+type ExportedFile struct {
+	File   string `json:"file"`
+	Schema string `json:"schema"`
+	Table  string `json:"table"`
+	Rows   int64  `json:"rows"`
+}

@@ -33,6 +33,9 @@ type Conversation interface {
 	AsOf(moment time.Time)
 	// Tables lists the tables and views that may be asked, each column with the database's name for its type.
 	Tables(ctx context.Context) ([]schema.Table, error)
+	// Pieces are questions that together give all rows of a table, each once; of one that has no such column, or where
+	// by is nil, a single one.
+	Pieces(ctx context.Context, table schema.Table, by *Partition) ([]Piece, error)
 	// Prepare checks a question.
 	Prepare(ctx context.Context, sql string) (Question, error)
 	// Ask gives the answer to one that was prepared, in this conversation or another one of the same May. Values are as
@@ -41,9 +44,16 @@ type Conversation interface {
 	Close()
 }
 
+// Partition says how rows are divided: by the year, month or day of a column.
+type Partition struct{ Unit, Column string }
+
+// Piece is a part of a table: its name, as month=2026-03, and the question that gives its rows.
+type Piece struct{ Name, SQL string }
+
 // Question is one that was checked.
 type Question struct {
-	SQL     string
+	SQL     string          // as it was asked
+	Runs    string          // as it is run: in the database's own words, with histories as they were
 	Takes   []schema.Type   // of $1, $2 and so on; Text where it is not known
 	Columns []schema.Column // of the answer; nil where that is not known before the values of parameters are
 }

@@ -77,6 +77,9 @@ func run(demo, out, only, key string) error {
 	draft := `localStorage.setItem('set-up', JSON.stringify({step: 1, source: 'circulation', warehouse: 'lake',
 		name: 'reading-room', chosen: ['public.loans', 'public.patrons', 'public.fines', 'public.visits'],
 		later: ['public'], file: '', of: '', at: new Date().toISOString()}))`
+	question := "localStorage.setItem('question', `SELECT t.name AS title, b.name AS branch, count(*) AS loans, max(l.lent_at) AS last_lent\n" +
+		"FROM live.loans l\nJOIN catalogue.copies c ON c.barcode = l.copy AND c.nm_current\nJOIN catalogue.titles t ON t.id = c.title_id\n" +
+		"JOIN catalogue.branches b ON b.id = c.branch_id\nGROUP BY ALL ORDER BY loans DESC, title`)"
 	return chromedp.Do(ctx,
 		chromedp.EmulateViewport(1280, 800),
 		open("/sign-in", "#token"), theme("light"), open("/sign-in", "#token"), shoot("sign-in"),
@@ -98,10 +101,8 @@ func run(demo, out, only, key string) error {
 		open("/service", "table.rows"), shoot("service"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
-		open("/", "table.rows"), click("Apply a feed file"),
-		chromedp.Click(chromedp.Search(`//form//button[contains(., "Propose")]`)),
-		chromedp.WaitVisible(chromedp.CSS(".said")),
-		shoot("proposal"),
+		chromedp.Evaluate[chromedp.Void](question), open("/ask", ".cm-content"), click("Ask "),
+		chromedp.WaitVisible(chromedp.CSS(".answer td")), shoot("ask"),
 		open("/sources", ".facts"), click("Change"), chromedp.WaitVisible(chromedp.CSS(".el-dialog form")),
 		chromedp.Click(chromedp.Search(`//footer//button[contains(., "Test")]`)), chromedp.Sleep(2*time.Second),
 		shoot("connection"),

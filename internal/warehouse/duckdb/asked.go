@@ -108,15 +108,48 @@ WHERE c.database_name = current_database() AND NOT c.internal ORDER BY 1, 2, c.c
 	return tables, nil
 }
 
+func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse.Partition) ([]warehouse.Piece, error) {
+	all := []warehouse.Piece{{SQL: "TABLE " + t.Name.Quoted()}}
+	if by == nil {
+		return all, nil
+	}
+	is := func(column schema.Column) bool {
+		return strings.EqualFold(column.Name, by.Column) && dated.MatchString(column.Native)
+	}
+	at := slices.IndexFunc(t.Columns, is)
+	form := map[string]string{"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}[by.Unit]
+	if at < 0 || form == "" {
+		return all, nil
+	}
+	text := fmt.Sprintf("strftime(%s, %s)", schema.Quote(t.Columns[at].Name), schema.Literal(form))
+	found, err := c.conn.ask(ctx, fmt.Sprintf("SELECT DISTINCT %s FROM %s ORDER BY 1", text, t.Name.Quoted()))
+	if err != nil {
+		return nil, c.fault(err, "")
+	}
+	var pieces []warehouse.Piece
+	for _, row := range found {
+		name, where := by.Unit+"=none", text+" IS NULL"
+		if value, ok := row[0].(string); ok {
+			name, where = by.Unit+"="+value, text+" = "+schema.Literal(value)
+		}
+		pieces = append(pieces, warehouse.Piece{Name: name, SQL: fmt.Sprintf("SELECT * FROM %s WHERE %s", t.Name.Quoted(),
+			where)})
+	}
+	return pieces, nil
+}
+
+// dated are types that have a day.
+var dated = regexp.MustCompile(`^(DATE|TIMESTAMP)`)
+
 func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Question, err error) {
 	if !utf8.ValidString(sql) || strings.ContainsRune(sql, 0) {
 		return q, refused("22021", "The question is not UTF-8.")
 	}
+	asked := sql
 	if catalogued.MatchString(sql) {
 		if err := c.tellCatalogue(ctx); err != nil {
 			return q, err
 		}
-		asked := sql
 		sql = inOurWords(sql)
 		defer func() { // places in our words are none in the asker's
 			if m := (*warehouse.Mistake)(nil); errors.As(err, &m) && sql != asked {
@@ -150,7 +183,7 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Que
 		kind != duckdb.STATEMENT_TYPE_EXPLAIN {
 		return q, refused("25006", "Only questions are answered here.")
 	}
-	q = warehouse.Question{SQL: sql, Takes: takes(stmt), Columns: gives(stmt)}
+	q = warehouse.Question{SQL: asked, Runs: sql, Takes: takes(stmt), Columns: gives(stmt)}
 	for _, column := range q.Columns {
 		if column.Type.Kind == "" {
 			return q, refused("0A000", "The answer's column %s is of the type %s, which is not passed on as it is. Ask for "+
@@ -329,14 +362,14 @@ func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 			return nil, err
 		}
 	}
-	done := statement.Begin(ctx, statement.Warehouse, q.SQL)
-	reader, err := c.conn.arrow.QueryContext(ctx, q.SQL, args...)
+	done := statement.Begin(ctx, statement.Warehouse, q.Runs)
+	reader, err := c.conn.arrow.QueryContext(ctx, q.Runs, args...)
 	if err != nil {
 		done(0, err)
 		if !c.open {
 			c.rollback()
 		}
-		return nil, c.fault(err, q.SQL)
+		return nil, c.fault(err, q.Runs)
 	}
 	a := &answer{conversation: c, reader: reader, done: done, whole: !c.open, columns: q.Columns}
 	if a.columns == nil {
