@@ -353,7 +353,31 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 			return fmt.Errorf("set up %s: %w", x.new.Name, err)
 		}
 	}
+	if err := w.client.SaveQuestion(ctx, "most lent, and where", "lake", mostLent); err != nil {
+		return fmt.Errorf("save the question: %w", err)
+	}
 	return w.addFeeds(ctx)
+}
+
+// mostLent is what a librarian asks: of the loans in circulation, and of titles and branches in the catalogue.
+const mostLent = `SELECT t.name AS title, b.name AS branch, count(*) AS loans
+FROM live.loans l
+JOIN catalogue.copies c ON c.barcode = l.copy AND c.nm_current
+JOIN catalogue.titles t ON t.id = c.title_id
+JOIN catalogue.branches b ON b.id = c.branch_id
+WHERE l.nm_deleted_at IS NULL
+GROUP BY ALL ORDER BY loans DESC, title, branch LIMIT 8`
+
+// ask asks it, and shows the answer as a chart.
+func (w *world) ask(ctx context.Context) error {
+	x, err := w.client.Ask(ctx, "lake", client.Ask{SQL: "SELECT *, bar(loans, 0, 25, 25) AS chart FROM (" + mostLent +
+		") ORDER BY loans DESC, title, branch"})
+	if err != nil {
+		return err
+	}
+	w.say("\nAsked of the lake, across both databases: which titles are lent most, and where do they stand?\n")
+	cli.ShowAnswer(w.options.Out, x)
+	return nil
 }
 
 // addFeeds applies the example's feeds where a person has not changed them.
@@ -466,7 +490,7 @@ func (w *world) checkFromStart(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	w.say("\nAfter the last run:")
-	return w.prove(ctx, feeds)
+	return w.proveAndAsk(ctx, feeds)
 }
 
 // liveAt lets things happen at both databases until the context ends.
@@ -496,7 +520,15 @@ func (w *world) check(ctx context.Context) (bool, error) {
 	if err := w.runAll(ctx, feeds, "Now"); err != nil {
 		return false, err
 	}
-	return w.prove(ctx, feeds)
+	return w.proveAndAsk(ctx, feeds)
+}
+
+func (w *world) proveAndAsk(ctx context.Context, feeds []client.FeedStatus) (bool, error) {
+	equal, err := w.prove(ctx, feeds)
+	if err != nil || !equal {
+		return false, err
+	}
+	return true, w.ask(ctx)
 }
 
 func (w *world) runAll(ctx context.Context, feeds []client.FeedStatus, what string) error {
@@ -539,10 +571,10 @@ func (w *world) prove(ctx context.Context, feeds []client.FeedStatus) (bool, err
 	}
 	if equal {
 		w.say("\nEqual: %d rows of %d tables are the same on both sides, every value of every row.", rows, tables)
-	} else {
-		w.say("\nNOT equal: see the tables above. Only %d rows of %d tables are the same on both sides.", rows, tables)
+		return true, nil
 	}
-	return equal, nil
+	w.say("\nNOT equal: see the tables above. Only %d rows of %d tables are the same on both sides.", rows, tables)
+	return false, nil
 }
 
 func (w *world) stop() {

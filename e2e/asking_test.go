@@ -88,6 +88,7 @@ func (a *asked) psql(commands ...string) (string, error) {
 // The commands of psql, the driver of Go and one of another language ask while a feed's file is held by the service.
 // Longer than a screen: it is one story of one service.
 func TestClientsOfPostgreSQLAsk(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	out, err := a.psql(`\l`, `\dn`, `\dt`, `\dt+ kept.*`, `\d kept.loans`, `\d+ kept.loans`, `\dv`, `\du`, `\df`,
 		`\z kept.loans`,
@@ -152,6 +153,7 @@ func withoutCandidates(answer string) string {
 // Every type comes out as it is, in text and in binary, as a value and as a parameter. Longer than a screen: these
 // are many.
 func TestTypesThroughTheSQLPort(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	text, err := pgx.ParseConfig(a.url("analyst", a.secret, "lake"))
 	require.NoError(t, err)
@@ -242,6 +244,7 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 
 // Who may not ask does not; who is not known does not learn what there is; failures are few and on record.
 func TestWhoMayAsk(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	try := func(user, secret, warehouse string) *pgconn.PgError {
 		t.Helper()
@@ -312,6 +315,7 @@ func TestWhoMayAsk(t *testing.T) {
 
 // A question ends when it takes too long, when its asker or somebody who operates stops it, and when its client goes.
 func TestQuestionsHaveBounds(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t, "--ask-time", "3s", "--ask-rows", "1000", "--ask-at-once", "2")
 	const endless = "SELECT sum(a.range * b.range) FROM range(10000000) a, range(10000000) b"
 	refused := func(err error, code, says string) {
@@ -378,6 +382,7 @@ func TestQuestionsHaveBounds(t *testing.T) {
 
 // The command line asks, and writes each format whole.
 func TestAskOnTheCommandLine(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	out := a.must("ask", "lake", "SELECT id, title, fee FROM kept.loans ORDER BY id")
 	require.Equal(t, "id   title       fee   \n 1   Low Tide   1.50   \n 2   The Weir      –   \n2 rows\n", out)
@@ -442,6 +447,7 @@ func TestAskOnTheCommandLine(t *testing.T) {
 
 // Tables are copied out as one cut, whole or by month; a folder has all of an export, or what it had before.
 func TestExports(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	to := filepath.Join(a.dir, "copies", "all")
 	said := a.must("export", "lake", "--tables", "kept.*", "--tables", "pay.fines", "--to", to)
@@ -477,6 +483,7 @@ func TestExports(t *testing.T) {
 
 // Whatever bytes come, before the sign-in and after it, the port answers others, and the process lives.
 func TestTheSQLPortTakesAnything(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)

@@ -27,6 +27,7 @@ func TestDemoCheck(t *testing.T) {
 	out, code := check()
 	require.Zero(t, code, out)
 	require.Regexp(t, `Equal: \d+ rows of 16 tables are the same on both sides, every value of every row\.`, out)
+	require.Regexp(t, `(?s)which titles are lent most.*█{10,}.*8 rows`, out)
 
 	lake, err := sql.Open("duckdb", filepath.Join(dir, "service", "warehouses", "lake.duckdb"))
 	require.NoError(t, err)

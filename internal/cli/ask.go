@@ -79,7 +79,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, cmd *cobra.Command, war
 		if err != nil {
 			return err
 		}
-		showAnswer(visible{cmd.OutOrStdout()}, x)
+		ShowAnswer(visible{cmd.OutOrStdout()}, x)
 		return nil
 	}
 	q.Format = a.output
@@ -119,8 +119,8 @@ func dirOf(name string) string {
 	return "."
 }
 
-// showAnswer prints an answer as a table.
-func showAnswer(w io.Writer, x client.Answer) {
+// ShowAnswer prints an answer as a table.
+func ShowAnswer(w io.Writer, x client.Answer) {
 	names := make([]string, len(x.Columns))
 	for i, c := range x.Columns {
 		if names[i] = c.Name; isNumber(c.Kind) {
@@ -196,7 +196,7 @@ func (a *app) prompt(ctx context.Context, c *client.Client, cmd *cobra.Command, 
 			_, _ = fmt.Fprintln(visible{t}, "Error: "+explain(err))
 			continue
 		}
-		showAnswer(visible{t}, x)
+		ShowAnswer(visible{t}, x)
 	}
 }
 
