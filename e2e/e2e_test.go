@@ -42,7 +42,7 @@ func TestMain(m *testing.M) {
 
 // service is a process of `noemata serve`.
 type service struct {
-	t       *testing.T
+	t       testing.TB
 	dir     string
 	listen  string
 	client  *client.Client

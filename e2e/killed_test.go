@@ -15,7 +15,7 @@ import (
 )
 
 type database struct {
-	t        *testing.T
+	t        testing.TB
 	settings client.Settings
 	conn     *pgx.Conn
 }

@@ -124,7 +124,7 @@ func (s *service) catchUp(feed string, d *database) {
 
 // mortal is a warehouse that can be killed.
 type mortal struct {
-	t      *testing.T
+	t      testing.TB
 	server *pgserver.Server
 	dir    string
 	path   string // of a DuckDB file

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
@@ -197,7 +199,8 @@ func TestHTTPS(t *testing.T) {
 	}
 	write("127.0.0.1")
 	s := &service{t: t, dir: dir, listen: "127.0.0.1:0",
-		flags: []string{"--certificate", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem")}}
+		flags: []string{"--certificate", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem"),
+			"--sql-listen", "127.0.0.1:0"}}
 	s.start()
 	t.Cleanup(s.stop)
 	require.True(t, strings.HasPrefix(s.address, "https://"), s.address)
@@ -225,6 +228,12 @@ func TestHTTPS(t *testing.T) {
 	require.NoError(t, err)
 	_ = answer.Body.Close()
 	require.Equal(t, http.StatusOK, answer.StatusCode)
+
+	// Clients of PostgreSQL have TLS, too; there is no such warehouse, which is told after the sign-in.
+	_, err = pgx.Connect(t.Context(), "postgresql://first%20administrator:"+s.token+"@"+s.sql+"/lake?sslmode=require")
+	var refused *pgconn.PgError
+	require.ErrorAs(t, err, &refused)
+	require.Equal(t, "3D000", refused.Code, refused.Message)
 
 	time.Sleep(1100 * time.Millisecond)
 	write("libraries.example")

@@ -213,7 +213,7 @@ func dump(t *testing.T, conn *pgx.Conn) string {
 	return all.String()
 }
 
-func nothing(t *testing.T, where, content string, marks ...string) {
+func nothing(t testing.TB, where, content string, marks ...string) {
 	t.Helper()
 	for _, mark := range marks {
 		if i := strings.Index(content, mark); i >= 0 {

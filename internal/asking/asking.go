@@ -211,20 +211,27 @@ func (c *Conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 	within, cancel := context.WithTimeout(ctx, a.bounds.Time)
 	ctx, stop := context.WithCancelCause(within)
 	x := &Answer{conversation: c, ctx: ctx, left: a.bounds.Rows, release: func() { stop(nil); cancel() }}
-	id, err := a.store.AddQuestion(ctx, c.record(q.SQL))
+	noted := make(chan error, 1)
+	go func() { // beside the answer, as it may be a short one
+		id, err := a.store.AddQuestion(ctx, c.record(q.SQL))
+		if x.ID = id; err == nil {
+			a.mu.Lock()
+			a.running[id] = stop
+			a.mu.Unlock()
+		}
+		noted <- err
+	}()
+	err := a.take(ctx)
+	if x.placed = err == nil; x.placed {
+		x.answer, err = c.talk.Ask(ctx, q, values)
+	}
+	if unnoted := <-noted; unnoted != nil {
+		err = errors.Join(err, unnoted)
+	}
 	if err != nil {
-		x.release()
-		return nil, err
-	}
-	x.ID = id
-	a.mu.Lock()
-	a.running[id] = stop
-	a.mu.Unlock()
-	if err := a.take(ctx); err != nil {
-		return nil, x.fail(err)
-	}
-	x.placed = true
-	if x.answer, err = c.talk.Ask(ctx, q, values); err != nil {
+		if x.answer != nil {
+			x.answer.Close()
+		}
 		return nil, x.fail(err)
 	}
 	return x, nil

@@ -206,11 +206,11 @@ func (x *session) tell(err error) error {
 func (x *session) converse(ctx context.Context) error {
 	const lookAgain = 5 * time.Second
 	if time.Since(x.known) > lookAgain {
-		now, _, err := x.server.store.VerifierOf(ctx, x.asker.Name)
+		now, still, err := x.server.store.Still(ctx, x.asker.Token)
 		if err != nil {
 			return err
 		}
-		if _, any := now.MayAsk(x.warehouse); !any || now.ID != x.asker.ID {
+		if _, any := now.MayAsk(x.warehouse); !any || !still {
 			x.rest()
 			return mistake("28000", "You may not ask here any more; connect again with another sign-in.")
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/xdg-go/scram"
 
 	"noemata/internal/asking"
+	"noemata/internal/core/problem"
 	"noemata/internal/records"
 	"noemata/internal/store"
 )
@@ -44,6 +45,9 @@ func (x *session) open() (bool, error) {
 	x.asker = asking.Asker{Token: token, Address: x.address, Way: records.BySQL}
 	if _, any := token.MayAsk(x.warehouse); !any {
 		return false, x.fatal("42501", asking.NotAllowed(token.Name, x.warehouse).Error())
+	}
+	if _, err := x.server.store.Connection(x.ctx, store.Warehouses, x.warehouse); problem.Is(err, problem.NotFound) {
+		return false, x.fatal("3D000", asking.NotAllowed(token.Name, x.warehouse).Error())
 	}
 	if !x.server.add(x) {
 		return false, x.fatal("53300", "There are too many sessions; close some and connect again.")

@@ -163,6 +163,18 @@ ORDER BY "is", t.id DESC LIMIT 1`, name).Scan(tokenInto(&t, &known)...)
 	return t, v, err
 }
 
+// Still gives a person or token as it is now; false where there is none any more.
+func (s *Store) Still(ctx context.Context, t records.Token) (now records.Token, ok bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM (SELECT id, name, role, label, asks, created_at, expires_at,
+    last_used_at FROM tokens
+  UNION ALL SELECT 0, name, role, label, asks, created_at, NULL, last_used_at FROM users) t
+WHERE t.id = $1 AND t.name = $2 AND (t.expires_at IS NULL OR t.expires_at > now())`, t.ID, t.Name).Scan(tokenInto(&now)...)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return now, false, nil
+	}
+	return now, err == nil, err
+}
+
 // learn keeps the verifier of a token that was made before there were any.
 func (s *Store) learn(ctx context.Context, t records.Token, secret string) error {
 	v, err := s.verifierOf(ctx, t.Name, secret)

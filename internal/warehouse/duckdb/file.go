@@ -29,11 +29,12 @@ const linger = 2 * time.Second
 // Settings of an open file. The memory limit bounds what DuckDB keeps; larger work goes
 // through its temporary folder, beside the file. Some of it must be kept all the same: a
 // block of each column of each table that a commit writes. A commit that is too wide for
-// the usual limit fails, and from then on the file is opened with the larger one.
+// the usual limit fails, and from then on the file is opened with the larger one. Each statement has the thread
+// that runs it, and no other: a thread that all share made commits wait for a question that takes long.
 const (
 	memoryLimit = 96 << 20
 	memoryMost  = 1 << 30
-	threads     = 2
+	threads     = 1
 )
 
 // optionsOf are the options that a file is opened with (duckdb.org/docs/stable/configuration,
