@@ -370,6 +370,14 @@ func TestQuestionsHaveBounds(t *testing.T) {
 	require.Error(t, results.Close())
 	require.NoError(t, conn.Ping(t.Context()))
 
+	var shown string
+	require.NoError(t, conn.QueryRow(t.Context(), "SHOW transaction_isolation").Scan(&shown))
+	require.Equal(t, "repeatable read", shown)
+	_, err = conn.Exec(t.Context(), "SET statement_timeout = '300ms'")
+	require.NoError(t, err)
+	_, err = conn.Exec(t.Context(), endless)
+	refused(err, "57014", "statement_timeout")
+
 	var all sync.WaitGroup
 	for range 6 { // more than are answered at once: they wait for each other
 		all.Go(func() {
@@ -378,6 +386,14 @@ func TestQuestionsHaveBounds(t *testing.T) {
 		})
 	}
 	all.Wait()
+
+	// A service that stops waits for nobody who only listens, and says so.
+	began := time.Now()
+	a.stopNow()
+	require.Less(t, time.Since(began), 20*time.Second)
+	_, err = conn.Exec(t.Context(), "SELECT 1")
+	require.Error(t, err)
+	a.start()
 }
 
 // The command line asks, and writes each format whole.

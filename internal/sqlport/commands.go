@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,6 +87,9 @@ func (x *session) command(ctx context.Context, w words) (bool, error) {
 		if w.is("RESET", "AS_OF") || w.is("RESET", "ALL") {
 			x.asOf = time.Time{}
 		}
+		if w.is("RESET", "STATEMENT_TIMEOUT") || w.is("RESET", "ALL") {
+			x.timeout = 0
+		}
 		return done("RESET")
 	case w.is("DISCARD"), w.is("DEALLOCATE", "ALL"):
 		clear(x.statements)
@@ -118,6 +122,9 @@ func unquoted(w string) string {
 	return strings.ToLower(w)
 }
 
+// length is a length of time as PostgreSQL's settings have it.
+var length = regexp.MustCompile(`^(\d{1,9}) ?(ms|s|min|h|)$`)
+
 // ignored are settings that change nothing of what is answered.
 var ignored = []string{"APPLICATION_NAME", "EXTRA_FLOAT_DIGITS", "CLIENT_MIN_MESSAGES", "STATEMENT_TIMEOUT",
 	"LOCK_TIMEOUT",
@@ -143,6 +150,16 @@ func (x *session) set(w words) error {
 			return mistake("22007", "as_of is a moment, as '2026-03-01T08:30:00Z'; RESET as_of comes back to now.")
 		}
 		x.asOf = time.UnixMicro(us)
+		return nil
+	case w.is("STATEMENT_TIMEOUT") && len(w) > 1:
+		m := length.FindStringSubmatch(strings.TrimSpace(unquoted(w[len(w)-1])))
+		if m == nil {
+			return mistake("22023", "statement_timeout is a length of time: 5000 in milliseconds, or 5s, 2min; 0 is none.")
+		}
+		n, _ := strconv.Atoi(m[1]) // digits that fit
+		x.timeout = time.Duration(n) * map[string]time.Duration{"": time.Millisecond, "ms": time.Millisecond,
+			"s":   time.Second,
+			"min": time.Minute, "h": time.Hour}[m[2]]
 		return nil
 	case slices.Contains(ignored, w[0]):
 		if len(w) > 2 {
@@ -177,6 +194,8 @@ func (x *session) setting(w words) (name, value string, ok bool) {
 		return name, "on", true
 	case "max_identifier_length":
 		return name, "63", true
+	case "statement_timeout":
+		return name, x.timeout.String(), true
 	case "as_of":
 		if x.asOf.IsZero() {
 			return name, "now", true

@@ -2,11 +2,13 @@ package sqlport
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"noemata/internal/asking"
+	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 )
 
@@ -78,6 +80,11 @@ func (x *session) parse(ctx context.Context, m *pgproto3.Parse) error {
 		if p.about = isAbout(p.words); p.about {
 			break
 		}
+		if p.words.is("SHOW") && len(p.words) > 1 {
+			if name, value, ok := x.setting(p.words[1:]); ok {
+				p.sql = fmt.Sprintf("SELECT %s AS %s", schema.Literal(value), schema.Quote(name))
+			}
+		}
 		if copies.MatchString(p.sql) {
 			return mistake("0A000", "COPY is asked for in a simple query.")
 		}
@@ -107,7 +114,7 @@ func isAbout(w words) bool {
 			return true
 		}
 	}
-	return w.is("SHOW") && len(w) >= 2 && !w.is("SHOW", "TABLES") && !w.is("SHOW", "ALL") && !w.is("SHOW", "DATABASES")
+	return false
 }
 
 func (x *session) bind(m *pgproto3.Bind) error {
@@ -126,7 +133,7 @@ func (x *session) bind(m *pgproto3.Bind) error {
 	}
 	to := &portal{prepared: p, formats: append([]int16(nil), m.ResultFormatCodes...)}
 	for i, value := range m.Parameters {
-		v, err := valueOf(i+1, value, formatOf(m.ParameterFormatCodes, i), p.oids[i])
+		v, err := valueOf(x.types, i+1, value, formatOf(m.ParameterFormatCodes, i), p.oids[i])
 		if err != nil {
 			return err
 		}

@@ -17,6 +17,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgtype"
+
 	"noemata/internal/asking"
 	"noemata/internal/core/problem"
 	"noemata/internal/store"
@@ -29,6 +31,7 @@ const (
 	idleAtMost      = 4 * time.Hour
 	messageAtMost   = 8 << 20 // bytes of one message of a client
 	failedPerMinute = 10      // sign-ins from one address
+	leaveWithin     = 3 * time.Second
 )
 
 // Server answers clients of PostgreSQL.
@@ -87,10 +90,13 @@ func (s *Server) Stop() {
 func (s *Server) attend(conn net.Conn) {
 	defer func() { _ = conn.Close() }()
 	x := &session{server: s, conn: conn, address: addressOf(conn), statements: map[string]*prepared{},
-		portals: map[string]*portal{}, settings: map[string]string{}}
+		portals: map[string]*portal{}, settings: map[string]string{}, types: pgtype.NewMap()}
 	x.ctx, x.end = context.WithCancel(s.ctx)
 	defer x.end()
-	defer context.AfterFunc(s.ctx, func() { _ = conn.SetDeadline(time.Now().Add(time.Second)) })()
+	defer context.AfterFunc(s.ctx, func() {
+		_ = conn.SetDeadline(time.Now().Add(time.Second))
+		time.AfterFunc(leaveWithin, func() { _ = conn.Close() }) // another deadline may have been set meanwhile
+	})()
 	err := problem.Guarded(x.run)()
 	if err != nil && !errors.Is(err, errGone) && s.ctx.Err() == nil {
 		slog.Warn("A session of the SQL port ended.", "user", x.asker.Name, "warehouse", x.warehouse, "address", x.address,

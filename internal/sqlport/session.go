@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"noemata/internal/asking"
 	"noemata/internal/core/problem"
@@ -27,7 +28,9 @@ type session struct {
 	warehouse string
 	known     time.Time // when it was last looked whether the asker still may
 	settings  map[string]string
-	asOf      time.Time // when histories are seen; zero is now
+	types     *pgtype.Map   // reads values of parameters
+	timeout   time.Duration // of a statement, as the client wishes; zero is the service's own
+	asOf      time.Time     // when histories are seen; zero is now
 	number    uint32
 	key       []byte
 	ctx       context.Context
@@ -240,6 +243,11 @@ func (x *session) converse(ctx context.Context) error {
 // within runs work that the client can cancel, and that ends when the client has gone.
 func (x *session) within(work func(ctx context.Context) error) error {
 	ctx, cancel := context.WithCancelCause(x.ctx)
+	if x.timeout > 0 {
+		defer time.AfterFunc(x.timeout, func() {
+			cancel(mistake("57014", "The question took longer than statement_timeout lets it, which the client has set."))
+		}).Stop()
+	}
 	x.mu.Lock()
 	x.cancel = cancel
 	x.mu.Unlock()

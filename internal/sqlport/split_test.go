@@ -42,10 +42,12 @@ func FuzzStatementsAreTakenApart(f *testing.F) {
 
 func TestOptionsOfCopy(t *testing.T) {
 	for text, want := range map[string]copying{
-		"COPY kept.loans TO STDOUT":            {query: "TABLE kept.loans", format: "text", delimiter: "\t", null: `\N`},
-		"copy kept.loans (id, a) to stdout":    {query: "SELECT id, a FROM kept.loans", format: "text", delimiter: "\t", null: `\N`},
+		"COPY kept.loans TO STDOUT": {query: "TABLE kept.loans", format: "text", delimiter: "\t", null: `\N`},
+		"copy kept.loans (id, a) to stdout": {query: "SELECT id, a FROM kept.loans", format: "text", delimiter: "\t",
+			null: `\N`},
 		"COPY (SELECT 1) TO STDOUT CSV HEADER": {query: "SELECT 1", format: "csv", delimiter: ",", header: true},
-		"COPY (SELECT 1) TO STDOUT WITH (FORMAT csv, DELIMITER ';', NULL 'none', HEADER true, FORCE_QUOTE *)": {query: "SELECT 1",
+		"COPY (SELECT 1) TO STDOUT WITH (FORMAT csv, DELIMITER ';', NULL 'none', HEADER true, FORCE_QUOTE " +
+			"*)": {query: "SELECT 1",
 			format: "csv", delimiter: ";", null: "none", header: true, quoteAll: true},
 		"COPY (SELECT ')') TO STDOUT (FORMAT binary)": {query: "SELECT ')'", format: "binary"},
 		"COPY x TO STDOUT WITH BINARY":                {query: "TABLE x", format: "binary"},
@@ -55,7 +57,8 @@ func TestOptionsOfCopy(t *testing.T) {
 		require.Equal(t, want, *c, text)
 	}
 	for text, says := range map[string]string{
-		"COPY x FROM STDIN": "Nothing is written", "COPY x TO '/tmp/x'": "Nothing is written", "COPY x TO PROGRAM 'sh'": "Nothing is written",
+		"COPY x FROM STDIN": "Nothing is written", "COPY x TO '/tmp/x'": "Nothing is written",
+		"COPY x TO PROGRAM 'sh'":        "Nothing is written",
 		"COPY x TO STDOUT (FORMAT xml)": "text, csv and binary", "COPY x TO STDOUT (QUOTE '|')": "no option quote",
 		"COPY x TO STDOUT (DELIMITER 'ab')": "one character", "COPY x TO STDOUT (ENCODING 'latin1')": "UTF-8",
 	} {

@@ -212,11 +212,8 @@ func appendInterval(b []byte, v arrow.MonthDayNanoInterval) []byte {
 	return appendClock(b, us)
 }
 
-// types reads values of parameters.
-var types = pgtype.NewMap()
-
 // valueOf gives a parameter's value as text; nil for null.
-func valueOf(place int, value []byte, format int16, oid uint32) (*string, error) {
+func valueOf(types *pgtype.Map, place int, value []byte, format int16, oid uint32) (*string, error) {
 	if value == nil {
 		return nil, nil
 	}

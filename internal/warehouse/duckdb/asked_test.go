@@ -224,7 +224,11 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		"SELECT * FROM json_execute_serialized_sql('{}')": "42501", "SELECT * FROM enable_logging()": "42501",
 		"SELECT * FROM pragma_database_list": "42501", "SELECT * FROM seq_scan('pay.fines')": "42501",
 		"SELECT * FROM histogram('pay.fines', id)": "42501", "SELECT * FROM pg_catalog.query('SELECT 1')": "42501",
-		"SELECT * FROM sql_auto_complete('SEL')": "42501", "SELECT * FROM which_secret('s3://', 's3')": "42501",
+		"SELECT * FROM kept.query('FROM pay.fines')": "42501", "SELECT * FROM main.query('FROM pay.fines')": "42501",
+		"SELECT * FROM system.main.query('FROM pay.fines')": "42501", "SELECT * FROM lake.main.query_table('x')": "42501",
+		"SELECT * FROM main.arrow_scan(1, 2, 3)": "42501", "SELECT * FROM kept.range(3)": "42501",
+		"SELECT * FROM system.kept.loans_as_of(now())": "42501",
+		"SELECT * FROM sql_auto_complete('SEL')":       "42501", "SELECT * FROM which_secret('s3://', 's3')": "42501",
 		"SELECT * FROM temp.information_schema.tables": "42501", "SELECT * FROM other.kept.loans": "42501",
 		"SELECT * FROM kept.nothing": "42P01", "SELECT nothing FROM kept.loans": "42703", "SELECT nothing(1)": "42883",
 		"SELECT 'x'::INTEGER": "22P02", "SELECT 1::nothing": "42704", "SELECT id, count(*) FROM kept.loans": "42803",
@@ -239,6 +243,20 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
 	require.NoError(t, err, "after all that questions are still answered")
 	require.Equal(t, []string{"2"}, rows)
+}
+
+// Nor does somebody who may ask all reach what is Noemata's, or DuckDB's own functions by their schema.
+func TestWhatNobodyMayAsk(t *testing.T) {
+	c := converse(t, library(t), everyone)
+	for _, sql := range []string{"SELECT * FROM noemata.positions", "SELECT * FROM main.query('FROM noemata.positions')",
+		"SELECT * FROM main.query_table('noemata.positions')", "SELECT * FROM system.main.read_text('/etc/passwd')",
+		"SELECT * FROM main.arrow_scan(1, 2, 3)", "SELECT * FROM main.seq_scan('x')", "DESCRIBE noemata.positions",
+		"SELECT * FROM pg_catalog.query('FROM noemata.positions')", "SELECT (SELECT feed FROM noemata.positions)"} {
+		_, err := answered(t.Context(), c, sql)
+		var m *warehouse.Mistake
+		require.True(t, errors.As(err, &m), "%s: %v", sql, err)
+		require.Equal(t, "42501", m.State, "%s: %v", sql, err)
+	}
 }
 
 // The tree of a question shows all that it reads, so the list of functions that may be asked is checked against what

@@ -87,7 +87,13 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 	case len(parsed.List) != 1:
 		return nil, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r := &reading{may: may, database: c.file.database()}
+	r := &reading{may: may, database: c.file.database(), macros: func(schema, name string) (bool, error) {
+		found, err := c.ask(ctx, "SELECT count(*) FROM duckdb_functions() WHERE NOT internal AND database_name = "+
+			"current_database() "+
+			"AND function_type = 'table_macro' AND lower(schema_name) = lower(CAST(? AS VARCHAR)) AND lower(function_name) = "+
+			"CAST(? AS VARCHAR)", schema, name)
+		return err == nil && found[0][0].(int64) > 0, err
+	}}
 	err = r.see(parsed.List[0], nil)
 	for i := range r.tables {
 		r.tables[i].at += len(sql) - len(read)
@@ -100,6 +106,7 @@ type reading struct {
 	may      warehouse.May
 	database string // as DuckDB names the file
 	tables   []mention
+	macros   func(schema, name string) (bool, error) // tells whether the file has a function of its own of that name
 }
 
 // see looks at a part of the tree. ctes are the names that WITH gives in this place.
@@ -174,19 +181,32 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
 	case x["type"] == "TABLE_FUNCTION":
 		f, _ := x["function"].(map[string]any)
-		name, schema := strings.ToLower(textOf(f["function_name"])), textOf(f["schema"])
-		switch {
-		case schema == "" && !tableFunctions[name] || catalogues[strings.ToLower(schema)]:
-			return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
-				"SELECT * FROM kept.loans_as_of(…).", name)
-		case schema != "":
-			return r.within(schema)
-		}
+		return r.function(textOf(f["catalog"]), textOf(f["schema"]), strings.ToLower(textOf(f["function_name"])))
 	case x["class"] == "FUNCTION" && changing[lower("function_name")]:
 		return refused("25006", "The function %s does more than compute, and questions change nothing.",
 			lower("function_name"))
 	}
 	return nil
+}
+
+// function looks at a function that gives rows. Those that DuckDB brings are in a schema, too, so one with a schema must
+// be the file's own.
+func (r *reading) function(catalog, schema, name string) error {
+	if catalog == "" && schema == "" && tableFunctions[name] {
+		return nil
+	}
+	own := schema != "" && (catalog == "" || strings.EqualFold(catalog, r.database))
+	if own {
+		var err error
+		if own, err = r.macros(schema, name); err != nil {
+			return err
+		}
+	}
+	if !own {
+		return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
+			"SELECT * FROM kept.loans_as_of(…).", name)
+	}
+	return r.within(schema)
 }
 
 // table looks at a table or view that is named.
