@@ -314,6 +314,8 @@ func TestWhoMayAsk(t *testing.T) {
 }
 
 // A question ends when it takes too long, when its asker or somebody who operates stops it, and when its client goes.
+//
+// Longer than a screen: it is one story of one service.
 func TestQuestionsHaveBounds(t *testing.T) {
 	t.Parallel() // beside others that wait
 	a := newAsked(t, "--ask-time", "3s", "--ask-rows", "1000", "--ask-at-once", "2")
