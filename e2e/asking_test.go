@@ -243,6 +243,8 @@ func TestTypesThroughTheSQLPort(t *testing.T) {
 }
 
 // Who may not ask does not; who is not known does not learn what there is; failures are few and on record.
+//
+// Longer than a screen: it is one story of one service.
 func TestWhoMayAsk(t *testing.T) {
 	t.Parallel() // beside others that wait
 	a := newAsked(t)
@@ -281,7 +283,22 @@ func TestWhoMayAsk(t *testing.T) {
 	_, err = a.client.AddToken(t.Context(), client.NewToken{Name: "wrong", Role: "look", Asks: []string{"lake."}})
 	require.ErrorContains(t, err, "names nothing that can be asked")
 
-	// What is taken away is gone from sessions that go on.
+	// What is taken away is gone from sessions that go on, also of what was prepared.
+	_, err = a.client.ChangeUser(t.Context(), client.NewUser{Name: "maren", Role: "look", Asks: []string{"lake.pay",
+		"lake.kept"}})
+	require.NoError(t, err)
+	hers := testkit.Connect(t, a.url("maren", "five small islands", "lake"))
+	_, err = hers.Prepare(t.Context(), "fines", "SELECT count(*) FROM pay.fines")
+	require.NoError(t, err)
+	_, err = a.client.ChangeUser(t.Context(), client.NewUser{Name: "maren", Role: "look", Asks: []string{"lake.kept"}})
+	require.NoError(t, err)
+	time.Sleep(6 * time.Second)
+	_, err = hers.Exec(t.Context(), "fines")
+	require.ErrorContains(t, err, "What you may ask has changed")
+	_, err = hers.Exec(t.Context(), "fines")
+	require.Error(t, err)
+	_, err = hers.Exec(t.Context(), "SELECT count(*) FROM kept.loans")
+	require.NoError(t, err)
 	conn := a.connect()
 	_, err = conn.Exec(t.Context(), "SELECT 1")
 	require.NoError(t, err)
@@ -372,6 +389,10 @@ func TestQuestionsHaveBounds(t *testing.T) {
 	require.Error(t, results.Close())
 	require.NoError(t, conn.Ping(t.Context()))
 
+	for _, odd := range []string{"SET application_name = '", "SHOW '", "RESET", "SET", "DEALLOCATE '", "SET as_of = now"} {
+		_, _ = conn.PgConn().Exec(t.Context(), odd).ReadAll() // refused or not, the session goes on
+		require.NoError(t, conn.Ping(t.Context()), odd)
+	}
 	var shown string
 	require.NoError(t, conn.QueryRow(t.Context(), "SHOW transaction_isolation").Scan(&shown))
 	require.Equal(t, "repeatable read", shown)
@@ -493,7 +514,10 @@ func TestExports(t *testing.T) {
 	}
 	require.FileExists(t, filepath.Join(to, "kept", "loans", "day=2026-03-01", "rows.csv"), "what was there stays")
 	mine := client.New(a.address, a.secret)
-	_, err = mine.Export(t.Context(), "lake", client.Export{Tables: []string{"*.*"}}, func(string, io.Reader) error { return nil })
+	_, err = mine.Export(t.Context(), "lake", client.Export{Tables: []string{"*.*"}}, func(string,
+		io.Reader) error {
+		return nil
+	})
 	require.NoError(t, err)
 	_, err = mine.Export(t.Context(), "lake", client.Export{Tables: []string{"pay.fines"}}, nil)
 	require.ErrorContains(t, err, "no table pay.fines that you may ask")

@@ -93,7 +93,8 @@ func (x *session) command(ctx context.Context, w words) (bool, error) {
 		return done("RESET")
 	case w.is("DISCARD"), w.is("DEALLOCATE", "ALL"):
 		clear(x.statements)
-		if w.is("DISCARD") {
+		if w.is("DISCARD") { // for the next who has the connection out of a pool
+			x.asOf, x.timeout = time.Time{}, 0
 			return done("DISCARD ALL")
 		}
 		return done("DEALLOCATE ALL")
@@ -116,7 +117,7 @@ func (x *session) command(ctx context.Context, w words) (bool, error) {
 }
 
 func unquoted(w string) string {
-	if w[0] == '"' || w[0] == '\'' {
+	if len(w) > 1 && (w[0] == '"' || w[0] == '\'') && w[len(w)-1] == w[0] {
 		return w[1 : len(w)-1]
 	}
 	return strings.ToLower(w)
@@ -126,8 +127,7 @@ func unquoted(w string) string {
 var length = regexp.MustCompile(`^(\d{1,9}) ?(ms|s|min|h|)$`)
 
 // ignored are settings that change nothing of what is answered.
-var ignored = []string{"APPLICATION_NAME", "EXTRA_FLOAT_DIGITS", "CLIENT_MIN_MESSAGES", "STATEMENT_TIMEOUT",
-	"LOCK_TIMEOUT",
+var ignored = []string{"APPLICATION_NAME", "EXTRA_FLOAT_DIGITS", "CLIENT_MIN_MESSAGES", "LOCK_TIMEOUT",
 	"IDLE_IN_TRANSACTION_SESSION_TIMEOUT", "SEARCH_PATH", "SYNCHRONOUS_COMMIT", "JIT", "ROW_SECURITY", "BYTEA_OUTPUT"}
 
 // set takes a setting that is one already, or that changes nothing.

@@ -3,6 +3,7 @@ package sqlport
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -19,7 +20,8 @@ type prepared struct {
 	about    bool // the session: there is nothing to ask
 	empty    bool
 	question warehouse.Question
-	oids     []uint32 // of parameters
+	asOf     time.Time // that histories are seen at
+	oids     []uint32  // of parameters
 }
 
 // portal is a statement with values, that is being answered.
@@ -42,7 +44,7 @@ func (x *session) extended(message pgproto3.FrontendMessage) error {
 		case *pgproto3.Parse:
 			return x.parse(ctx, m)
 		case *pgproto3.Bind:
-			return x.bind(m)
+			return x.bind(ctx, m)
 		case *pgproto3.Describe:
 			return x.describe(ctx, m)
 		case *pgproto3.Execute:
@@ -92,6 +94,7 @@ func (x *session) parse(ctx context.Context, m *pgproto3.Parse) error {
 		if p.question, err = x.prepare(ctx, p.sql); err != nil {
 			return err
 		}
+		p.asOf = x.asOf
 		for i, t := range p.question.Takes {
 			oid := oids[t.Kind].oid
 			if i < len(m.ParameterOIDs) && m.ParameterOIDs[i] != 0 {
@@ -108,8 +111,7 @@ func (x *session) parse(ctx context.Context, m *pgproto3.Parse) error {
 // isAbout tells whether a statement is about the session.
 func isAbout(w words) bool {
 	for _, first := range []string{"BEGIN", "START", "COMMIT", "END", "ROLLBACK", "ABORT", "SAVEPOINT", "RELEASE", "SET",
-		"RESET",
-		"DISCARD", "DEALLOCATE", "LISTEN", "UNLISTEN", "CLOSE"} {
+		"RESET", "DISCARD", "DEALLOCATE", "LISTEN", "UNLISTEN", "CLOSE"} {
 		if w.is(first) {
 			return true
 		}
@@ -117,10 +119,13 @@ func isAbout(w words) bool {
 	return false
 }
 
-func (x *session) bind(m *pgproto3.Bind) error {
+func (x *session) bind(ctx context.Context, m *pgproto3.Bind) error {
 	p := x.statements[m.PreparedStatement]
 	if p == nil {
 		return mistake("26000", "There is no prepared statement %s.", m.PreparedStatement)
+	}
+	if err := x.refresh(ctx, p); err != nil {
+		return err
 	}
 	if len(m.Parameters) != len(p.oids) {
 		return mistake("08P01", "The statement takes %d values, and there are %d.", len(p.oids), len(m.Parameters))
@@ -142,6 +147,23 @@ func (x *session) bind(m *pgproto3.Bind) error {
 	x.closePortal(m.DestinationPortal)
 	x.portals[m.DestinationPortal] = to
 	x.backend.Send(&pgproto3.BindComplete{})
+	return nil
+}
+
+// refresh has a question see histories at the moment that was set since it was prepared.
+func (x *session) refresh(ctx context.Context, p *prepared) error {
+	if p.about || p.empty || p.asOf.Equal(x.asOf) {
+		return nil
+	}
+	q, err := x.prepare(ctx, p.sql)
+	if err != nil {
+		return err
+	}
+	same := func(a, b schema.Column) bool { return a.Name == b.Name && a.Type == b.Type }
+	if !slices.EqualFunc(q.Columns, p.question.Columns, same) || !slices.Equal(q.Takes, p.question.Takes) {
+		return mistake("0A000", "The answer has other columns since as_of was set; prepare the question again.")
+	}
+	p.question, p.asOf = q, x.asOf
 	return nil
 }
 

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"strings"
+	"slices"
 	"sync"
 	"time"
 
@@ -217,11 +217,13 @@ func (x *session) converse(ctx context.Context) error {
 			x.rest()
 			return mistake("28000", "You may not ask here any more; connect again with another sign-in.")
 		}
-		if x.talk != nil && strings.Join(now.Asks, " ")+string(now.Role) != strings.Join(x.asker.Asks,
-			" ")+string(x.asker.Role) {
-			x.rest()
-		}
+		changed := !slices.Equal(now.Asks, x.asker.Asks) || now.Role != x.asker.Role
 		x.asker.Token, x.known = now, time.Now()
+		if changed { // what was prepared may ask for more than may be asked now
+			clear(x.statements)
+			x.rest()
+			return mistake("28000", "What you may ask has changed; ask again, and prepare again what was prepared.")
+		}
 	}
 	if x.talk != nil {
 		return nil
