@@ -43,7 +43,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		made, err := w.Prepare(ctx, shelf("latest"))
 		require.NoError(t, err)
 		require.True(t, made)
-		require.EqualValues(t, 6, testkit.SQL(t, w, "SELECT version FROM noemata.control")[0][0])
+		require.EqualValues(t, 7, testkit.SQL(t, w, "SELECT version FROM noemata.control")[0][0])
 		copies, err := j.Copies(ctx, "circulation")
 		require.NoError(t, err)
 		require.Equal(t, []warehouse.Copy{
@@ -71,7 +71,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		testkit.SQL(t, w, "UPDATE noemata.control SET version = 999")
 		_, err = w.Prepare(ctx, shelf("latest"))
 		require.True(t, problem.Is(err, problem.Held))
-		require.ErrorContains(t, err, "has version 999, and this Noemata knows versions up to 6")
+		require.ErrorContains(t, err, "has version 999, and this Noemata knows versions up to 7")
 		require.Error(t, j.Note(ctx, "circulation", warehouse.CopyAgain{Table: "public.loans"}),
 			"nothing is changed that a later version has made")
 	})

@@ -96,7 +96,7 @@ WHERE c.database_name = current_database() AND NOT c.internal ORDER BY 1, 2, c.c
 	for _, row := range found {
 		text := func(i int) string { s, _ := row[i].(string); return s }
 		name := schema.Name{Schema: text(0), Table: text(1)}
-		if !c.may(strings.ToLower(name.Schema)) {
+		if !c.may(strings.ToLower(name.Schema)) && !isPublished(name.Schema, name.Table) {
 			continue
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != name {
