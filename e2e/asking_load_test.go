@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -88,7 +89,8 @@ func TestAnswersAreCutsUnderLoad(t *testing.T) {
 		require.Positive(t, n.Load(), name)
 		said = append(said, fmt.Sprintf("%s %d", name, n.Load()))
 	}
-	t.Logf("%d transactions; answers: %s; memory %s", transactions.Load(), strings.Join(said, ", "), a.memory())
+	t.Logf("%d transactions; answers: %s; memory %s; %s", transactions.Load(), strings.Join(said, ", "), a.memory(),
+		a.commits("live"))
 	require.Eventually(t, func() bool { return a.same("live") }, 2*time.Minute, time.Second, "the feed was not held up for good")
 }
 
@@ -180,6 +182,28 @@ func (a *asked) askTwice(conn *pgx.Conn) func() (cut, error) {
 		})
 		return c, err
 	}
+}
+
+// commits tells how long a feed's commits took, as far as its runs' statements are on record.
+func (a *asked) commits(feed string) string {
+	var took []float64
+	runs, err := a.client.Runs(a.t.Context(), client.RunFilter{Feed: feed, Limit: 500})
+	require.NoError(a.t, err)
+	for _, r := range runs {
+		statements, err := a.client.Statements(a.t.Context(), r.ID, "")
+		require.NoError(a.t, err)
+		for _, s := range statements {
+			if s.Side == "warehouse" && s.SQL == "COMMIT" {
+				took = append(took, s.Took*1000)
+			}
+		}
+	}
+	if len(took) == 0 {
+		return "no commit is on record yet"
+	}
+	slices.Sort(took)
+	return fmt.Sprintf("%d commits on record, half under %.1f ms, 99 of 100 under %.1f ms, the longest %.1f ms", len(took),
+		took[len(took)/2], took[len(took)*99/100], took[len(took)-1])
 }
 
 // memory is what the service's process takes (proc(5), VmRSS).

@@ -43,8 +43,8 @@ func (a *Asking) Export(ctx context.Context, asker Asker, name string, x records
 	if x.AsOf != nil {
 		e.talk.AsOf(*x.AsOf)
 	}
+	e.done.At = time.Now().UTC()
 	if err = e.talk.Begin(ctx); err == nil {
-		e.done.At = time.Now().UTC()
 		err = e.choose(ctx, x.Tables)
 	}
 	if err != nil {

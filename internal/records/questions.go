@@ -111,7 +111,7 @@ type Export struct {
 // Exported tells what was copied out: the last part of an export.
 type Exported struct {
 	Warehouse string         `json:"warehouse"`
-	At        time.Time      `json:"at" doc:"When the cut was taken"`
+	At        time.Time      `json:"at" doc:"What the warehouse had committed before this is in"`
 	AsOf      *time.Time     `json:"as_of,omitempty"`
 	Files     []ExportedFile `json:"files"`
 }
