@@ -41,7 +41,7 @@ type QuestionFilter struct {
 
 // Ask is a question.
 type Ask struct {
-	SQL    string     `json:"sql" minLength:"1" maxLength:"1000000" doc:"One question, in the words of the warehouse's own SQL"`
+	SQL    string     `json:"sql" minLength:"1" maxLength:"100000" doc:"One question, in the words of the warehouse's own SQL"`
 	Values []*string  `json:"values,omitempty" maxItems:"1000" doc:"Of $1, $2 and so on, as text; null for none"`
 	AsOf   *time.Time `json:"as_of,omitempty" doc:"Histories are seen as they were at this moment"`
 	Format string     `json:"format,omitempty" enum:"rows,json,csv,arrow,parquet" default:"rows" doc:"How the answer is written: rows is JSON with the columns and each value as text"`
@@ -97,7 +97,7 @@ type SavedQuestion struct {
 // NewSavedQuestion is one that is to be shared.
 type NewSavedQuestion struct {
 	Warehouse string `json:"warehouse" minLength:"1"`
-	SQL       string `json:"sql" minLength:"1" maxLength:"1000000"`
+	SQL       string `json:"sql" minLength:"1" maxLength:"100000"`
 }
 
 // Export is what of a warehouse is to be copied out, as one cut.

@@ -141,9 +141,15 @@ func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse
 // dated are types that have a day.
 var dated = regexp.MustCompile(`^(DATE|TIMESTAMP)`)
 
+// longest is how many bytes a question has at most: its tree takes some hundred times as many, of the file's memory.
+const longest = 100_000
+
 func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Question, err error) {
 	if !utf8.ValidString(sql) || strings.ContainsRune(sql, 0) {
 		return q, refused("22021", "The question is not UTF-8.")
+	}
+	if len(sql) > longest {
+		return q, refused("54000", "The question has %d bytes, and %d at most are taken.", len(sql), longest)
 	}
 	asked := sql
 	if catalogued.MatchString(sql) {

@@ -106,11 +106,30 @@ type reading struct {
 	may      warehouse.May
 	database string // as DuckDB names the file
 	tables   []mention
+	depth    int                                     // of what is looked at
+	sum      int                                     // of the squares of the depths, so far
 	macros   func(schema, name string) (bool, error) // tells whether the file has a function of its own of that name
 }
 
+// To plan what nests takes DuckDB a time that grows with the cube of the depth, and cannot be stopped. So a tree has a
+// depth, two or three levels for each expression or question in another, and the squares of its expressions' depths a sum:
+// half a second for one that is as deep as may be, and some seconds for several.
+const (
+	mostDeep = 400
+	mostSum  = 50_000_000
+)
+
 // see looks at a part of the tree. ctes are the names that WITH gives in this place.
 func (r *reading) see(part any, ctes map[string]bool) error {
+	r.depth++
+	if x, ok := part.(map[string]any); ok && x["class"] != nil {
+		r.sum += r.depth * r.depth
+	}
+	if r.depth > mostDeep || r.sum > mostSum {
+		return refused("54001", "The question nests too deep. Write it with less in each other: a list with IN, or a WITH for "+
+			"each step.")
+	}
+	defer func() { r.depth-- }()
 	switch x := part.(type) {
 	case []any:
 		for _, one := range x {
