@@ -189,6 +189,12 @@ func TestUsersWithJustWhatAFeedNeeds(t *testing.T) {
 	s.proved("least", "the desk.its notes", 1)
 	testkit.Exec(t, conn, "SET ROLE "+analysts)
 	testkit.Exec(t, conn, "SELECT * FROM kept.loans")
+	var fresh string
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT target FROM noemata.freshness WHERE source_table = 'public.loans'").
+		Scan(&fresh))
+	require.Equal(t, "kept.loans", fresh)
+	_, err = conn.Exec(t.Context(), "SELECT * FROM noemata.set_aside")
+	require.ErrorContains(t, err, "permission denied")
 	testkit.Exec(t, conn, "RESET ROLE")
 
 	s.apply("%s", file("watermark", ", watermark: {column: at}"))

@@ -46,6 +46,15 @@ type Asking struct {
 	running map[int64]context.CancelCauseFunc
 }
 
+// Check tells whether the bounds leave anything to ask.
+func (b Bounds) Check() error {
+	if b.Time <= 0 || b.Rows < 1 || b.AtOnce < 1 {
+		return problem.New(problem.Invalid, "The bounds of questions leave nothing to ask.",
+			"Give --ask-time, --ask-rows and --ask-at-once as more than nothing, or leave them out.")
+	}
+	return nil
+}
+
 // New makes an Asking; Watch has it stop what is to be stopped.
 func New(s *store.Store, d *opened.Databases, process string, b Bounds) *Asking {
 	return &Asking{store: s, databases: d, process: process, bounds: b, places: make(chan struct{}, b.AtOnce),
@@ -58,30 +67,37 @@ func (a *Asking) Watch(ctx context.Context) {
 	const every, leftEvery = 500 * time.Millisecond, time.Minute
 	var looked time.Time
 	for ; ctx.Err() == nil; wait(ctx, every) {
-		if time.Since(looked) > leftEvery {
-			looked = time.Now()
-			if err := a.store.EndLeftQuestions(ctx, a.process); err != nil && ctx.Err() == nil {
-				slog.Warn("It cannot be seen which questions were left.", "error", err)
+		err := problem.Guarded(func() error {
+			if time.Since(looked) > leftEvery {
+				looked = time.Now()
+				if err := a.store.EndLeftQuestions(ctx, a.process); err != nil {
+					return err
+				}
 			}
-		}
-		a.mu.Lock()
-		none := len(a.running) == 0
-		a.mu.Unlock()
-		if none {
-			continue
-		}
-		stop, err := a.store.ToStop(ctx, a.process)
+			return a.stopWhatIsTo(ctx)
+		})()
 		if err != nil && ctx.Err() == nil {
-			slog.Warn("It cannot be seen which questions are to stop.", "error", err)
+			slog.Warn("It cannot be seen which questions are to stop, or were left.", "error", err)
 		}
-		a.mu.Lock()
-		for id, by := range stop {
-			if cancel := a.running[id]; cancel != nil {
-				cancel(stopped(by))
-			}
-		}
-		a.mu.Unlock()
 	}
+}
+
+func (a *Asking) stopWhatIsTo(ctx context.Context) error {
+	a.mu.Lock()
+	none := len(a.running) == 0
+	a.mu.Unlock()
+	if none {
+		return nil
+	}
+	stop, err := a.store.ToStop(ctx, a.process)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for id, by := range stop {
+		if cancel := a.running[id]; cancel != nil {
+			cancel(&warehouse.Mistake{State: "57014", Message: fmt.Sprintf("The question was stopped by %s.", by)})
+		}
+	}
+	return err
 }
 
 func wait(ctx context.Context, d time.Duration) {
@@ -89,10 +105,6 @@ func wait(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
-}
-
-func stopped(by string) error {
-	return &warehouse.Mistake{State: "57014", Message: fmt.Sprintf("The question was stopped by %s.", by)}
 }
 
 // Asker is who asks.
@@ -171,9 +183,9 @@ func (c *Conversation) Prepare(ctx context.Context, sql string) (warehouse.Quest
 	q, err := c.talk.Prepare(within, sql)
 	err = a.bounds.told(within, err)
 	if m := (*warehouse.Mistake)(nil); errors.As(err, &m) {
-		id, failed := a.store.AddQuestion(ctx, c.record(sql))
+		id, failed := c.note(ctx, sql)
 		if failed == nil {
-			failed = a.store.EndQuestion(ctx, id, records.Unanswered, 0, m.Message)
+			failed = a.noteEnd(ctx, id, records.Unanswered, 0, m.Message)
 		}
 		if failed != nil {
 			slog.Error("A question that was refused was not recorded.", "by", c.asker.Name, "error", failed)
@@ -182,10 +194,36 @@ func (c *Conversation) Prepare(ctx context.Context, sql string) (warehouse.Quest
 	return q, err
 }
 
-// record is a question as it is kept.
-func (c *Conversation) record(sql string) records.Question {
-	return records.Question{By: c.asker.Name, Address: c.asker.Address, Way: c.asker.Way, Warehouse: c.warehouse, SQL: sql,
-		Process: c.asking.process}
+// noteWithin is how long the records are waited for, also where nobody waits for the answer any more.
+const noteWithin = 10 * time.Second
+
+// note puts a question on record.
+func (c *Conversation) note(ctx context.Context, sql string) (id int64, err error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), noteWithin)
+	defer cancel()
+	return c.asking.store.AddQuestion(ctx, records.Question{By: c.asker.Name, Address: c.asker.Address, Way: c.asker.Way,
+		Warehouse: c.warehouse, SQL: sql, Process: c.asking.process})
+}
+
+// noteEnd puts on record what became of one.
+func (a *Asking) noteEnd(ctx context.Context, id int64, state string, rows int64, why string) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), noteWithin)
+	defer cancel()
+	return a.store.EndQuestion(ctx, id, state, rows, why)
+}
+
+// tables are those that may be asked.
+func (c *Conversation) tables(ctx context.Context) ([]schema.Table, error) {
+	ctx, cancel := context.WithTimeout(ctx, c.asking.bounds.Time)
+	defer cancel()
+	return c.talk.Tables(ctx)
+}
+
+// pieces are questions that together give all rows of a table.
+func (c *Conversation) pieces(ctx context.Context, t schema.Table, by *warehouse.Partition) ([]warehouse.Piece, error) {
+	ctx, cancel := context.WithTimeout(ctx, c.asking.bounds.Time)
+	defer cancel()
+	return c.talk.Pieces(ctx, t, by)
 }
 
 // told says why a question has no answer, where it was its bounds or a wish.
@@ -213,13 +251,14 @@ func (c *Conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 	x := &Answer{conversation: c, ctx: ctx, left: a.bounds.Rows, release: func() { stop(nil); cancel() }}
 	noted := make(chan error, 1)
 	go func() { // beside the answer, as it may be a short one
-		id, err := a.store.AddQuestion(ctx, c.record(q.SQL))
-		if x.ID = id; err == nil {
-			a.mu.Lock()
-			a.running[id] = stop
-			a.mu.Unlock()
-		}
-		noted <- err
+		noted <- problem.Guarded(func() (err error) {
+			if x.ID, err = c.note(ctx, q.SQL); err == nil {
+				a.mu.Lock()
+				a.running[x.ID] = stop
+				a.mu.Unlock()
+			}
+			return err
+		})()
 	}()
 	err := a.take(ctx)
 	if x.placed = err == nil; x.placed {
@@ -261,7 +300,6 @@ type Answer struct {
 	rows, left   int64
 	placed       bool
 	err          error
-	over         bool
 	release      func()
 }
 
@@ -285,7 +323,6 @@ func (x *Answer) Next() (arrow.RecordBatch, error) {
 		return nil, x.err
 	}
 	if record == nil {
-		x.over = true
 		return nil, nil
 	}
 	x.rows += record.NumRows()
@@ -331,9 +368,7 @@ func (x *Answer) end() {
 		<-a.places
 	}
 	x.release()
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(x.ctx), 10*time.Second)
-	defer cancel()
-	if err := a.store.EndQuestion(ctx, x.ID, state, x.rows, why); err != nil {
+	if err := a.noteEnd(x.ctx, x.ID, state, x.rows, why); err != nil {
 		slog.Error("What became of a question was not recorded.", "question", x.ID, "error", err)
 	}
 }
@@ -365,7 +400,7 @@ func (a *Asking) tables(ctx context.Context, by records.Token, x *records.Askabl
 		return err
 	}
 	defer c.Close()
-	tables, err := c.talk.Tables(ctx)
+	tables, err := c.tables(ctx)
 	for _, t := range tables {
 		listed := records.AskableTable{Schema: t.Name.Schema, Table: t.Name.Table, Comment: t.Comment,
 			Columns: []records.AskableColumn{}}

@@ -56,7 +56,7 @@ func (a *Asking) Export(ctx context.Context, asker Asker, name string, x records
 
 // choose finds the tables that patterns name.
 func (e *Export) choose(ctx context.Context, patterns []string) error {
-	all, err := e.talk.talk.Tables(ctx)
+	all, err := e.talk.tables(ctx)
 	if err != nil {
 		return err
 	}
@@ -88,7 +88,7 @@ func (e *Export) choose(ctx context.Context, patterns []string) error {
 // Write writes the files, one after another: file begins each, and the last is manifest.json, which tells of them.
 func (e *Export) Write(ctx context.Context, file func(name string) (io.Writer, error)) (records.Exported, error) {
 	for _, t := range e.tables {
-		pieces, err := e.talk.talk.Pieces(ctx, t, e.by)
+		pieces, err := e.talk.pieces(ctx, t, e.by)
 		if err != nil {
 			return e.done, err
 		}

@@ -63,21 +63,17 @@ func (x *Answer) Write(w io.Writer, f Format, most int64) error {
 		if record == nil {
 			break
 		}
-		if most > 0 && n+record.NumRows() > most {
-			record, more = record.NewSlice(0, most-n), true
+		rows := record.NumRows()
+		if more = most > 0 && n+rows > most; more {
+			record = record.NewSlice(0, most-n)
+			defer record.Release()
 		}
-		n += record.NumRows()
-		if err := form.add(record); err != nil {
-			return err
-		}
-		if n == most && most > 0 && !more {
-			next, err := x.Next()
-			if err != nil {
+		if record.NumRows() > 0 {
+			if err := form.add(record); err != nil {
 				return err
 			}
-			more = next != nil
-			break
 		}
+		n += rows
 	}
 	if err := form.end(more); err != nil {
 		return err

@@ -54,41 +54,70 @@ type askRequest struct {
 
 // ask answers while the answer is read, so nothing of it is kept here.
 func (s *Service) ask(ctx context.Context, in *askRequest) (*huma.StreamResponse, error) {
-	asker := asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}
-	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // the answer goes on after this call
-	gone := context.AfterFunc(ctx, stop)
-	c, a, err := s.begin(running, asker, in)
-	if !gone() && err == nil {
+	var c *asking.Conversation
+	var a *asking.Answer
+	running, stop, err := goesOn(ctx, func(running context.Context) (err error) {
+		c, a, err = s.begin(running, asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}, in)
+		return err
+	}, func() {
 		a.Close()
 		c.Close()
-		err = context.Canceled
-	}
+	})
 	if err != nil {
-		stop()
 		return nil, unanswered(err, in.Body.SQL)
 	}
 	format := asking.Format(in.Body.Format)
+	return streamed(running, stop, asking.Media[format], func(w *bufioWriter, until func(time.Time)) error {
+		until(a.Deadline())
+		return a.Write(w, format, in.Body.Rows)
+	}), nil
+}
+
+// goesOn begins what goes on after the call that asks for it: running ends with stop, which ends what was begun, too. A
+// caller who goes away before that stops it.
+func goesOn(ctx context.Context, begin func(running context.Context) error, end func()) (running context.Context,
+	stop func(), err error) {
+	running, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	gone := context.AfterFunc(ctx, cancel)
+	err = begin(running)
+	if !gone() && err == nil {
+		end()
+		err = context.Canceled
+	}
+	if err != nil {
+		cancel()
+		return nil, nil, err
+	}
+	return running, func() {
+		end()
+		cancel()
+	}, nil
+}
+
+// streamed is a response that is written as it is read, until a moment that write says, for callers who do not read.
+// Where write gives an error, or panics, the response has no end.
+func streamed(running context.Context, stop func(), media string,
+	write func(w *bufioWriter, until func(time.Time)) error) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(h huma.Context) {
-		h.SetHeader("Content-Type", asking.Media[format])
+		h.SetHeader("Content-Type", media)
 		h.SetHeader("Cache-Control", "no-store")
 		request := humafiber.Unwrap(h).Context()
-		conn := request.Conn()
+		conn, path := request.Conn(), string(request.Path())
 		request.SetBodyStreamWriter(func(w *bufioWriter) {
+			until := func(at time.Time) { _ = conn.SetWriteDeadline(at) }
 			defer stop()
-			defer context.AfterFunc(running, func() { _ = conn.SetWriteDeadline(time.Now()) })()
-			defer c.Close()
-			defer a.Close()
-			_ = conn.SetWriteDeadline(a.Deadline()) // of a caller that does not read
-			if err := a.Write(w, format, in.Body.Rows); err != nil {
-				slog.Warn("An answer broke off.", "question", a.ID, "warehouse", in.Name, "error", err)
-				_ = conn.Close() // so that the response has no end
+			defer context.AfterFunc(running, func() { until(time.Now()) })()
+			err := problem.Guarded(func() error { return write(w, until) })()
+			if err != nil {
+				slog.Warn("An answer broke off.", "path", path, "error", err)
+				_ = conn.Close()
 				return
 			}
 			if w.Flush() == nil {
-				_ = conn.SetWriteDeadline(time.Time{})
+				until(time.Time{})
 			}
 		})
-	}}, nil
+	}}
 }
 
 // begin comes to the beginning of an answer.
@@ -204,51 +233,40 @@ type exportRequest struct {
 
 // export sends files while they are read. One that breaks off has no manifest.
 func (s *Service) export(ctx context.Context, in *exportRequest) (*huma.StreamResponse, error) {
-	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // the export goes on after this call
-	gone := context.AfterFunc(ctx, stop)
-	e, err := s.asking.Export(running, asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}, in.Name,
-		in.Body)
-	if !gone() && err == nil {
-		e.Close()
-		err = context.Canceled
-	}
+	var e *asking.Export
+	running, stop, err := goesOn(ctx, func(running context.Context) (err error) {
+		asker := asking.Asker{Token: who(ctx), Address: in.address, Way: records.ByAPI}
+		e, err = s.asking.Export(running, asker, in.Name, in.Body)
+		return err
+	}, func() { e.Close() })
 	if err != nil {
-		stop()
 		return nil, unanswered(err, "")
 	}
-	return &huma.StreamResponse{Body: func(h huma.Context) {
-		request := humafiber.Unwrap(h).Context()
-		conn := request.Conn()
-		boundary := multipart.NewWriter(io.Discard).Boundary()
-		h.SetHeader("Content-Type", "multipart/mixed; boundary="+boundary)
-		h.SetHeader("Cache-Control", "no-store")
-		request.SetBodyStreamWriter(func(w *bufioWriter) {
-			defer stop()
-			defer e.Close()
-			parts := multipart.NewWriter(w)
-			_ = parts.SetBoundary(boundary) // one of its own making
-			file := func(name string) (io.Writer, error) {
-				_ = conn.SetWriteDeadline(time.Now().Add(exportFileWithin))
-				return parts.CreatePart(textproto.MIMEHeader{"Content-Disposition": {mime.FormatMediaType("attachment",
-					map[string]string{"filename": name})}})
-			}
-			done, err := e.Write(running, file)
-			if err == nil {
-				var manifest io.Writer
-				if manifest, err = file(asking.Manifest); err == nil {
-					_, err = io.WriteString(manifest, encode(done)+"\n")
-				}
-			}
-			if err != nil {
-				slog.Warn("An export broke off.", "warehouse", in.Name, "error", err)
-				_ = conn.Close() // so that the response has no end
-				return
-			}
-			if parts.Close() == nil && w.Flush() == nil {
-				_ = conn.SetWriteDeadline(time.Time{})
-			}
-		})
-	}}, nil
+	boundary := multipart.NewWriter(io.Discard).Boundary()
+	return streamed(running, stop, "multipart/mixed; boundary="+boundary, func(w *bufioWriter,
+		until func(time.Time)) error {
+		parts := multipart.NewWriter(w)
+		if err := parts.SetBoundary(boundary); err != nil {
+			return err
+		}
+		file := func(name string) (io.Writer, error) {
+			until(time.Now().Add(exportFileWithin))
+			return parts.CreatePart(textproto.MIMEHeader{"Content-Disposition": {mime.FormatMediaType("attachment",
+				map[string]string{"filename": name})}})
+		}
+		done, err := e.Write(running, file)
+		if err != nil {
+			return err
+		}
+		manifest, err := file(asking.Manifest)
+		if err != nil {
+			return err
+		}
+		if _, err := io.WriteString(manifest, encode(done)+"\n"); err != nil {
+			return err
+		}
+		return parts.Close()
+	}), nil
 }
 
 // exportFileWithin is how long one file of an export may take to be sent.

@@ -135,8 +135,11 @@ func prepare(o Options) (Options, error) {
 			"Choose another with --data.")
 	}
 	o.DataDir = dir
-	if o.Asking.AtOnce == 0 {
+	if o.Asking == (asking.Bounds{}) {
 		o.Asking = asking.Usual
+	}
+	if err := o.Asking.Check(); err != nil {
+		return o, err
 	}
 	if o.Provider != nil {
 		if err := o.Provider.Check(); err != nil {

@@ -49,6 +49,9 @@ func (x *session) open() (bool, error) {
 	if _, err := x.server.store.Connection(x.ctx, store.Warehouses, x.warehouse); problem.Is(err, problem.NotFound) {
 		return false, x.fatal("3D000", asking.NotAllowed(token.Name, x.warehouse).Error())
 	}
+	if err := x.server.store.NoteUse(x.ctx, token); err != nil {
+		return false, errors.Join(err, x.fatal("58000", "The service's records do not answer; try again in a while."))
+	}
 	if !x.server.add(x) {
 		return false, x.fatal("53300", "There are too many sessions; close some and connect again.")
 	}

@@ -163,6 +163,15 @@ ORDER BY "is", t.id DESC LIMIT 1`, name).Scan(tokenInto(&t, &known)...)
 	return t, v, err
 }
 
+// NoteUse notes that a person or token has signed in to ask.
+func (s *Store) NoteUse(ctx context.Context, t records.Token) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE tokens SET last_used_at = now() WHERE id = $1", t.ID)
+	if t.ID == 0 {
+		_, err = s.Pool.Exec(ctx, "UPDATE users SET last_used_at = now() WHERE name = $1", t.Name)
+	}
+	return err
+}
+
 // Still gives a person or token as it is now; false where there is none any more.
 func (s *Store) Still(ctx context.Context, t records.Token) (now records.Token, ok bool, err error) {
 	err = s.Pool.QueryRow(ctx, "SELECT "+tokenColumns+` FROM (SELECT id, name, role, label, asks, created_at, expires_at,

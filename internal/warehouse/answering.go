@@ -14,8 +14,6 @@ import (
 type Answering interface {
 	// Converse begins a conversation, in which a question is refused unless it only reads, and only what may lets it.
 	Converse(ctx context.Context, may May) (Conversation, error)
-	// Dialect is what the answers' database is called.
-	Dialect() string
 }
 
 // May tells whether somebody may read the tables of a schema.

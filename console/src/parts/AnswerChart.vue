@@ -7,7 +7,7 @@ import { CanvasRenderer } from 'echarts/renderers'
 import { computed, ref, watch } from 'vue'
 import VChart from 'vue-echarts'
 import type { Answered, AnsweredColumn } from '../api'
-import { theme } from '../theme'
+import { chartLook } from '../chart'
 import { count } from '../words'
 
 // An answer as a chart: one column along the bottom, and columns of numbers above it.
@@ -33,35 +33,14 @@ watch(
   { immediate: true },
 )
 const place = (name: string) => props.answer.columns.findIndex((c) => c.name === name)
-const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const option = computed(() => {
-  void theme.value // the colours change with it
+  const { colour, axis, legend, around } = chartLook(`${above.value.join(', ')} by ${along.value}`)
   const rows = props.answer.rows.slice(0, most)
-  const axis = {
-    axisLine: { lineStyle: { color: colour('--line') } },
-    axisTick: { show: false },
-    axisLabel: { color: colour('--ink-2'), fontSize: 11 },
-    splitLine: { lineStyle: { color: colour('--line-soft') } },
-  }
   const fills = ['--act', '--warn', '--bad', '--good', '--ink-3']
   return {
-    animation: false,
-    aria: { enabled: true, label: { description: `${above.value.join(', ')} by ${along.value}` } },
-    textStyle: { fontFamily: 'inherit' },
+    ...around,
+    legend,
     grid: { left: 70, right: 20, top: 34, bottom: 56 },
-    legend: {
-      top: 4,
-      right: 12,
-      itemWidth: 12,
-      itemHeight: 8,
-      textStyle: { color: colour('--ink-2'), fontSize: 11 },
-    },
-    tooltip: {
-      trigger: 'axis' as const,
-      backgroundColor: colour('--sheet'),
-      borderColor: colour('--line'),
-      textStyle: { color: colour('--ink'), fontSize: 12 },
-    },
     xAxis: {
       type: 'category' as const,
       data: rows.map((r) => r[place(along.value)] ?? '∅'),

@@ -6,7 +6,7 @@ import { CanvasRenderer } from 'echarts/renderers'
 import { computed, onUnmounted, ref } from 'vue'
 import VChart from 'vue-echarts'
 import { api, ask, type Schemas } from '../api'
-import { theme } from '../theme'
+import { chartLook } from '../chart'
 import { ago, bytes, count, span } from '../words'
 import Lag from './Lag.vue'
 
@@ -38,38 +38,19 @@ void load()
 const timer = window.setInterval(load, 5000)
 onUnmounted(() => clearInterval(timer))
 
-const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const option = computed(() => {
-  void theme.value // the colours change with it
-  const quiet = colour('--ink-2')
-  const axis = {
-    axisLine: { lineStyle: { color: colour('--line') } },
-    axisTick: { show: false },
-    axisLabel: { color: quiet, fontSize: 11 },
-    splitLine: { lineStyle: { color: colour('--line-soft') } },
-  }
+  const { colour, axis, around } = chartLook(
+    `How old what the warehouse shows was, and how many changes were applied, over the last ${hours.value} hours.`,
+  )
   const points = (value: (s: Schemas['LogSample']) => number | undefined) =>
     samples.value.map((s) => [Date.parse(s.at), value(s) ?? null])
   const time = { type: 'time' as const, ...axis, splitLine: { show: false } }
   return {
-    animation: false,
-    aria: {
-      enabled: true,
-      label: {
-        description: `How old what the warehouse shows was, and how many changes were applied, over the last ${hours.value} hours.`,
-      },
-    },
-    textStyle: { fontFamily: 'inherit' },
+    ...around,
     grid: [
       { left: 58, right: 16, top: 24, height: 68 },
       { left: 58, right: 16, top: 120, height: 58 },
     ],
-    tooltip: {
-      trigger: 'axis' as const,
-      backgroundColor: colour('--sheet'),
-      borderColor: colour('--line'),
-      textStyle: { color: colour('--ink'), fontSize: 12 },
-    },
     axisPointer: { link: [{ xAxisIndex: 'all' as const }] },
     xAxis: [
       { ...time, gridIndex: 0, axisLabel: { show: false } },

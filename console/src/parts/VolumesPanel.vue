@@ -6,7 +6,7 @@ import { CanvasRenderer } from 'echarts/renderers'
 import { computed, ref, watch } from 'vue'
 import VChart from 'vue-echarts'
 import { api, ask, type Schemas } from '../api'
-import { theme } from '../theme'
+import { chartLook } from '../chart'
 import { bytes, count, plural } from '../words'
 
 // Rows that were written, by day, and what that was of each table.
@@ -45,37 +45,15 @@ const tables = computed(() => {
     .sort((a, b) => sum(b.of, (v) => v.read) - sum(a.of, (v) => v.read))
 })
 
-const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const option = computed(() => {
-  void theme.value // the colours change with it
-  const axis = {
-    axisLine: { lineStyle: { color: colour('--line') } },
-    axisTick: { show: false },
-    axisLabel: { color: colour('--ink-2'), fontSize: 11 },
-    splitLine: { lineStyle: { color: colour('--line-soft') } },
-  }
+  const { colour, axis, legend, around } = chartLook(
+    `Rows inserted, updated and deleted on each of the last ${days.value} days.`,
+  )
   const fill = { inserted: colour('--act'), updated: colour('--warn'), deleted: colour('--bad') }
   return {
-    animation: false,
-    aria: {
-      enabled: true,
-      label: { description: `Rows inserted, updated and deleted on each of the last ${days.value} days.` },
-    },
-    textStyle: { fontFamily: 'inherit' },
+    ...around,
+    legend,
     grid: { left: 64, right: 16, top: 30, bottom: 24 },
-    legend: {
-      top: 0,
-      right: 12,
-      itemWidth: 12,
-      itemHeight: 8,
-      textStyle: { color: colour('--ink-2'), fontSize: 11 },
-    },
-    tooltip: {
-      trigger: 'axis' as const,
-      backgroundColor: colour('--sheet'),
-      borderColor: colour('--line'),
-      textStyle: { color: colour('--ink'), fontSize: 12 },
-    },
     xAxis: {
       type: 'category' as const,
       data: dates.value,

@@ -25,9 +25,6 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Dialect is DuckDB's.
-func (w *Warehouse) Dialect() string { return "DuckDB" }
-
 // Converse begins a conversation on a connection of its own, beside those that write.
 func (w *Warehouse) Converse(ctx context.Context, may warehouse.May) (warehouse.Conversation, error) {
 	c, err := w.file.connect(ctx)
@@ -152,18 +149,20 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Que
 		return q, refused("54000", "The question has %d bytes, and %d at most are taken.", len(sql), longest)
 	}
 	asked := sql
-	if catalogued.MatchString(sql) {
+	tables, err := c.conn.gate(ctx, sql, c.may)
+	about := len(tables) == 0 || slices.ContainsFunc(tables, mention.ofCatalogue)
+	if catalogued.MatchString(sql) && (err != nil || about) { // it is a client's
 		if err := c.tellCatalogue(ctx); err != nil {
 			return q, err
 		}
 		sql = inOurWords(sql)
+		tables, err = c.conn.gate(ctx, sql, c.may)
 		defer func() { // places in our words are none in the asker's
 			if m := (*warehouse.Mistake)(nil); errors.As(err, &m) && sql != asked {
 				m.Position = 0
 			}
 		}()
 	}
-	tables, err := c.conn.gate(ctx, sql, c.may)
 	if err == nil && !c.asOf.IsZero() {
 		sql, err = c.then(ctx, sql, tables)
 	}
@@ -204,9 +203,7 @@ var path = regexp.MustCompile(`^(?:"(?:[^"]|"")*"|[\pL_][\pL\pN_$]*)(?:\s*\.\s*(
 
 // then is a question with each history that it names as it was at the conversation's moment.
 func (c *conversation) then(ctx context.Context, sql string, tables []mention) (string, error) {
-	found, err := c.conn.ask(ctx, "SELECT lower(schema_name), lower(function_name) FROM duckdb_functions() WHERE NOT "+
-		"internal "+
-		"AND function_type = 'table_macro' AND database_name = current_database()")
+	found, err := c.conn.ask(ctx, "SELECT lower(schema_name), lower(function_name) FROM "+ownFunctions)
 	if err != nil {
 		return sql, err
 	}
@@ -216,7 +213,7 @@ func (c *conversation) then(ctx context.Context, sql string, tables []mention) (
 		is := func(row []any) bool {
 			return row[0] == strings.ToLower(name.Schema) && row[1] == strings.ToLower(name.Table)
 		}
-		if t.schema == "" || t.at > len(sql) || !slices.ContainsFunc(found, is) {
+		if t.schema == "" || !t.rows || t.at > len(sql) || !slices.ContainsFunc(found, is) {
 			continue
 		}
 		as := ""
@@ -225,8 +222,7 @@ func (c *conversation) then(ctx context.Context, sql string, tables []mention) (
 		}
 		said := path.FindString(sql[t.at:])
 		sql = fmt.Sprintf("%s%s(TIMESTAMPTZ '%s')%s%s", sql[:t.at], name.Quoted(),
-			c.asOf.UTC().Format("2006-01-02 15:04:05.999999Z"), as,
-			sql[t.at+len(said):])
+			c.asOf.UTC().Format("2006-01-02 15:04:05.999999Z"), as, sql[t.at+len(said):])
 	}
 	return sql, nil
 }
@@ -303,11 +299,10 @@ func columnType(info duckdb.TypeInfo) schema.Type {
 	return typeOf(info.InternalType())
 }
 
-// nested is the type of what is made of others. Dates and times in it have no form for infinity, nor numbers for what
-// JSON has no numbers for.
+// nested is the type of what is made of others. Bits among them cannot be told from bytes.
 func nested(parts ...duckdb.TypeInfo) schema.Type {
 	for _, p := range parts {
-		if columnType(p).Kind == "" {
+		if columnType(p).Kind == "" || p.InternalType() == duckdb.TYPE_BIT {
 			return schema.Type{}
 		}
 	}

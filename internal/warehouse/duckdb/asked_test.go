@@ -4,6 +4,7 @@ package duckdb
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -35,7 +36,7 @@ func library(t testing.TB) *Warehouse {
 		"INSERT INTO kept.loans VALUES (1, 'Low Tide', '2026-03-01 09:00:00Z', 1.50), (2, 'The Weir', '2026-03-02 " +
 			"10:30:00Z', NULL)",
 		"CREATE TABLE pay.fines (id INTEGER, amount DECIMAL(8,2))", "INSERT INTO pay.fines VALUES (1, 2.00)",
-		"CREATE TABLE main.notes (id INTEGER)", "CREATE SEQUENCE kept.numbers",
+		"CREATE TABLE main.notes (id INTEGER)", "CREATE TABLE main.pg_notes (id INTEGER)", "CREATE SEQUENCE kept.numbers",
 		"CREATE MACRO kept.loans_as_of(nm_moment) AS TABLE SELECT * FROM kept.loans WHERE lent_at <= nm_moment"} {
 		_, err := c.Exec(t.Context(), sql)
 		require.NoError(t, err, sql)
@@ -156,6 +157,59 @@ func TestAnswersOfEveryType(t *testing.T) {
 	require.Len(t, elsewhere, 6, "%v", elsewhere)
 }
 
+// A list of something shows what that shows by itself, and so does a struct.
+func TestListsShowWhatIsInThem(t *testing.T) {
+	w := library(t)
+	x, err := w.connect(t.Context())
+	require.NoError(t, err)
+	_, err = x.Exec(t.Context(), "CREATE TABLE kept.kinds AS FROM test_all_types()")
+	require.NoError(t, err)
+	columns, err := x.Ask(t.Context(), `SELECT column_name FROM duckdb_columns() WHERE table_name = 'kinds' AND data_type NOT LIKE '%[%'
+		AND data_type NOT LIKE 'STRUCT%' AND data_type NOT LIKE 'MAP%'`)
+	require.NoError(t, err)
+	x.Close()
+	c := converse(t, w, everyone)
+	compared := 0
+	for _, column := range columns {
+		name := fmt.Sprintf("%q", column[0])
+		alone, err := answered(t.Context(), c, "SELECT "+name+" FROM kept.kinds")
+		if err != nil {
+			continue
+		}
+		for form, sql := range map[string]string{"[%s]": "[" + name + "]", `{"a":%s}`: "{'a': " + name + "}"} {
+			within, err := answered(t.Context(), c, "SELECT "+sql+" FROM kept.kinds")
+			var m *warehouse.Mistake
+			if errors.As(err, &m) && m.State == "0A000" {
+				continue // refused, with the cast that helps
+			}
+			require.NoError(t, err)
+			compared++
+			for i := range alone {
+				quoted, err := json.Marshal(alone[i])
+				require.NoError(t, err)
+				require.Contains(t, []string{fmt.Sprintf(form, alone[i]), fmt.Sprintf(form, quoted), fmt.Sprintf(form, "null")}, within[i],
+					"%v", column)
+			}
+		}
+	}
+	require.Greater(t, compared, 40)
+}
+
+// What a person writes is not taken for a question of a client about the catalogue.
+func TestWordsOfTheCatalogueAreLeftAlone(t *testing.T) {
+	c := converse(t, library(t), everyone)
+	for sql, want := range map[string]string{
+		"SELECT 'see pg_catalog.pg_class', count(*) FROM kept.loans":                        "see pg_catalog.pg_class|2",
+		"SELECT count(*) FROM kept.loans WHERE title ~ '^Low' OR title = 'pg_'":             "0",
+		"SELECT 'pg_catalog.x', relname FROM pg_catalog.pg_class WHERE relname ~ '^loan'":   "pg_catalog.x|loans",
+		"SELECT 'a::regclass' || '::name', nspname FROM pg_namespace WHERE nspname = 'pay'": "a::regclass::name|pay",
+	} {
+		rows, err := answered(t.Context(), c, sql)
+		require.NoError(t, err, sql)
+		require.Equal(t, []string{want}, rows, sql)
+	}
+}
+
 // Values of parameters have the types that the question gives them.
 func TestQuestionsTakeValues(t *testing.T) {
 	c := converse(t, library(t), everyone)
@@ -210,7 +264,10 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		"SELECT 1 UNION SELECT id FROM pay.fines":                         "42501",
 		"WITH x AS (SELECT * FROM pay.fines) SELECT 1":                    "42501",
 		"SELECT * FROM notes":                                             "42501", "WITH notes AS (SELECT * FROM notes) SELECT * FROM notes": "42501",
-		"SELECT * FROM (WITH notes AS (SELECT 1) SELECT * FROM notes), notes": "42501",
+		"SELECT * FROM (WITH notes AS (SELECT 1) SELECT * FROM notes), notes":                "42501",
+		"WITH notes AS (SELECT *, 'RECURSIVE_CTE_NODE' AS x FROM notes) SELECT * FROM notes": "42501",
+		"WITH a AS (WITH RECURSIVE b AS (SELECT 1) SELECT * FROM a) SELECT * FROM a":         "42501",
+		"SELECT * FROM pg_notes": "42501", "PIVOT pay.fines ON id IN (1) USING count(*)": "42501",
 		"DESCRIBE pay.fines": "42501", "SUMMARIZE pay.fines": "42501", "DESCRIBE TABLE pay.fines": "42501",
 		"SELECT * FROM query('SELECT * FROM pay.fines')": "42501", "SELECT * FROM query_table('pay.fines')": "42501",
 		"SELECT * FROM kept.loans l, LATERAL (SELECT * FROM pay.fines) f": "42501",
@@ -321,6 +378,7 @@ func TestHistoriesAreSeenAsTheyWere(t *testing.T) {
 		"SELECT l.id, f.amount FROM kept.loans AS l JOIN pay.fines f ON f.id = l.id":  "1|2.00",
 		"/* Œ */ SELECT (SELECT max(id) FROM kept.loans), count(*) FROM kept.loans x": "1|1",
 		"WITH a AS (FROM kept.loans) SELECT count(*) FROM a, kept.loans":              "1",
+		"SELECT column_name FROM (DESCRIBE kept.loans) LIMIT 1":                       "id",
 	} {
 		rows, err := answered(t.Context(), c, sql)
 		require.NoError(t, err, sql)

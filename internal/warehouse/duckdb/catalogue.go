@@ -22,23 +22,39 @@ var catalogued = regexp.MustCompile(`(?i)\bpg_\w+|::\s*reg\w+|\bquote_ident\b`)
 var foreign = []struct {
 	words *regexp.Regexp
 	ours  string
+	texts bool // it is about texts in quotes; others leave them alone
 }{
-	{regexp.MustCompile(`(?i)OPERATOR\(pg_catalog\.([^)]+)\)`), "$1"},
-	{regexp.MustCompile(`(?i)\s+COLLATE\s+pg_catalog\.(\w+|"\w+")`), ""},
-	{regexp.MustCompile(`(?i)\bpg_catalog\.`), ""},
-	{regexp.MustCompile(`(!?~)\s*'(\^[^'$]*)'`), "$1 '$2.*'"}, // DuckDB's ~ is about the whole text
-	{regexp.MustCompile(`(?i)'[\w.]+'\s*::\s*reg\w+`), "0"},   // which object of the catalogue itself
-	{regexp.MustCompile(`(?i)::\s*(reg\w+|name\b|"char")`), "::VARCHAR"},
-	{regexp.MustCompile(`(?i)::\s*(oid|xid|cid)\b`), "::BIGINT"},
-	{regexp.MustCompile(`(?i)::\s*(int2vector|oidvector)\b`), "::VARCHAR"},
-	{regexp.MustCompile(`\bprattrs\[s\]`), "prattrs[s.generate_series]"}, // a function's alias names its column there
-	{regexp.MustCompile(`(?i)\bcurrent_schemas\((true|false)\)`), "['main', 'pg_catalog']"},
+	{regexp.MustCompile(`(?i)OPERATOR\(pg_catalog\.([^)]+)\)`), "$1", false},
+	{regexp.MustCompile(`(?i)\s+COLLATE\s+pg_catalog\.(\w+|"\w+")`), "", false},
+	{regexp.MustCompile(`(?i)\bpg_catalog\.`), "", false},
+	{regexp.MustCompile(`(!?~)\s*'(\^[^'$]*)'`), "$1 '$2.*'", true}, // DuckDB's ~ is about the whole text
+	{regexp.MustCompile(`(?i)'[\w.]+'\s*::\s*reg\w+`), "0", true},   // which object of the catalogue itself
+	{regexp.MustCompile(`(?i)::\s*(reg\w+|name\b|"char")`), "::VARCHAR", false},
+	{regexp.MustCompile(`(?i)::\s*(oid|xid|cid)\b`), "::BIGINT", false},
+	{regexp.MustCompile(`(?i)::\s*(int2vector|oidvector)\b`), "::VARCHAR", false},
+	{regexp.MustCompile(`\bprattrs\[s\]`), "prattrs[s.generate_series]", false}, // a function's alias names its column there
+	{regexp.MustCompile(`(?i)\bcurrent_schemas\((true|false)\)`), "['main', 'pg_catalog']", false},
 }
+
+// quoted matches texts (PostgreSQL, String Constants).
+var quoted = regexp.MustCompile(`\b[eE]'(?:[^'\\]|\\.|'')*'|'(?:[^']|'')*'`)
 
 // inOurWords is a question about the catalogue in DuckDB's words.
 func inOurWords(sql string) string {
 	for _, f := range foreign {
-		sql = f.words.ReplaceAllString(sql, f.ours)
+		if f.texts {
+			sql = f.words.ReplaceAllString(sql, f.ours)
+			continue
+		}
+		var b strings.Builder
+		at := 0
+		for _, text := range quoted.FindAllStringIndex(sql, -1) {
+			b.WriteString(f.words.ReplaceAllString(sql[at:text[0]], f.ours))
+			b.WriteString(sql[text[0]:text[1]])
+			at = text[1]
+		}
+		b.WriteString(f.words.ReplaceAllString(sql[at:], f.ours))
+		sql = b.String()
 	}
 	return sql
 }

@@ -50,6 +50,12 @@ func refused(state, format string, args ...any) *warehouse.Mistake {
 type mention struct {
 	schema, table, alias string
 	at                   int
+	rows                 bool // it is asked for its rows, and not for what it is made of
+}
+
+// ofCatalogue tells whether it is one of PostgreSQL's catalogue.
+func (m mention) ofCatalogue() bool {
+	return strings.EqualFold(m.schema, "pg_catalog") || m.schema == "" && strings.HasPrefix(strings.ToLower(m.table), "pg_")
 }
 
 // gate lets a question through, and gives the tables that it names; or tells why not.
@@ -82,16 +88,13 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 		return nil, m
 	case parsed.Error:
 		return nil, refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
-			"SUMMARIZE, "+
-			"SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
+			"SUMMARIZE, SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
 	case len(parsed.List) != 1:
 		return nil, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r := &reading{may: may, database: c.file.database(), macros: func(schema, name string) (bool, error) {
-		found, err := c.ask(ctx, "SELECT count(*) FROM duckdb_functions() WHERE NOT internal AND database_name = "+
-			"current_database() "+
-			"AND function_type = 'table_macro' AND lower(schema_name) = lower(CAST(? AS VARCHAR)) AND lower(function_name) = "+
-			"CAST(? AS VARCHAR)", schema, name)
+	r := &reading{may: may, database: c.file.database(), has: func(list, schema, name string) (bool, error) {
+		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
+			"lower(CAST(? AS VARCHAR)) AND lower(name) = lower(CAST(? AS VARCHAR))", schema, name)
 		return err == nil && found[0][0].(int64) > 0, err
 	}}
 	err = r.see(parsed.List[0], nil)
@@ -101,14 +104,23 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 	return r.tables, err
 }
 
+// What the file has of its own.
+const (
+	ownFunctions = "(SELECT schema_name, function_name FROM duckdb_functions() WHERE NOT internal AND function_type = " +
+		"'table_macro' AND database_name = current_database())"
+	ownTables = "(SELECT schema_name, table_name FROM duckdb_tables() WHERE database_name = current_database() UNION ALL " +
+		"SELECT schema_name, view_name FROM duckdb_views() WHERE database_name = current_database() AND NOT internal)"
+)
+
 // reading looks through the tree of a question.
 type reading struct {
 	may      warehouse.May
-	database string // as DuckDB names the file
+	database string                                        // as DuckDB names the file
+	has      func(list, schema, name string) (bool, error) // tells whether one of these lists has a name
 	tables   []mention
-	depth    int                                     // of what is looked at
-	sum      int                                     // of the squares of the depths, so far
-	macros   func(schema, name string) (bool, error) // tells whether the file has a function of its own of that name
+	shown    int // how many DESCRIBE and the like what is looked at is in
+	depth    int // of what is looked at
+	sum      int // of the squares of the depths, so far
 }
 
 // To plan what nests takes DuckDB a time that grows with the cube of the depth, and cannot be stopped. So a tree has a
@@ -130,6 +142,10 @@ func (r *reading) see(part any, ctes map[string]bool) error {
 			"each step.")
 	}
 	defer func() { r.depth-- }()
+	if x, ok := part.(map[string]any); ok && x["type"] == "SHOW_REF" {
+		r.shown++
+		defer func() { r.shown-- }()
+	}
 	switch x := part.(type) {
 	case []any:
 		for _, one := range x {
@@ -172,15 +188,23 @@ func (r *reading) with(node map[string]any, ctes map[string]bool) (map[string]bo
 		entry, _ := one.(map[string]any)
 		name := strings.ToLower(textOf(entry["key"]))
 		inner := maps.Clone(within)
-		if strings.Contains(fmt.Sprint(entry["value"]), "RECURSIVE_CTE_NODE") { // it may name itself
-			inner[name] = true
-		}
+		inner[name] = isRecursive(entry["value"])
 		if err := r.see(entry["value"], inner); err != nil {
 			return nil, err
 		}
 		within[name] = true
 	}
 	return within, nil
+}
+
+// isRecursive tells whether what WITH names may name itself.
+func isRecursive(cte any) bool {
+	for _, key := range []string{"query", "node"} {
+		within, _ := cte.(map[string]any)
+		cte = within[key]
+	}
+	node, _ := cte.(map[string]any)
+	return node["type"] == "RECURSIVE_CTE_NODE"
 }
 
 func textOf(v any) string {
@@ -194,7 +218,8 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 	switch {
 	case x["type"] == "BASE_TABLE":
 		at, _ := x["query_location"].(float64)
-		r.tables = append(r.tables, mention{textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at)})
+		r.tables = append(r.tables, mention{textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at),
+			r.shown == 0})
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
 	case x["type"] == "SHOW_REF" && x["query"] == nil && !strings.HasPrefix(textOf(x["show_type"]), "SHOW_"):
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
@@ -217,7 +242,7 @@ func (r *reading) function(catalog, schema, name string) error {
 	own := schema != "" && (catalog == "" || strings.EqualFold(catalog, r.database))
 	if own {
 		var err error
-		if own, err = r.macros(schema, name); err != nil {
+		if own, err = r.has(ownFunctions, schema, name); err != nil {
 			return err
 		}
 	}
@@ -238,7 +263,10 @@ func (r *reading) table(catalog, schema, table string, ctes map[string]bool) err
 	case catalogues[strings.ToLower(schema)]:
 		return nil
 	case schema == "" && strings.HasPrefix(table, "pg_"): // so these are found without their schema
-		return nil
+		if own, err := r.has(ownTables, "main", table); err != nil || !own {
+			return err
+		}
+		return r.within("main")
 	case schema == "" && (strings.HasPrefix(table, "duckdb_") || strings.HasPrefix(table, "pragma_")) &&
 		!tableFunctions[table]:
 		return refused("42501", "The view %s is about the service, and not to be asked.", table)

@@ -176,6 +176,9 @@ func nestedJSON(b []byte, from arrow.Array, i int) []byte {
 		return appendJSON(b, a.Dictionary().ValueStr(a.GetValueIndex(i)))
 	}
 	text, _ := schema.CellText(from, i, plainType(from.DataType()))
+	if a, ok := from.(*array.Timestamp); ok && plainType(from.DataType()).Kind != schema.TimestampTZ {
+		text = timestampText(a, i)
+	}
 	if id := arrow.TypeEqual(from.DataType(), arrow.FixedWidthTypes.Boolean); id || isNumber(from.DataType()) &&
 		json.Valid([]byte(text)) {
 		return append(b, text...)
@@ -194,8 +197,11 @@ func appendJSON(b []byte, text string) []byte {
 
 // bits are those of a BIT, whose first byte says how many of the next one's are none (duckdb/common/types/bit.hpp).
 func bits(b []byte) string {
+	if len(b) == 0 {
+		return ""
+	}
 	var all strings.Builder
-	for _, x := range b[min(1, len(b)):] {
+	for _, x := range b[1:] {
 		fmt.Fprintf(&all, "%08b", x)
 	}
 	return all.String()[min(int(b[0]), all.Len()):]
@@ -215,27 +221,32 @@ func texts(a *array.String, to array.Builder) func(i int) error {
 }
 
 func timestamps(a *array.Timestamp, to array.Builder) func(i int) error {
-	unit := a.DataType().(*arrow.TimestampType).Unit
-	us := func(i int) int64 {
-		v := int64(a.Value(i))
-		switch unit {
-		case arrow.Second:
-			return v * 1_000_000
-		case arrow.Millisecond:
-			return v * 1000
-		}
+	if b, ok := to.(*array.TimestampBuilder); ok {
+		return func(i int) error { b.Append(arrow.Timestamp(microseconds(a, i))); return nil }
+	}
+	return func(i int) error { return to.AppendValueFromString(timestampText(a, i)) }
+}
+
+// microseconds is a value of seconds, thousandths or millionths of them.
+func microseconds(a *array.Timestamp, i int) int64 {
+	switch v := int64(a.Value(i)); a.DataType().(*arrow.TimestampType).Unit {
+	case arrow.Second:
+		return v * 1_000_000
+	case arrow.Millisecond:
+		return v * 1000
+	default:
 		return v
 	}
-	if b, ok := to.(*array.TimestampBuilder); ok {
-		return func(i int) error { b.Append(arrow.Timestamp(us(i))); return nil }
+}
+
+// timestampText is a value of any unit, of no zone.
+func timestampText(a *array.Timestamp, i int) string {
+	if a.DataType().(*arrow.TimestampType).Unit != arrow.Nanosecond {
+		return schema.TimestampText(microseconds(a, i))
 	}
-	return func(i int) error {
-		ns := int64(a.Value(i))
-		rest := ns % 1000
-		whole := ns / 1000
-		if rest < 0 {
-			rest, whole = rest+1000, whole-1
-		}
-		return to.AppendValueFromString(fmt.Sprintf("%s%03d", schema.TimestampText(whole), rest))
+	whole, rest := int64(a.Value(i))/1000, int64(a.Value(i))%1000
+	if rest < 0 {
+		whole, rest = whole-1, rest+1000
 	}
+	return fmt.Sprintf("%s%03d", schema.TimestampText(whole), rest)
 }

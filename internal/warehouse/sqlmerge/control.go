@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
@@ -100,6 +101,7 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
       SELECT feed, source_table, max(run) AS run FROM noemata.loads GROUP BY feed, source_table) AS last
     ON last.feed = b.feed AND last.source_table = b.source_table AND last.run = b.run) AS t
   ON t.feed = f.feed AND t.source_table = f.source_table`,
+		`GRANT SELECT ON noemata.freshness TO PUBLIC`,
 	},
 }
 
@@ -133,7 +135,10 @@ func (b *Base) migrate(ctx context.Context) error {
 			if version, err = b.version(ctx, c); err != nil || version >= len(migrations) {
 				return err
 			}
-			steps := migrations[version]
+			steps := slices.Clone(migrations[version])
+			if !b.SQL.Roles {
+				steps = slices.DeleteFunc(steps, func(sql string) bool { return strings.HasPrefix(sql, "GRANT ") })
+			}
 			if version == 0 {
 				first, err := createSchema(ctx, c, "noemata")
 				if err != nil {

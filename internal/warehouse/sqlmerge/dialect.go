@@ -63,6 +63,7 @@ type Dialect struct {
 	Convert   func(table, column, typeName string) string
 	Stage     string                        // what follows the definition of a temporary table
 	Updated   string                        // what follows the definition of a table whose rows are updated
+	Roles     bool                          // there are roles that things are granted to
 	Remake    bool                          // a table and its rows cannot be changed in one transaction
 	DropStage bool                          // temporary tables are dropped at the end of a commit
 	Direct    bool                          // a table may be emptied and filled while readers still see the old rows
