@@ -12,7 +12,7 @@ import {
   ElSelect,
 } from 'element-plus'
 import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
-import { api, ask as call, trouble, type Answered, type Schemas, type Trouble } from '../api'
+import { api, ask as call, sessionLost, trouble, type Answered, type Schemas, type Trouble } from '../api'
 import { useActs } from '../act'
 import { useLive } from '../live'
 import AnswerRows from '../parts/AnswerRows.vue'
@@ -34,13 +34,13 @@ const text = ref(localStorage.getItem('question') ?? '')
 const asOf = ref<Date | null>(null)
 const answer = ref<Answered>()
 const asked = ref<{ sql: string; seconds: number; asOf?: string }>()
-const since = ref(0)
+const waiting = ref(false)
 const refused = ref<Trouble>()
 const view = ref<'rows' | 'chart'>('rows')
 const history = ref<Schemas['Question'][]>([])
 const saved = ref<Schemas['SavedQuestion'][]>([])
 const only = ref('')
-const editor = ref<{ insert: (what: string) => void; point: (position: number) => void }>()
+const editor = ref<{ insert: (what: string) => void }>()
 let running: AbortController | undefined
 
 async function look() {
@@ -87,7 +87,7 @@ const body = (format: 'rows' | 'csv' | 'parquet', rows?: number) => ({
 async function send(format: 'rows' | 'csv' | 'parquet', rows?: number): Promise<Response | undefined> {
   refused.value = undefined
   running = new AbortController()
-  since.value = Date.now()
+  waiting.value = true
   try {
     const response = await fetch(`/api/v1/warehouses/${encodeURIComponent(warehouse.value)}/questions`, {
       method: 'POST',
@@ -96,6 +96,7 @@ async function send(format: 'rows' | 'csv' | 'parquet', rows?: number): Promise<
       signal: running.signal,
     })
     if (response.ok) return response
+    if (response.status === 401) sessionLost()
     refused.value = trouble(await response.json())
   } catch {
     refused.value = running.signal.aborted
@@ -105,7 +106,7 @@ async function send(format: 'rows' | 'csv' | 'parquet', rows?: number): Promise<
 }
 
 async function ask() {
-  if (!text.value.trim() || since.value) return
+  if (!text.value.trim() || waiting.value) return
   const sql = text.value
   const began = performance.now()
   try {
@@ -117,13 +118,13 @@ async function ask() {
   } catch {
     refused.value = { what: 'The answer broke off.', remedy: 'Why is among your questions below.' }
   } finally {
-    since.value = 0
+    waiting.value = false
     void lookBack()
   }
 }
 
 async function take(format: 'csv' | 'parquet') {
-  if (since.value) return
+  if (waiting.value) return
   try {
     const response = await send(format)
     if (response) {
@@ -139,7 +140,7 @@ async function take(format: 'csv' | 'parquet') {
       remedy: 'Ask for less, or try again.',
     }
   } finally {
-    since.value = 0
+    waiting.value = false
     void lookBack()
   }
 }
@@ -209,21 +210,21 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
                 aria-label="Histories as of" />
             </label>
             <span class="grow"></span>
-            <ElButton v-if="since" size="small" @click="stop">Stop</ElButton>
+            <ElButton v-if="waiting" size="small" @click="stop">Stop</ElButton>
             <ElButton
               size="small"
               :disabled="!text.trim()"
               @click="((name = ''), (notKept = undefined), (naming = true))">
               Save…
             </ElButton>
-            <ElButton size="small" type="primary" :loading="!!since" :disabled="!text.trim()" @click="ask">
+            <ElButton size="small" type="primary" :loading="waiting" :disabled="!text.trim()" @click="ask">
               Ask <span class="key">Ctrl ↵</span>
             </ElButton>
           </header>
           <QuestionEditor ref="editor" v-model="text" :names="names" @ask="ask" />
         </section>
         <TroubleBox :trouble="refused" />
-        <section v-if="answer && asked" class="sheet" aria-label="The answer" :aria-busy="!!since">
+        <section v-if="answer && asked" class="sheet" aria-label="The answer" :aria-busy="waiting">
           <header>
             <h2>{{ count(answer.rows.length) }} {{ answer.rows.length === 1 ? 'row' : 'rows' }}</h2>
             <span v-if="answer.more" class="quiet">and more: the files have all</span>
@@ -235,8 +236,8 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
               <ElRadioButton value="rows">Rows</ElRadioButton>
               <ElRadioButton value="chart">Chart</ElRadioButton>
             </ElRadioGroup>
-            <ElButton size="small" :disabled="!!since" @click="take('csv')">CSV</ElButton>
-            <ElButton size="small" :disabled="!!since" @click="take('parquet')">Parquet</ElButton>
+            <ElButton size="small" :disabled="waiting" @click="take('csv')">CSV</ElButton>
+            <ElButton size="small" :disabled="waiting" @click="take('parquet')">Parquet</ElButton>
           </header>
           <p v-if="!answer.rows.length" class="pad quiet">Nothing fits the question.</p>
           <AnswerRows v-else-if="view === 'rows'" :answer="answer" />

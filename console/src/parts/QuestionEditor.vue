@@ -93,14 +93,7 @@ function insert(what: string) {
   view.focus()
 }
 
-/** Goes to a character of the question, from 1 on. */
-function point(position: number) {
-  if (!view || position < 1) return
-  const at = Math.min(position - 1, view.state.doc.length)
-  view.dispatch({ selection: { anchor: at }, scrollIntoView: true })
-  view.focus()
-}
-defineExpose({ insert, point })
+defineExpose({ insert })
 </script>
 
 <template><div ref="place" class="editor"></div></template>
