@@ -20,7 +20,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -34,6 +33,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
+	"noemata/internal/core/written"
 )
 
 // Find is how a table's changes are found.
@@ -259,16 +259,13 @@ const (
 )
 
 // Fault is one thing that is wrong with a feed, and where.
-type Fault struct {
-	Path    string // such as tables[2].keep
-	Message string // a sentence
-}
+type Fault = written.Fault
 
 // Check tells everything that is wrong with a feed, as far as the feed alone shows.
 func (f *Feed) Check() []Fault {
 	var faults []Fault
 	fault := func(path, format string, args ...any) {
-		faults = append(faults, Fault{path, fmt.Sprintf(format, args...)})
+		faults = append(faults, Fault{Path: path, Message: fmt.Sprintf(format, args...)})
 	}
 	checkName(f.Name, "feed", fault)
 	if f.Source == "" {
@@ -731,77 +728,18 @@ func orDefault(s, d string) string {
 }
 
 // Change is one difference between two feeds.
-type Change struct {
-	Path string `json:"path" doc:"Where, such as tables[public.loans].keep"`
-	Old  string `json:"old" doc:"As it is now; empty where it is new"`
-	New  string `json:"new" doc:"As the file has it; empty where it is gone"`
-}
+type Change = written.Change
 
 // Diff lists what changes when the feed old becomes new. Tables are matched by name.
-func Diff(old, new *Feed) []Change {
-	changes := []Change{}
-	a, b := flatten(old), flatten(new)
-	for _, path := range sortedKeys(a, b) {
-		if a[path] != b[path] {
-			changes = append(changes, Change{path, a[path], b[path]})
-		}
-	}
-	return changes
-}
+func Diff(old, new *Feed) []Change { return written.Diff(flatten(old), flatten(new)) }
 
 func flatten(f *Feed) map[string]string {
-	out := map[string]string{}
 	if f == nil {
-		return out
+		return nil
 	}
-	var put func(path string, v reflect.Value)
-	put = func(path string, v reflect.Value) {
-		switch v.Kind() {
-		case reflect.String:
-			out[path] = v.String()
-		case reflect.Int64:
-			if v.Int() != 0 {
-				out[path] = fmt.Sprint(v.Int())
-			}
-		case reflect.Bool:
-			out[path] = fmt.Sprint(v.Bool())
-		case reflect.Pointer:
-			if !v.IsNil() {
-				put(path, v.Elem())
-			}
-		case reflect.Slice:
-			if s, ok := v.Interface().([]string); ok {
-				out[path] = strings.Join(s, ", ")
-			}
-		case reflect.Map:
-			for _, k := range v.MapKeys() {
-				put(path+"."+k.String(), v.MapIndex(k))
-			}
-		case reflect.Struct:
-			for name, field := range fieldsOf(v) {
-				put(strings.TrimPrefix(path+"."+name, "."), field)
-			}
-		}
-	}
-	put("", reflect.ValueOf(*f))
+	out := written.Flatten("", *f)
 	for _, t := range f.Tables {
-		put("tables["+t.Table+"]", reflect.ValueOf(t))
-	}
-	for path, value := range out { // what is not said is nowhere
-		if value == "" || value == "false" && !strings.HasSuffix(path, ".keep") {
-			delete(out, path)
-		}
+		maps.Copy(out, written.Flatten("tables["+t.Table+"]", t))
 	}
 	return out
-}
-
-func sortedKeys[T any](maps ...map[string]T) []string {
-	var keys []string
-	for _, m := range maps {
-		for k := range m {
-			keys = append(keys, k)
-		}
-	}
-	slices.Sort(keys)
-	return slices.Compact(keys)
 }

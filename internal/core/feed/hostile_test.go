@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/written"
 )
 
 // A file of a few lines cannot stand for millions of values, nor can its faults fill a screen.
@@ -19,7 +20,7 @@ func TestFilesThatAreMadeToBeLarge(t *testing.T) {
 	for what, x := range map[string]struct{ file, said string }{
 		"aliases of aliases": {bomb, "Line 1 of the feed file has an anchor"},
 		"one alias":          {"feed: &f live\nsource: *f\n", "Line 1 of the feed file has an anchor"},
-		"a megabyte":         {"feed: " + strings.Repeat("x", feed.MostBytes), "are the most that is read"},
+		"a megabyte":         {"feed: " + strings.Repeat("x", written.MostBytes), "are the most that is read"},
 		"many values":        {"tables: [" + strings.Repeat("a,", 200_000) + "]", "has more than"},
 		"deep":               {strings.Repeat("[", 20_000), "not valid YAML"},
 	} {

@@ -134,8 +134,8 @@ func (f *Feed) Clashes() []Fault {
 			continue
 		}
 		if other, twice := targets[target]; twice {
-			faults = append(faults, Fault{t.Table, fmt.Sprintf("Its target %s is already the target of %s.",
-				target.Display(), other)})
+			faults = append(faults, Fault{Path: t.Table,
+				Message: fmt.Sprintf("Its target %s is already the target of %s.", target.Display(), other)})
 		}
 		targets[target] = t.Table
 	}

@@ -3,10 +3,13 @@ package feed
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"noemata/internal/core/written"
 )
 
 // Treatment is what becomes of a column of the source on its way. In a file, drop stands for
@@ -49,8 +52,8 @@ type Computed struct {
 	Type  string `json:"type,omitempty" yaml:"type,omitempty" doc:"The type it is stored as; that of the expression when left out"`
 }
 
-// short reads the short form of a field in a file.
-func (t *Treatment) short(text string) error {
+// Short reads the short form of a field in a file.
+func (t *Treatment) Short(text string) error {
 	if text != "drop" {
 		return fmt.Errorf("write drop, or fields such as {name: other} or {hash: people}")
 	}
@@ -58,18 +61,20 @@ func (t *Treatment) short(text string) error {
 	return nil
 }
 
-// short reads a mask: null is one, too, which YAML takes for no value.
-func (m *Mask) short(text string) error {
+// Short reads a mask: null is one, too, which YAML takes for no value.
+func (m *Mask) Short(text string) error {
 	*m = Mask(text)
 	return nil
 }
 
-func (p *Path) short(text string) error {
+// Short reads the path alone.
+func (p *Path) Short(text string) error {
 	p.Path = text
 	return nil
 }
 
-func (c *Computed) short(text string) error {
+// Short reads the expression alone.
+func (c *Computed) Short(text string) error {
 	c.Value = text
 	return nil
 }
@@ -111,7 +116,7 @@ func (t Treatment) Words() string {
 		return ""
 	}
 	n.Style = yaml.FlowStyle
-	return strings.Trim(strings.TrimSpace(string(inYAML(&n))), "{}")
+	return strings.Trim(strings.TrimSpace(string(written.YAML(&n))), "{}")
 }
 
 // Whole tells whether the value itself comes to the target, as it is or under another name.
@@ -213,7 +218,7 @@ func (f *Feed) HashKeys() []string {
 
 // checkShape tells what is wrong with the treatment of columns, as far as the feed alone shows.
 func (t *Table) checkShape(at string, fault func(string, string, ...any)) {
-	for _, name := range sortedKeys(t.Columns) {
+	for _, name := range slices.Sorted(maps.Keys(t.Columns)) {
 		c, at := t.Columns[name], at+".columns."+name
 		did := 0
 		for _, does := range []bool{c.Drop, c.Hash != "", c.Mask != "", c.Type != ""} {
@@ -245,7 +250,7 @@ func (t *Table) checkShape(at string, fault func(string, string, ...any)) {
 			}
 		}
 	}
-	for _, name := range sortedKeys(t.Computed) {
+	for _, name := range slices.Sorted(maps.Keys(t.Computed)) {
 		if strings.TrimSpace(t.Computed[name].Value) == "" {
 			fault(at+".computed."+name, "A computed column needs an expression: value: price * quantity.")
 		}
