@@ -58,7 +58,8 @@ func optionsOf(memory int64) string {
 // process, so all who name the same path share one.
 type file struct {
 	path      string
-	making    sync.Mutex // held while tables are made
+	making    sync.Mutex    // held while tables are made
+	deriving  chan struct{} // has something in it while derived tables are made
 	mu        sync.Mutex
 	connector *duckdb.Connector
 	users     int
@@ -77,7 +78,7 @@ func fileAt(path string) *file {
 	defer filesMu.Unlock()
 	f := files[path]
 	if f == nil {
-		f = &file{path: path, memory: memoryLimit}
+		f = &file{path: path, memory: memoryLimit, deriving: make(chan struct{}, 1)}
 		files[path] = f
 	}
 	return f

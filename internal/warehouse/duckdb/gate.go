@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 
+	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 )
 
@@ -60,13 +61,20 @@ func (m mention) ofCatalogue() bool {
 
 // gate lets a question through, and gives the tables that it names; or tells why not.
 func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]mention, error) {
+	r, err := c.through(ctx, sql, may)
+	return r.tables, err
+}
+
+// through looks through a question, and tells why it is not let.
+func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (reading, error) {
+	var r reading
 	read := sql
 	if at := explains.FindStringIndex(sql); at != nil {
 		read = sql[at[1]:]
 	}
 	found, err := c.ask(ctx, "SELECT json_serialize_sql(CAST(? AS VARCHAR))::VARCHAR", read)
 	if err != nil {
-		return nil, err
+		return r, err
 	}
 	text, _ := found[0][0].(string)
 	var parsed struct {
@@ -77,7 +85,7 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 		List    []any  `json:"statements"`
 	}
 	if err := json.Unmarshal([]byte(text), &parsed); err != nil {
-		return nil, refused("42601", "The question cannot be taken apart: %v.", err)
+		return r, refused("42601", "The question cannot be taken apart: %v.", err)
 	}
 	switch {
 	case parsed.Error && parsed.Kind == "parser":
@@ -85,14 +93,14 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 		if at, err := fmt.Sscan(fmt.Sprint(parsed.At), &m.Position); err == nil && at == 1 {
 			m.Position = len([]rune(sql[:min(m.Position+len(sql)-len(read), len(sql))])) + 1
 		}
-		return nil, m
+		return r, m
 	case parsed.Error:
-		return nil, refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
+		return r, refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
 			"SUMMARIZE, SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
 	case len(parsed.List) != 1:
-		return nil, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
+		return r, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r := &reading{may: may, database: c.file.database(), has: func(list, schema, name string) (bool, error) {
+	r = reading{may: may, database: c.file.database(), has: func(list, schema, name string) (bool, error) {
 		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
 			"lower(CAST(? AS VARCHAR)) AND lower(name) = lower(CAST(? AS VARCHAR))", schema, name)
 		return err == nil && found[0][0].(int64) > 0, err
@@ -101,7 +109,7 @@ func (c *conn) gate(ctx context.Context, sql string, may warehouse.May) ([]menti
 	for i := range r.tables {
 		r.tables[i].at += len(sql) - len(read)
 	}
-	return r.tables, err
+	return r, err
 }
 
 // What the file has of its own.
@@ -118,9 +126,11 @@ type reading struct {
 	database string                                        // as DuckDB names the file
 	has      func(list, schema, name string) (bool, error) // tells whether one of these lists has a name
 	tables   []mention
-	shown    int // how many DESCRIBE and the like what is looked at is in
-	depth    int // of what is looked at
-	sum      int // of the squares of the depths, so far
+	reads    []schema.Name // the file's own tables that it reads
+	unseen   string        // what it reads besides, whose changes nobody sees
+	shown    int           // how many DESCRIBE and the like what is looked at is in
+	depth    int           // of what is looked at
+	sum      int           // of the squares of the depths, so far
 }
 
 // To plan what nests takes DuckDB a time that grows with the cube of the depth, and cannot be stopped. So a tree has a
@@ -144,6 +154,7 @@ func (r *reading) see(part any, ctes map[string]bool) error {
 	defer func() { r.depth-- }()
 	if x, ok := part.(map[string]any); ok && x["type"] == "SHOW_REF" {
 		r.shown++
+		r.unseen = "DESCRIBE, SHOW or SUMMARIZE is asked,"
 		defer func() { r.shown-- }()
 	}
 	switch x := part.(type) {
@@ -235,14 +246,17 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 
 // function looks at a function that gives rows. Those that DuckDB brings are in a schema, too, so one with a schema must
 // be the file's own.
-func (r *reading) function(catalog, schema, name string) error {
-	if catalog == "" && schema == "" && tableFunctions[name] {
+func (r *reading) function(catalog, in, name string) error {
+	if catalog == "" && in == "" && tableFunctions[name] {
+		if strings.HasPrefix(name, "duckdb_") {
+			r.unseen = "the catalogue is asked,"
+		}
 		return nil
 	}
-	own := schema != "" && (catalog == "" || strings.EqualFold(catalog, r.database))
+	own := in != "" && (catalog == "" || strings.EqualFold(catalog, r.database))
 	if own {
 		var err error
-		if own, err = r.has(ownFunctions, schema, name); err != nil {
+		if own, err = r.has(ownFunctions, in, name); err != nil {
 			return err
 		}
 	}
@@ -250,32 +264,37 @@ func (r *reading) function(catalog, schema, name string) error {
 		return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
 			"SELECT * FROM kept.loans_as_of(…).", name)
 	}
-	return r.within(schema)
+	r.reads = append(r.reads, asOfTable(schema.Name{Schema: in, Table: name}))
+	return r.within(in)
 }
 
 // table looks at a table or view that is named.
-func (r *reading) table(catalog, schema, table string, ctes map[string]bool) error {
+func (r *reading) table(catalog, in, table string, ctes map[string]bool) error {
 	switch {
-	case catalog == "" && schema == "" && ctes[table]:
+	case catalog == "" && in == "" && ctes[table]:
 		return nil
-	case catalog != "" && catalog != strings.ToLower(r.database) && (catalog != "system" || !catalogues[schema]):
+	case catalog != "" && catalog != strings.ToLower(r.database) && (catalog != "system" || !catalogues[in]):
 		return refused("42501", "There is no database %s here; this one is %s.", catalog, r.database)
-	case catalogues[strings.ToLower(schema)]:
+	case catalogues[strings.ToLower(in)]:
+		r.unseen = "the catalogue is asked,"
 		return nil
-	case schema == "" && strings.HasPrefix(table, "pg_"): // so these are found without their schema
+	case in == "" && strings.HasPrefix(table, "pg_"): // so these are found without their schema
 		if own, err := r.has(ownTables, "main", table); err != nil || !own {
+			r.unseen = "the catalogue is asked,"
 			return err
 		}
 		return r.within("main")
-	case schema == "" && (strings.HasPrefix(table, "duckdb_") || strings.HasPrefix(table, "pragma_")) &&
+	case in == "" && (strings.HasPrefix(table, "duckdb_") || strings.HasPrefix(table, "pragma_")) &&
 		!tableFunctions[table]:
 		return refused("42501", "The view %s is about the service, and not to be asked.", table)
-	case isPublished(schema, table):
+	case isPublished(in, table):
+		r.unseen = "noemata.freshness is asked,"
 		return nil
-	case schema == "":
-		schema = "main"
+	case in == "":
+		in = "main"
 	}
-	return r.within(schema)
+	r.reads = append(r.reads, schema.Name{Schema: in, Table: table})
+	return r.within(in)
 }
 
 // isPublished tells whether a view of Noemata's own is for all who may ask.

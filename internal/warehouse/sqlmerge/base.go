@@ -119,7 +119,7 @@ func (b *Base) columns(ctx context.Context, name schema.Name) (existing map[stri
 
 // Prepare makes control schema, schema and table where they are missing.
 func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err error) {
-	if err := b.migrate(ctx); err != nil {
+	if err := b.Migrate(ctx); err != nil {
 		return false, err
 	}
 	existing, err := b.columns(ctx, t.Name)

@@ -103,6 +103,18 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
   ON t.feed = f.feed AND t.source_table = f.source_table`,
 		`GRANT SELECT ON noemata.freshness TO PUBLIC`,
 	},
+	{
+		// Rows that were given values of columns that came later: no step of a merge counts them.
+		`ALTER TABLE noemata.loads ADD COLUMN rows_filled BIGINT`,
+		// How derived tables were made last: from which versions of what they read, and how often their rows have become
+		// others.
+		`CREATE TABLE noemata.derived (
+    target VARCHAR NOT NULL, kept_as VARCHAR NOT NULL, definition VARCHAR NOT NULL, inputs VARCHAR NOT NULL,
+    version BIGINT NOT NULL, digest VARCHAR NOT NULL, row_count BIGINT NOT NULL, made_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+		// The rows of what they read, part by part, as they were then.
+		`CREATE TABLE noemata.derived_parts (
+    target VARCHAR NOT NULL, input VARCHAR NOT NULL, part VARCHAR NOT NULL, digest VARCHAR NOT NULL)`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of
@@ -122,8 +134,8 @@ func (b *Base) version(ctx context.Context, c Conn) (int, error) {
 	return int(found[0][0].(int64)), nil
 }
 
-// migrate brings the control schema to the form that this version knows.
-func (b *Base) migrate(ctx context.Context) error {
+// Migrate brings the control schema to the form that this version knows.
+func (b *Base) Migrate(ctx context.Context) error {
 	var version int
 	err := b.with(ctx, func(c Conn) (err error) {
 		version, err = b.version(ctx, c)

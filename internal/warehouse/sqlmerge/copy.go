@@ -42,7 +42,10 @@ func (p *part) AppendFill(ctx context.Context, columns []schema.Column, record a
 
 // FillCopied gives rows that hold values of a copy.
 func (p *part) FillCopied(ctx context.Context, columns []schema.Column) error {
-	return p.exec(ctx, p.commit.base.SQL.Fill(p.load.Target, copiedTable(p.load.Feed, p.load.Table).Quoted(), columns))
+	n, err := p.commit.conn.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
+		copiedTable(p.load.Feed, p.load.Table).Quoted(), columns))
+	p.given += n
+	return err
 }
 
 // Fill gives rows that hold the values that were gathered.
@@ -55,6 +58,7 @@ func (p *part) Fill(ctx context.Context, columns []schema.Column) (int64, error)
 	if err != nil {
 		return 0, err
 	}
+	p.given += filled
 	return filled, p.dropKeys(ctx)
 }
 

@@ -91,7 +91,7 @@ func stored(p position.Position) any {
 
 // SetPosition moves or clears a position by hand.
 func (j journal) SetPosition(ctx context.Context, feed, table string, p *position.Position) error {
-	if err := j.migrate(ctx); err != nil {
+	if err := j.Migrate(ctx); err != nil {
 		return err
 	}
 	var to any
@@ -239,7 +239,7 @@ WHERE feed = $1 ORDER BY noted_at DESC LIMIT `+strconv.Itoa(limit), feed)
 
 // Copies lists the tables of a feed that follows a log.
 func (j journal) Copies(ctx context.Context, feed string) (list []warehouse.Copy, err error) {
-	if err := j.migrate(ctx); err != nil {
+	if err := j.Migrate(ctx); err != nil {
 		return nil, err
 	}
 	found, err := j.ask(ctx, "copies", `SELECT source_table, state, generation, layout, snapshots, reached, moment,
@@ -321,7 +321,7 @@ func (j journal) Note(ctx context.Context, feed string, entries ...warehouse.Ent
 	if len(entries) == 0 {
 		return nil
 	}
-	if err := j.migrate(ctx); err != nil {
+	if err := j.Migrate(ctx); err != nil {
 		return err
 	}
 	return j.Exclusive(ctx, func(c Conn) error { return j.note(ctx, c, feed, entries) })

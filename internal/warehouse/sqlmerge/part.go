@@ -20,8 +20,8 @@ import (
 
 const (
 	auditSQL = `INSERT INTO noemata.loads (feed, source_table, target, run, from_position, to_position, rows_read, rows_filtered,
-rows_folded, rows_set_aside, rows_unchanged, rows_inserted, rows_updated, rows_deleted, committed_at, shape)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now(), $15)`
+rows_folded, rows_set_aside, rows_unchanged, rows_inserted, rows_updated, rows_deleted, committed_at, shape, rows_filled)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, now(), $15, $16)`
 	forgetAside = `DELETE FROM noemata.set_aside WHERE feed = $1 AND source_table = $2 AND NOT ($3 AND EXISTS (
 SELECT 1 FROM noemata.copies WHERE feed = $1 AND source_table = $2))`
 	asideKeysSQL = `SELECT key FROM noemata.set_aside WHERE feed = $1 AND source_table = $2 AND key <> ''`
@@ -43,6 +43,7 @@ type part struct {
 	pending int64 // rows gathered since the last merge
 	gone    int64 // rows that a filter has left out, and that end their keys
 	merged  int64 // rows of merges that are not yet in the books
+	given   int64 // rows that were given values of columns that came later
 	aside   []rows.Aside
 	healed  []string
 	key     []int
@@ -381,7 +382,7 @@ func (p *part) Close(ctx context.Context, to position.Position) (rows.Books, err
 	b, l := p.books, p.load
 	_, err := p.commit.conn.Exec(ctx, auditSQL, l.Feed, l.Table, l.Target.Name.Display(), l.Run, stored(l.From),
 		stored(to), b.Read, b.Filtered, b.Folded, b.SetAside, b.Unchanged, b.Inserted, b.Updated, b.Deleted,
-		l.Shape)
+		l.Shape, p.given)
 	return b, err
 }
 

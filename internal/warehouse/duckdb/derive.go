@@ -1,0 +1,386 @@
+//go:build duckdb_arrow
+
+package duckdb
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"noemata/internal/core/derive"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// Reads lets the SQL of a derived table through the gate of questions. What it reads besides tables, whose changes
+// nobody would see, is refused.
+func (w *Warehouse) Reads(ctx context.Context, sql string, may warehouse.May) ([]schema.Name, error) {
+	if explains.MatchString(sql) {
+		return nil, refused("42601", "A derived table is made by one SELECT.")
+	}
+	c, err := w.file.connect(ctx)
+	if err != nil {
+		return nil, w.explain(err)
+	}
+	defer c.Close()
+	r, err := c.through(ctx, sql, may)
+	if err == nil { // it stands in parentheses later
+		if _, within := c.through(ctx, "SELECT * FROM (\n"+unended(sql)+")", may); within != nil {
+			return nil, refused("42601", "A derived table is made by one SELECT, and nothing after it.")
+		}
+	}
+	switch m := (*warehouse.Mistake)(nil); {
+	case errors.As(err, &m):
+		return nil, err
+	case err != nil:
+		return nil, w.explain(err)
+	case r.unseen != "":
+		return nil, refused("0A000", "A derived table reads tables. When %s changes cannot be seen.", r.unseen)
+	}
+	for i, name := range r.reads {
+		r.reads[i] = w.Names().KeyOf(name)
+	}
+	return r.reads, nil
+}
+
+// Stamp is what the system tells of the file and its log (fstat(2)): it is not opened, so that others can.
+func (w *Warehouse) Stamp(context.Context) (string, error) {
+	stamp := ""
+	for _, path := range []string{w.file.path, w.file.path + ".wal"} {
+		info, err := os.Stat(path)
+		switch {
+		case errors.Is(err, os.ErrNotExist):
+			stamp += "none "
+		case err != nil:
+			return "", w.explain(err)
+		default:
+			stamp += fmt.Sprintf("%d at %d ", info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return stamp, nil
+}
+
+// Versions of tables: of a derived one how often its rows have become others, of another one how many commits have
+// changed rows of it; and its columns.
+const (
+	versionsSQL = `SELECT lower(c.schema_name) || '.' || lower(c.table_name), md5(string_agg(c.column_name || ' ' || c.data_type,
+  ',' ORDER BY c.column_index))
+FROM duckdb_columns() c WHERE c.database_name = current_database() AND NOT c.internal AND c.schema_name <> 'noemata' GROUP BY 1`
+	loadsSQL = `SELECT lower(target), count(*) FROM noemata.loads
+WHERE rows_inserted + rows_updated + rows_deleted + coalesce(rows_filled, 0) > 0 GROUP BY 1`
+	derivedSQL = `SELECT target, definition, inputs, version FROM noemata.derived`
+)
+
+// Derived reads what was kept of derived tables, and the versions of all tables.
+func (w *Warehouse) Derived(ctx context.Context) (made map[string]derive.Made, now map[string]string, err error) {
+	c, err := w.file.connect(ctx)
+	if err != nil {
+		return nil, nil, w.explain(err)
+	}
+	defer c.Close()
+	c.explain = w.explain
+	if _, err = c.exec(ctx, "BEGIN TRANSACTION READ ONLY"); err == nil {
+		made, now, err = c.derived(ctx)
+	}
+	return made, now, w.explain(err)
+}
+
+// derived is that of one transaction.
+func (c *conn) derived(ctx context.Context) (made map[string]derive.Made, now map[string]string, err error) {
+	now, made = map[string]string{}, map[string]derive.Made{}
+	found, err := c.ask(ctx, versionsSQL)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, row := range found {
+		now[row[0].(string)] = row[1].(string)
+	}
+	has, err := c.ask(ctx, "SELECT count(*) FROM duckdb_tables() WHERE schema_name = 'noemata' AND table_name = 'derived'")
+	if err != nil || has[0][0].(int64) == 0 {
+		return made, now, err
+	}
+	loads, err := c.ask(ctx, loadsSQL)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, row := range loads {
+		name, err := schema.ParseName(row[0].(string))
+		if columns, there := now[name.String()]; err == nil && there {
+			now[name.String()] = fmt.Sprintf("%d %s", row[1], columns)
+		}
+	}
+	derived, err := c.ask(ctx, derivedSQL)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, row := range derived {
+		target := row[0].(string)
+		m := derive.Made{Definition: row[1].(string), Inputs: map[string]string{}}
+		if err := json.Unmarshal([]byte(row[2].(string)), &m.Inputs); err != nil {
+			return nil, nil, fmt.Errorf("what the derived table %s was made of: %w", target, err)
+		}
+		if columns, there := now[target]; there { // else somebody has dropped it
+			made[target], now[target] = m, fmt.Sprintf("%d %s", row[3], columns)
+		}
+	}
+	return made, now, nil
+}
+
+// Binds makes the tables as views, in a transaction that is given up.
+func (w *Warehouse) Binds(ctx context.Context, list []derive.Table) (warehouse.Mistakes, error) {
+	if err := w.deriving(ctx); err != nil {
+		return nil, err
+	}
+	defer w.derives()
+	c, err := w.file.connect(ctx)
+	if err != nil {
+		return nil, w.explain(err)
+	}
+	defer c.Close()
+	c.explain = w.explain
+	mistakes := warehouse.Mistakes{}
+	for again := true; again; { // a statement that fails ends the transaction
+		again = false
+		if _, err := c.exec(ctx, "BEGIN"); err != nil {
+			return nil, w.explain(err)
+		}
+		for _, t := range list {
+			if mistakes[t.Table] != nil {
+				continue
+			}
+			err := c.bind(ctx, t)
+			if m := mistakeOf(err, t.SQL); err != nil && m == nil && !errors.As(err, &m) {
+				return nil, w.explain(err)
+			} else if err != nil {
+				mistakes[t.Table], again = m, true
+				break
+			}
+		}
+		if _, err := c.exec(ctx, "ROLLBACK"); err != nil {
+			return nil, w.explain(err)
+		}
+	}
+	return mistakes, nil
+}
+
+func (c *conn) bind(ctx context.Context, t derive.Table) error {
+	name := t.Name()
+	if _, err := c.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
+		return err
+	}
+	if err := c.drop(ctx, name); err != nil {
+		return err
+	}
+	if _, err := c.exec(ctx, viewOf(name, t.SQL)); err != nil {
+		if m := mistakeOf(err, viewOf(name, t.SQL)); m != nil {
+			m.Position = max(m.Position-len([]rune(viewOf(name, ""))), 0) + len("\n")
+			return m
+		}
+		return err
+	}
+	return c.fits(ctx, t)
+}
+
+// fits finds the columns that a table needs for its key, its parts and its checks.
+func (c *conn) fits(ctx context.Context, t derive.Table) error {
+	found, err := c.ask(ctx, "DESCRIBE "+t.Name().Quoted())
+	if err != nil {
+		return err
+	}
+	has := map[string]bool{}
+	for _, row := range found {
+		has[strings.ToLower(row[0].(string))] = true
+	}
+	needs := map[string][]string{"its key": t.Key}
+	if t.Parts != nil {
+		needs["its parts"] = []string{t.Parts.Column}
+	}
+	for _, check := range t.Checks {
+		needs["the check that it is "+check.String()] = slices.Concat(check.Unique, check.NotNull)
+		if check.Values != nil {
+			needs["the check of its values"] = []string{check.Values.Column}
+		}
+		if _, err := c.ask(ctx, "EXPLAIN "+breaks(t.Name().Quoted(), check)); err != nil {
+			if m := mistakeOf(err, check.None); m != nil {
+				return refused(m.State, "The check that %s: %s", check, m.Message)
+			}
+			return err
+		}
+	}
+	for what, columns := range needs {
+		for _, column := range columns {
+			if !has[strings.ToLower(column)] {
+				return refused("42703", "It has no column %s, which %s needs.", column, what)
+			}
+		}
+	}
+	if t.Parts == nil {
+		return nil
+	}
+	for input, column := range t.Parts.Inputs {
+		name, _ := schema.ParseName(input) // the file was checked
+		if _, err := c.ask(ctx, fmt.Sprintf("EXPLAIN SELECT %s FROM %s", schema.Quote(column), name.Quoted())); err != nil {
+			return refused("42703", "Its parts need the column %s of %s: %s", column, input, err.Error())
+		}
+	}
+	return nil
+}
+
+func viewOf(name schema.Name, sql string) string {
+	return "CREATE OR REPLACE VIEW " + name.Quoted() + " AS\n" + unended(sql)
+}
+
+// unended is a SELECT without what ends it.
+func unended(sql string) string { return strings.TrimRight(sql, "; \t\r\n") + "\n" }
+
+// drop drops what has the name of a derived table.
+func (c *conn) drop(ctx context.Context, name schema.Name) error {
+	kind, err := c.kindOf(ctx, name)
+	if err == nil && kind != "" {
+		_, err = c.exec(ctx, "DROP "+kind+" "+name.Quoted())
+	}
+	return err
+}
+
+// kindOf tells whether a name is that of a TABLE or a VIEW; empty for none.
+func (c *conn) kindOf(ctx context.Context, name schema.Name) (string, error) {
+	const sql = `SELECT 'TABLE' FROM duckdb_tables() WHERE database_name = current_database() AND lower(schema_name) = lower($1)
+  AND lower(table_name) = lower($2)
+UNION ALL SELECT 'VIEW' FROM duckdb_views() WHERE database_name = current_database() AND lower(schema_name) = lower($1)
+  AND lower(view_name) = lower($2)`
+	found, err := c.ask(ctx, sql, name.Schema, name.Table)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0][0].(string), nil
+}
+
+// deriving waits until nobody else derives tables in the file: two who did would undo each other's work.
+func (w *Warehouse) deriving(ctx context.Context) error {
+	select {
+	case w.file.deriving <- struct{}{}:
+		return nil
+	case <-time.After(derivingWithin):
+		return problem.New(problem.Busy, "A derived table is being made in the warehouse.",
+			"Try again when it is done; noemata derived list shows it.")
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+const derivingWithin = 20 * time.Second
+
+func (w *Warehouse) derives() { <-w.file.deriving }
+
+// Derive makes a derived table in one transaction.
+func (w *Warehouse) Derive(ctx context.Context, t derive.Table, reads []schema.Name) (warehouse.Derivation, error) {
+	if err := w.deriving(ctx); err != nil {
+		return warehouse.Derivation{}, err
+	}
+	defer w.derives()
+	if err := w.Migrate(ctx); err != nil {
+		return warehouse.Derivation{}, err
+	}
+	c, err := w.file.connect(ctx)
+	if err != nil {
+		return warehouse.Derivation{}, w.explain(err)
+	}
+	defer c.Close() // which rolls back what was not committed
+	c.explain = func(err error) error { return err }
+	d := &derivation{conn: c, table: t, name: t.Name(), key: w.Names().KeyOf(t.Name()).String()}
+	out, err := d.make(ctx, reads)
+	if m := mistakeOf(err, t.SQL); m != nil {
+		m.Position = 0
+		if at := pointedAt(err, d.said, t.SQL); at > 0 {
+			m.Position = at
+		}
+		return out, m
+	}
+	return out, w.explain(err)
+}
+
+// pointedAt is the character of a table's SQL that an error of a statement is about, which has it from some place on.
+func pointedAt(err error, said, sql string) int {
+	m := mistakeOf(err, said)
+	before := strings.Index(said, unended(sql))
+	if m == nil || m.Position == 0 || before < 0 {
+		return 0
+	}
+	return max(m.Position-len([]rune(said[:before])), 0)
+}
+
+// DropDerived drops a derived table and what is known of it.
+func (w *Warehouse) DropDerived(ctx context.Context, name schema.Name) error {
+	if err := w.deriving(ctx); err != nil {
+		return err
+	}
+	defer w.derives()
+	if err := w.Migrate(ctx); err != nil {
+		return err
+	}
+	c, err := w.file.connect(ctx)
+	if err != nil {
+		return w.explain(err)
+	}
+	defer c.Close()
+	c.explain = w.explain
+	key := w.Names().KeyOf(name).String()
+	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	known, err := c.Ask(ctx, "SELECT 1 FROM noemata.derived WHERE target = $1", key)
+	if err != nil || len(known) == 0 {
+		return err
+	}
+	if err := c.drop(ctx, name); err != nil {
+		return w.explain(err)
+	}
+	for _, sql := range []string{"DELETE FROM noemata.derived WHERE target = $1",
+		"DELETE FROM noemata.derived_parts WHERE target = $1"} {
+		if _, err := c.Exec(ctx, sql, key); err != nil {
+			return err
+		}
+	}
+	_, err = c.Exec(ctx, "COMMIT")
+	return err
+}
+
+// breaks asks for what breaks a check among the rows of a table, or of a SELECT in parentheses.
+func breaks(of string, c derive.Check) string {
+	from := " FROM " + of + " WHERE "
+	nulls := func(columns []string, is, or string) string {
+		list := make([]string, len(columns))
+		for i, column := range columns {
+			list[i] = schema.Quote(column) + is
+		}
+		return strings.Join(list, or)
+	}
+	switch {
+	case c.Unique != nil:
+		columns := schema.QuoteAll("", c.Unique)
+		return "SELECT " + columns + ", count(*) AS times" + from + nulls(c.Unique, " IS NOT NULL", " AND ") + " GROUP BY " +
+			columns + " HAVING count(*) > 1"
+	case c.NotNull != nil:
+		return "SELECT *" + from + nulls(c.NotNull, " IS NULL", " OR ")
+	case c.Values != nil:
+		list := make([]string, len(c.Values.In))
+		for i, v := range c.Values.In {
+			list[i] = schema.Literal(v)
+		}
+		return "SELECT *" + from + "CAST(" + schema.Quote(c.Values.Column) + " AS VARCHAR) NOT IN (" +
+			strings.Join(list, ", ") + ")"
+	}
+	return unended(c.None)
+}
+
+// asOfTable is the table that a function of its history is of.
+func asOfTable(name schema.Name) schema.Name {
+	return schema.Name{Schema: name.Schema, Table: strings.TrimSuffix(name.Table, feed.AsOf)}
+}
