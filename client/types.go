@@ -57,6 +57,13 @@ type (
 	NewUser       = records.NewUser
 	Ways          = records.Ways
 	Ask           = records.Ask
+
+	DerivedSet     = records.DerivedSet
+	DerivedTable   = records.DerivedTable
+	DerivedCheck   = records.DerivedCheck
+	DerivedApplied = records.DerivedApplied
+	Derivation     = records.Derivation
+
 	Answer        = records.Answer
 	AnswerColumn  = records.AnswerColumn
 	Askable       = records.Askable

@@ -30,8 +30,8 @@ import (
 	"noemata/internal/service"
 )
 
-//go:embed feeds/*.yaml
-var feedFiles embed.FS
+//go:embed feeds/*.yaml derived/*
+var files embed.FS
 
 // pace is the usual pause between two things that happen at the libraries.
 const pace = 300 * time.Millisecond
@@ -356,7 +356,63 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 	if err := w.client.SaveQuestion(ctx, "most lent, and where", "lake", mostLent); err != nil {
 		return fmt.Errorf("save the question: %w", err)
 	}
-	return w.addFeeds(ctx)
+	if err := w.addFeeds(ctx); err != nil {
+		return err
+	}
+	return w.addDerived(ctx)
+}
+
+// derivedSet is the name of the example's derived tables.
+const derivedSet = "reading"
+
+// addDerived applies the example's derived tables, unless they are there: a person may have changed them.
+func (w *world) addDerived(ctx context.Context) error {
+	_, err := w.client.DerivedSet(ctx, derivedSet)
+	if answer := (*client.Error)(nil); err == nil || !errors.As(err, &answer) || answer.Code != string(problem.NotFound) {
+		return err
+	}
+	file, err := files.ReadFile("derived/reading.yaml")
+	if err != nil {
+		return err
+	}
+	sql, err := files.ReadFile("derived/lent_now.sql")
+	if err == nil {
+		_, err = w.client.DerivedFile(ctx, string(file), map[string]string{"lent_now.sql": string(sql)}, client.Apply)
+	}
+	if err != nil {
+		return fmt.Errorf("apply the derived tables: %w", err)
+	}
+	return nil
+}
+
+// derive has the derived tables made and, where nothing happens meanwhile, tells whether one of them is what a question
+// answers.
+func (w *world) derive(ctx context.Context, quiet bool) (bool, error) {
+	list, err := w.client.MakeDerived(ctx, derivedSet)
+	if err != nil {
+		return false, err
+	}
+	w.say("\nDerived in the lake, from both databases:\n")
+	cli.ShowMakings(w.options.Out, list)
+	for _, d := range list {
+		if d.State != "done" {
+			return false, nil
+		}
+	}
+	if !quiet {
+		return true, nil
+	}
+	const differ = `WITH t AS (SELECT title, home, loans FROM reading.loans_by_title), q AS (
+  SELECT title, home, count(*) FROM reading.lent_now GROUP BY title_id, title, home)
+(TABLE t EXCEPT ALL TABLE q) UNION ALL (TABLE q EXCEPT ALL TABLE t)`
+	x, err := w.client.Ask(ctx, "lake", client.Ask{SQL: differ})
+	if err != nil {
+		return false, err
+	}
+	if len(x.Rows) > 0 {
+		w.say("\nNOT equal: %d rows of reading.loans_by_title are not what its SQL gives.", len(x.Rows))
+	}
+	return len(x.Rows) == 0, nil
 }
 
 // mostLent is what a librarian asks: of the loans in circulation, and of titles and branches in the catalogue.
@@ -386,12 +442,12 @@ func (w *world) addFeeds(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	files, err := feedFiles.ReadDir("feeds")
+	list, err := files.ReadDir("feeds")
 	if err != nil {
 		return err
 	}
-	for _, file := range files {
-		content, err := feedFiles.ReadFile("feeds/" + file.Name())
+	for _, file := range list {
+		content, err := files.ReadFile("feeds/" + file.Name())
 		if err != nil {
 			return err
 		}
@@ -490,7 +546,7 @@ func (w *world) checkFromStart(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	w.say("\nAfter the last run:")
-	return w.proveAndAsk(ctx, feeds)
+	return w.proveAndAsk(ctx, feeds, true)
 }
 
 // liveAt lets things happen at both databases until the context ends.
@@ -520,11 +576,15 @@ func (w *world) check(ctx context.Context) (bool, error) {
 	if err := w.runAll(ctx, feeds, "Now"); err != nil {
 		return false, err
 	}
-	return w.proveAndAsk(ctx, feeds)
+	return w.proveAndAsk(ctx, feeds, false)
 }
 
-func (w *world) proveAndAsk(ctx context.Context, feeds []client.FeedStatus) (bool, error) {
+// proveAndAsk proves the feeds' tables and makes the derived ones. quiet tells that nothing happens meanwhile.
+func (w *world) proveAndAsk(ctx context.Context, feeds []client.FeedStatus, quiet bool) (bool, error) {
 	equal, err := w.prove(ctx, feeds)
+	if err == nil && equal {
+		equal, err = w.derive(ctx, quiet)
+	}
 	if err != nil || !equal {
 		return false, err
 	}

@@ -121,9 +121,9 @@ func (m Message) Title() string {
 	if m.Test {
 		return "Noemata: this channel works"
 	}
-	said := fmt.Sprintf("Noemata: %s %s", m.Feed, said[m.Kind])
+	said := fmt.Sprintf("Noemata: %s %s", m.Feed, so[m.Kind])
 	if m.Feed == "" {
-		said = "Noemata: " + m.Alerts[0].About + " " + "has little room left"
+		said = fmt.Sprintf("Noemata: %s %s", m.Alerts[0].About, so[m.Kind])
 	}
 	if n := len(m.Alerts); n > 1 {
 		said += fmt.Sprintf(" (%d tables)", n)
@@ -134,10 +134,11 @@ func (m Message) Title() string {
 	return said
 }
 
-// said is what is so of a feed, by the kind of alert.
-var said = map[string]string{records.AlertHeld: "waits for a person", records.AlertFailing: "fails",
+// so is what is so of a feed, or of what is no feed's, by the kind of alert.
+var so = map[string]string{records.AlertHeld: "waits for a person", records.AlertFailing: "fails",
 	records.AlertUnequal: "was proved not equal", records.AlertLate: "does not run", records.AlertLag: "lags",
-	records.AlertLog: "has its source keep much log", records.AlertDisk: "has little room left"}
+	records.AlertLog: "has its source keep much log", records.AlertDisk: "has little room left",
+	records.AlertDrift: "has another structure at its source", records.AlertDerived: "was not made as its file has it"}
 
 // mostInText is how many alerts a message writes out.
 const mostInText = 20

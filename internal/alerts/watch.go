@@ -66,6 +66,13 @@ func (w *Watcher) Look(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
+	sets, err := w.Store.DerivedSets(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, s := range sets {
+		list = append(list, FindDerived(s.Status())...)
+	}
 	list, err = w.settled(ctx, append(list, full...), now)
 	if err == nil {
 		err = w.Store.KeepAlerts(ctx, list)

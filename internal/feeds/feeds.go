@@ -198,6 +198,15 @@ func (r *Rules) sharedTargets(ctx context.Context, f *feed.Feed, names warehouse
 	for target, by := range targets {
 		taken[names.KeyOf(target)] = by
 	}
+	sets, failed := r.Store.DerivedSets(ctx, "")
+	err = errors.Join(err, failed)
+	for _, s := range sets {
+		for _, t := range s.Tables {
+			if s.Warehouse == f.Warehouse {
+				taken[names.KeyOf(t.Name())] = "the derived tables " + s.Name
+			}
+		}
+	}
 	findings := []problem.Finding{}
 	for _, t := range f.Tables {
 		target, _ := f.TargetOf(t) // the file was checked

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"mime"
@@ -11,9 +10,7 @@ import (
 	"net/http"
 	"net/textproto"
 	"slices"
-	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
@@ -155,14 +152,7 @@ func unanswered(err error, sql string) error {
 	case "53300", "57014", "54000", "53200":
 		code, remedy = problem.Conflict, ""
 	}
-	what := m.Message
-	if m.Position > 0 {
-		before := string([]rune(sql)[:min(m.Position-1, utf8.RuneCountInString(sql))])
-		line := strings.Count(before, "\n") + 1
-		what = fmt.Sprintf("Line %d, column %d: %s", line, utf8.RuneCountInString(before[strings.LastIndex(before,
-			"\n")+1:])+1, what)
-	}
-	return problem.Wrap(err, code, what, remedy).In("sql")
+	return problem.Wrap(err, code, m.Placed(sql), remedy).In("sql")
 }
 
 func (s *Service) askable(ctx context.Context, _ *none) (*answer[[]client.Askable], error) {

@@ -15,7 +15,6 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
-	"noemata/internal/feeds"
 	"noemata/internal/records"
 	"noemata/internal/store"
 )
@@ -129,6 +128,7 @@ func (s *Service) register(api calls) {
 	s.describeUsers(api)
 	s.describeWatching(api)
 	s.describeAsking(api)
+	s.describeDerived(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }
@@ -281,14 +281,7 @@ type fileRequest struct {
 }
 
 func (s *Service) applyFile(ctx context.Context, in *fileRequest) (*answer[client.Applied], error) {
-	how := feeds.ForReal
-	switch {
-	case in.Body.DryRun && in.Body.Offline:
-		how = feeds.Compare
-	case in.Body.DryRun:
-		how = feeds.DryRun
-	}
-	return reply(s.rules.Apply(ctx, in.Body.File, how, who(ctx).Name))
+	return reply(s.rules.Apply(ctx, in.Body.File, applying(in.Body.DryRun, in.Body.Offline), who(ctx).Name))
 }
 
 type previewRequest struct {

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 
 	"noemata/client"
+	"noemata/internal/core/derive"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/records"
@@ -36,6 +38,13 @@ var needs = map[string]records.Role{
 	// What may be asked is said for each person and token, besides the role.
 	"ask": records.Look, "export": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
 	"list-saved-questions": records.Look, "save-question": records.Look, "remove-saved-question": records.Look,
+
+	"list-derived": records.Look, "show-derived": records.Look, "export-derived": records.Look,
+	"list-derivations": records.Look,
+	// Whoever applies derived tables must be let ask what they read, besides the role.
+	"apply-derived-file": records.Operate, "start-derived": records.Operate, "pause-derived": records.Operate,
+	"make-derived": records.Operate, "remove-derived": records.Operate, "drop-derived": records.Operate,
+	"show-derivation": records.Operate, "stop-derivation": records.Operate,
 
 	"start-feed": records.Operate, "pause-feed": records.Operate, "pause-tables": records.Operate,
 	"remove-feed":     records.Operate,
@@ -69,7 +78,8 @@ var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges
 
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.
-var beyondLabel = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true}
+var beyondLabel = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
+	"apply-derived-file": true, "drop-derived": true}
 
 type whoKey struct{}
 
@@ -98,7 +108,7 @@ func (s *Service) guard(op operation) func(ctx huma.Context, next func(huma.Cont
 			s.refuse(ctx, op, err)
 			return
 		}
-		if !kept || (op.id == "apply-feed-file" || op.id == "set-position") && bodyOf(ctx).DryRun {
+		if !kept || bodyOf(ctx).DryRun {
 			next(ctx)
 			return
 		}
@@ -139,6 +149,9 @@ func (s *Service) within(ctx huma.Context, op operation, t client.Token) error {
 	if beyondLabel[op.id] {
 		return outside
 	}
+	if set, err := s.derivedOf(ctx, op); err != nil || set != nil && !sees(t, set.Labels) {
+		return cmp.Or[error](err, outside)
+	}
 	if op.id == "apply-feed-file" {
 		f, err := feed.ParseFile([]byte(bodyOf(ctx).File))
 		if err != nil {
@@ -162,6 +175,33 @@ func (s *Service) within(ctx huma.Context, op operation, t client.Token) error {
 		return outside
 	}
 	return nil
+}
+
+// derivedOf is the set of derived tables that a call is about; nil of none.
+func (s *Service) derivedOf(ctx huma.Context, op operation) (*store.DerivedSet, error) {
+	name := ""
+	switch {
+	case strings.HasPrefix(op.path, "/derived/{name}"):
+		name = ctx.Param("name")
+	case strings.HasPrefix(op.path, "/derivations/{id}"):
+		id, _ := strconv.ParseInt(ctx.Param("id"), 10, 64)
+		d, err := s.store.Derivation(ctx.Context(), id)
+		if err != nil && !problem.Is(err, problem.NotFound) {
+			return nil, err
+		}
+		name = d.Set
+	}
+	if name == "" {
+		return nil, nil
+	}
+	found, err := s.store.DerivedSets(ctx.Context(), name)
+	if problem.Is(err, problem.NotFound) {
+		return nil, nil // told by the call itself
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &found[0], nil
 }
 
 // feedOf is the feed that a call is about; empty of none.
@@ -194,9 +234,10 @@ func (s *Service) feedOf(ctx huma.Context, op operation) (string, error) {
 
 // body is what the guard looks at in a request's body.
 type body struct {
-	File   string `json:"file"`
-	Name   string `json:"name"`
-	DryRun bool   `json:"dry_run"`
+	File   string            `json:"file"`
+	Files  map[string]string `json:"files"`
+	Name   string            `json:"name"`
+	DryRun bool              `json:"dry_run"`
 }
 
 func bodyOf(ctx huma.Context) (b body) {
@@ -210,7 +251,7 @@ func about(ctx huma.Context, op operation) string {
 	for prefix, noun := range map[string]string{"/feeds": "feed", "/sources": "source", "/warehouses": "warehouse",
 		"/tokens": "token", "/runs": "run", "/backfills": "backfill", "/proofs": "proof", "/hash-keys": "hash key",
 		"/sessions": "session", "/channels": "channel", "/processes": "process", "/retention": "retention",
-		"/users": "person"} {
+		"/users": "person", "/derived": "derived", "/derivations": "making"} {
 		if op.path == prefix || strings.HasPrefix(op.path, prefix+"/") {
 			kind = noun
 		}
@@ -219,6 +260,12 @@ func about(ctx huma.Context, op operation) string {
 		kind = "feed"
 		if f, err := feed.ParseFile([]byte(bodyOf(ctx).File)); err == nil {
 			name = f.Name
+		}
+	}
+	if op.path == "/derived-files" {
+		kind = "derived"
+		if set, err := derive.Parse([]byte(bodyOf(ctx).File), bodyOf(ctx).Files); err == nil {
+			name = set.Name
 		}
 	}
 	if name == "" {
@@ -241,6 +288,11 @@ func (s *Service) snapshot(ctx huma.Context, op operation) json.RawMessage {
 			"warehouse": store.Warehouses}[kind], name)
 	case "feed":
 		is, err = s.feedNow(ctx.Context(), name)
+	case "derived":
+		var found []store.DerivedSet
+		if found, err = s.store.DerivedSets(ctx.Context(), name); err == nil && name != "" {
+			is = map[string]any{"file": found[0].Set, "active": found[0].Active}
+		}
 	default:
 		return nil
 	}

@@ -72,6 +72,7 @@ type Runner struct {
 
 	slots    slots
 	wishes   wishes
+	derivers derivers
 	stopping chan struct{} // closed by Stop
 
 	mu      sync.Mutex
@@ -144,6 +145,7 @@ func (r *Runner) Start(ctx context.Context) error {
 	}
 	r.done.Go(func() { r.keepHouse(ctx) })
 	r.done.Go(func() { r.repeat(ctx, 10*time.Second, "Asking for proofs", r.askAll) })
+	r.done.Go(func() { r.repeat(ctx, lookForDerived, "Looking for derived tables", r.deriveAll) })
 	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
 	r.done.Go(func() {
 		r.repeat(ctx, 10*time.Minute, "Pruning the records", r.store.Prune)

@@ -11,11 +11,13 @@ const (
 	AlertLog     = "log"     // the source keeps more log than the feed's bound
 	AlertUnequal = "unequal" // a proof found differences
 	AlertDrift   = "drift"   // the structure of a table has changed, and the feed has followed
+	AlertDerived = "derived" // a derived table could not be made, or a check of it has failed
 	AlertDisk    = "disk"    // the disk of a warehouse's file is nearly full
 )
 
 // AlertKinds are all of them, in the order in which they are told.
-var AlertKinds = []string{AlertHeld, AlertFailing, AlertUnequal, AlertLate, AlertLag, AlertLog, AlertDrift, AlertDisk}
+var AlertKinds = []string{AlertHeld, AlertFailing, AlertUnequal, AlertLate, AlertLag, AlertLog, AlertDrift,
+	AlertDerived, AlertDisk}
 
 // Channel says who is told what, and how.
 type Channel struct {
@@ -30,7 +32,7 @@ type Channel struct {
 	User    string     `json:"user,omitempty" maxLength:"255" doc:"Whom to sign in as; nobody when left out"`
 	From    string     `json:"from,omitempty" maxLength:"255" doc:"The sender's address"`
 	To      []string   `json:"to,omitempty" maxItems:"50" doc:"The receivers' addresses"`
-	Kinds   []string   `json:"kinds,omitempty" doc:"Kinds of alert that it is told of; all when left out: held, failing, unequal, late, lag, log, drift, disk"`
+	Kinds   []string   `json:"kinds,omitempty" doc:"Kinds of alert that it is told of; all when left out: held, failing, unequal, late, lag, log, drift, derived, disk"`
 	Label   string     `json:"label,omitempty" maxLength:"140" doc:"Only of feeds with this label: its name, or name=value"`
 	Lag     string     `json:"lag,omitempty" doc:"How old what a warehouse shows may become before that is an alert, as 15m or 1d; never when left out"`
 	Quiet   string     `json:"quiet,omitempty" doc:"Hours in which nothing is told, as 22:00-06:30; what is still so afterwards is told then"`
@@ -43,9 +45,9 @@ type Channel struct {
 // Alert is something that needs, or needed, a person.
 type Alert struct {
 	ID      int64      `json:"id"`
-	Kind    string     `json:"kind" enum:"held,failing,unequal,late,lag,log,drift,disk"`
+	Kind    string     `json:"kind" enum:"held,failing,unequal,late,lag,log,drift,derived,disk"`
 	Feed    string     `json:"feed,omitempty"`
-	About   string     `json:"about,omitempty" doc:"The table or the warehouse; empty for the feed as a whole"`
+	About   string     `json:"about,omitempty" doc:"The table, the derived table as set/schema.table, or the warehouse; empty for the feed as a whole"`
 	What    string     `json:"what"`
 	Remedy  string     `json:"remedy,omitempty"`
 	Lag     *float64   `json:"lag_seconds,omitempty" doc:"Of kind lag: how old what the warehouse showed was"`

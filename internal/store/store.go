@@ -295,7 +295,8 @@ func (s *Store) RemoveConnection(ctx context.Context, side Side, name string) er
 	var e *pgconn.PgError
 	if errors.As(err, &e) && e.Code == "23503" {
 		return problem.Newf(problem.Conflict, "Remove those feeds first; noemata "+string(side)+" show "+name+
-			" names them.", "The %s is used by feeds.", side.What(name))
+			" names them, and noemata derived list sets of derived tables.", "The %s is used by feeds or derived tables.",
+			side.What(name))
 	}
 	if err == nil && tag.RowsAffected() == 0 {
 		return notFound(side.What(name))

@@ -2,7 +2,10 @@ package warehouse
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -72,3 +75,13 @@ type Mistake struct {
 }
 
 func (m *Mistake) Error() string { return m.Message }
+
+// Placed is the mistake as a sentence that begins with its line and column in the SQL, where it has a place.
+func (m *Mistake) Placed(sql string) string {
+	if m.Position < 1 {
+		return m.Message
+	}
+	before := string([]rune(sql)[:min(m.Position-1, utf8.RuneCountInString(sql))])
+	line := before[strings.LastIndex(before, "\n")+1:]
+	return fmt.Sprintf("Line %d, column %d: %s", strings.Count(before, "\n")+1, utf8.RuneCountInString(line)+1, m.Message)
+}

@@ -47,7 +47,7 @@ const { busy, refused, act } = useActs(refresh)
 const open = computed(() => alerts.value?.filter((a) => !a.ended_at) ?? [])
 const over = computed(() => alerts.value?.filter((a) => a.ended_at) ?? [])
 
-const kinds = ['held', 'failing', 'unequal', 'late', 'lag', 'log', 'drift', 'disk']
+const kinds = ['held', 'failing', 'unequal', 'late', 'lag', 'log', 'drift', 'derived', 'disk']
 const blank = () => ({
   name: '',
   way: 'webhook' as 'webhook' | 'email',

@@ -1,0 +1,371 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"noemata/internal/core/derive"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
+	"noemata/internal/records"
+	"noemata/internal/statement"
+	"noemata/internal/store"
+	"noemata/internal/warehouse"
+)
+
+// Derived tables are made by the process that writes their warehouse, one after another. What is to be made is told from
+// the warehouse itself, by the versions that each table was made from: so nothing is forgotten, whoever dies when.
+
+// lookForDerived is how often it is looked for derived tables that are to be made.
+const lookForDerived = time.Second
+
+// A table that is made after commits rests for so many times as long as it took. After a failure it is tried again
+// when what it reads has changed, or after a pause that doubles from the first to the most.
+const (
+	restAfter         = 4
+	firstDerivedPause = 10 * time.Second
+	mostDerivedPause  = 10 * time.Minute
+)
+
+// derivers are the warehouses that are looked after.
+type derivers struct {
+	mu   sync.Mutex
+	busy map[string]bool
+	seen map[string]glance
+}
+
+// glance is what was seen of a warehouse when nothing was left to be made.
+type glance struct {
+	stamp string
+	sets  string
+	again time.Time // when something is due by the clock; zero for never
+}
+
+// deriveAll begins to make what is to be made, a warehouse at a time.
+func (r *Runner) deriveAll(ctx context.Context) error {
+	if r.isLeaving() {
+		return nil
+	}
+	all, err := r.store.DerivedSets(ctx, "")
+	if err != nil {
+		return err
+	}
+	of := map[string][]store.DerivedSet{}
+	for _, s := range all {
+		of[s.Warehouse] = append(of[s.Warehouse], s)
+	}
+	d := &r.derivers
+	for name, sets := range of {
+		d.mu.Lock()
+		busy := d.busy[name]
+		if !busy {
+			if d.busy == nil {
+				d.busy, d.seen = map[string]bool{}, map[string]glance{}
+			}
+			d.busy[name] = true
+		}
+		d.mu.Unlock()
+		if busy {
+			continue
+		}
+		r.done.Go(func() {
+			err := problem.Guarded(func() error { return r.deriveIn(ctx, name, sets) })()
+			if err != nil && ctx.Err() == nil && !problem.Is(err, problem.Busy) {
+				slog.Warn("Derived tables cannot be looked at; it is tried again.", "warehouse", name, "error", err)
+			}
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			delete(d.busy, name)
+		})
+	}
+	return nil
+}
+
+// setsStamp is another one when sets, or what people want of them, have changed.
+func setsStamp(sets []store.DerivedSet) string {
+	var b strings.Builder
+	for _, s := range sets {
+		fmt.Fprint(&b, s.Name, s.AppliedAt.UnixNano(), s.Active)
+		for _, t := range s.Tables {
+			fmt.Fprint(&b, s.States[t.Table].WantedBy)
+		}
+	}
+	return b.String()
+}
+
+// deriveIn makes what is to be made in a warehouse, if this process writes it.
+func (r *Runner) deriveIn(ctx context.Context, name string, sets []store.DerivedSet) error {
+	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
+	defer cancel()
+	wh, err := r.databases.Warehouse(ctx, name)
+	if err != nil {
+		return err
+	}
+	w, ok := wh.(warehouse.Deriving)
+	if !ok {
+		return nil // its set was refused, or the warehouse is another now
+	}
+	if _, there := wh.File(); !there {
+		return nil // nothing was brought yet
+	}
+	stamp, err := w.Stamp(ctx)
+	if err != nil {
+		return err
+	}
+	seen := r.derivers.last(name)
+	if seen.stamp == stamp && seen.sets == setsStamp(sets) && (seen.again.IsZero() || time.Now().Before(seen.again)) {
+		return nil
+	}
+	if err := r.here(ctx, name, wh); err != nil {
+		return err
+	}
+	p := &pass{Runner: r, in: w, key: func(n schema.Name) string { return wh.Names().KeyOf(n).String() }}
+	if err := p.make(ctx, sets); err != nil {
+		return err
+	}
+	r.derivers.note(name, glance{stamp, setsStamp(sets), p.again})
+	return nil
+}
+
+func (d *derivers) last(name string) glance {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.seen[name]
+}
+
+func (d *derivers) note(name string, g glance) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.seen[name] = g
+}
+
+// pass looks once at all derived tables of a warehouse.
+type pass struct {
+	*Runner
+	in    warehouse.Deriving
+	key   func(schema.Name) string
+	again time.Time
+}
+
+// derivedTable is one of them.
+type derivedTable struct {
+	derive.Table
+	set   store.DerivedSet
+	state store.DerivedState
+}
+
+// make makes the tables that are to be made, each after those that it reads.
+func (p *pass) make(ctx context.Context, sets []store.DerivedSet) error {
+	tables, reads := map[string]derivedTable{}, derive.Reads{}
+	for _, s := range sets {
+		for _, t := range s.Tables {
+			key := p.key(t.Name())
+			tables[key] = derivedTable{t, s, s.States[t.Table]}
+			reads[key] = s.States[t.Table].Reads
+		}
+	}
+	order, err := derive.Order(reads)
+	if err != nil {
+		return err
+	}
+	made, now, err := p.in.Derived(ctx)
+	if err != nil {
+		return err
+	}
+	for _, key := range order {
+		t := tables[key]
+		var last *derive.Made
+		if m, is := made[key]; is {
+			last = &m
+		}
+		due, why := p.due(t, last, now)
+		if !due {
+			if err := p.store.NoteDerived(ctx, t.set.Name, t.Table.Table, why); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := p.one(ctx, t, why, now); err != nil || ctx.Err() != nil || p.isLeaving() {
+			return errors.Join(err, ctx.Err())
+		}
+		if made, now, err = p.in.Derived(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// later has it looked again at a moment.
+func (p *pass) later(at time.Time) {
+	if p.again.IsZero() || at.Before(p.again) {
+		p.again = at
+	}
+}
+
+// due tells whether a table is to be made now, and why; or what it waits for.
+func (p *pass) due(t derivedTable, last *derive.Made, now map[string]string) (due bool, why string) {
+	if t.state.WantedBy != "" {
+		return true, t.state.WantedBy + " asked for it"
+	}
+	for _, input := range t.state.Reads {
+		if _, there := now[input]; !there {
+			return false, "waits for " + input + ", which is not there yet"
+		}
+	}
+	stale := derive.Stale(t.Table, t.state.Reads, last, now)
+	if !t.set.Active {
+		return false, stale
+	}
+	at := time.Time{} // not before
+	times := t.set.TimesOf(t.Table)
+	tried := t.state.TriedAt
+	if !times.AfterCommits() && tried != nil && last != nil && last.Definition == t.Definition() {
+		next, ok := times.Next(*tried)
+		if !ok {
+			return false, stale
+		}
+		at, stale = next, "it is time: "+times.Words()
+	}
+	if stale == "" {
+		return false, ""
+	}
+	if tried != nil && times.AfterCommits() {
+		at = tried.Add(time.Duration(restAfter * t.state.Took * float64(time.Second)))
+	}
+	if t.state.Failures > 0 && t.state.Tried != nil && derive.Stale(t.Table, t.state.Reads, t.state.Tried, now) == "" {
+		again := t.state.State == records.DerivedFailed && t.state.Problem != nil &&
+			t.state.Problem.Code != string(problem.Stopped)
+		if !again { // it would fail again, or somebody has stopped it
+			return false, stale
+		}
+		at = tried.Add(min(firstDerivedPause<<min(t.state.Failures-1, 10), mostDerivedPause))
+	}
+	if at.After(time.Now()) {
+		p.later(at)
+		return false, stale
+	}
+	return true, stale
+}
+
+// one makes a table, and keeps what came of it.
+func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[string]string) error {
+	id, err := p.store.BeginDerivation(ctx, t.set.Name, t.Table.Table, why, p.self.ID)
+	if err != nil {
+		return err
+	}
+	p.events.Send(ctx, records.Event{Kind: "derived"})
+	out := records.Derivation{ID: id, Set: t.set.Name, Table: t.Table.Table}
+	var mu sync.Mutex
+	running, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	p.done.Go(func() { p.watchDerivation(running, stop, id) })
+	heard := statement.With(running, func(s statement.Statement) {
+		mu.Lock()
+		defer mu.Unlock()
+		if len(out.Statements) < mostOfProof {
+			out.Statements = append(out.Statements, records.Statement{Table: t.Table.Table, Side: s.Side, SQL: s.SQL, Rows: s.Rows,
+				StartedAt: s.Start, Took: s.Took.Seconds(), Error: s.Error})
+		}
+	})
+	limited, cancel := context.WithTimeout(heard, t.Limit())
+	defer cancel()
+	tried := &derive.Made{Definition: t.Definition(), Inputs: map[string]string{}}
+	var reads []schema.Name
+	for _, input := range t.state.Reads {
+		tried.Inputs[input] = now[input]
+		of, table, _ := strings.Cut(input, ".")
+		reads = append(reads, schema.Name{Schema: of, Table: table})
+	}
+	var d warehouse.Derivation
+	err = problem.Guarded(func() (err error) {
+		d, err = p.in.Derive(limited, t.Table, reads)
+		return err
+	})()
+	if err == nil {
+		tried = &d.Made
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	out.Rows, out.Inserted, out.Updated, out.Deleted, out.Same = d.Rows, d.Inserted, d.Updated, d.Deleted, d.Same
+	if d.Parts != nil {
+		n := int64(len(d.Parts))
+		out.Parts = &n
+	}
+	for _, c := range d.Checks {
+		out.Checks = append(out.Checks, records.DerivedCheck{Check: c.Check.String(), Holds: c.Found == 0, Found: c.Found,
+			Keeps: c.Check.Keeps() && t.Is() != derive.AsView, SQL: c.SQL, Took: c.Took.Seconds()})
+	}
+	out.State, out.Problem = "done", nil
+	switch asked := (*stopped)(nil); {
+	case errors.As(context.Cause(running), &asked):
+		out.State, out.Problem = "stopped", records.NewProblem(problem.Newf(problem.Stopped,
+			"It is tried again when what it reads has changed, or: noemata derived make "+problem.Word(t.set.Name)+" "+
+				problem.Word(t.Table.Table), "%s has stopped it.", asked.by))
+	case ctx.Err() != nil:
+		tried = nil
+		out.State, out.Problem = "stopped", records.NewProblem(problem.New(problem.Stopped,
+			"The service ended while it was made.", "It is made again."))
+	case err != nil && limited.Err() != nil:
+		out.State, out.Problem = "failed", records.NewProblem(problem.Newf(problem.Failed,
+			"Have its SQL read less, or let it take longer: within, in its file.", "It took longer than %s.", t.Limit()))
+	case err != nil:
+		out.State, out.Problem = "failed", records.NewProblem(inSQL(err, t.SQL))
+	case d.Kept:
+		out.State, out.Problem = "kept", records.NewProblem(broken(d, t))
+	}
+	keep(ctx, "A derived table", id, t.Table.Table, func(ctx context.Context) error {
+		return p.store.EndDerivation(ctx, out, tried)
+	})
+	p.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "derived"})
+	return nil
+}
+
+// broken is the problem of a table whose checks did not hold.
+func broken(d warehouse.Derivation, t derivedTable) *problem.Problem {
+	var list []string
+	for _, c := range d.Checks {
+		if c.Found > 0 && c.Check.Keeps() {
+			list = append(list, fmt.Sprintf("%s (%s)", c.Check, words.Plural(c.Found, "finding")))
+		}
+	}
+	return problem.Newf(problem.Held,
+		"See what breaks the checks: noemata derived show "+problem.Word(t.set.Name)+" has a question for each. It is made again "+
+			"when what it reads has changed.",
+		"The table is as it was before, since what its SQL gives now does not hold: %s.", strings.Join(list, "; "))
+}
+
+// inSQL is a mistake of a table's SQL with its line.
+func inSQL(err error, sql string) error {
+	var m *warehouse.Mistake
+	if !errors.As(err, &m) {
+		return err
+	}
+	return problem.New(problem.Invalid, m.Placed(sql), "Change its SQL, and apply its file again.")
+}
+
+// stopped is why a table is not made on: somebody wants so.
+type stopped struct{ by string }
+
+func (s *stopped) Error() string { return s.by + " has stopped it" }
+
+// watchDerivation stops the making of a table when somebody wants it to.
+func (p *pass) watchDerivation(ctx context.Context, stop context.CancelCauseFunc, id int64) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(watchEvery):
+		}
+		wanted, err := p.store.DerivationsToStop(ctx, p.self.ID)
+		if by, is := wanted[id]; err == nil && is {
+			stop(&stopped{by})
+			return
+		}
+	}
+}
