@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,10 +26,10 @@ import (
 // lookForDerived is how often it is looked for derived tables that are to be made.
 const lookForDerived = time.Second
 
-// A table that is made after commits rests for so many times as long as it took. After a failure it is tried again
-// when what it reads has changed, or after a pause that doubles from the first to the most.
+// After its tables were made a warehouse rests for so many times as long as that took. After a failure a table is tried
+// again when what it reads has changed, or after a pause that doubles from the first to the most.
 const (
-	restAfter         = 4
+	restAfter         = 2
 	firstDerivedPause = 10 * time.Second
 	mostDerivedPause  = 10 * time.Minute
 )
@@ -45,6 +46,7 @@ type glance struct {
 	stamp string
 	sets  string
 	again time.Time // when something is due by the clock; zero for never
+	rests time.Time // until when nothing is made because of commits
 }
 
 // deriveAll begins to make what is to be made, a warehouse at a time.
@@ -119,7 +121,9 @@ func (r *Runner) deriveIn(ctx context.Context, name string, sets []store.Derived
 		return err
 	}
 	seen := r.derivers.last(name)
-	if seen.stamp == stamp && seen.sets == setsStamp(sets) && (seen.again.IsZero() || time.Now().Before(seen.again)) {
+	now := time.Now()
+	clock := !seen.again.IsZero() && !now.Before(seen.again)
+	if seen.sets == setsStamp(sets) && !clock && (seen.stamp == stamp || now.Before(seen.rests)) {
 		return nil
 	}
 	if err := r.here(ctx, name, wh); err != nil {
@@ -129,7 +133,8 @@ func (r *Runner) deriveIn(ctx context.Context, name string, sets []store.Derived
 	if err := p.make(ctx, sets); err != nil {
 		return err
 	}
-	r.derivers.note(name, glance{stamp, setsStamp(sets), p.again})
+	rests := time.Now().Add(restAfter * time.Since(now))
+	r.derivers.note(name, glance{stamp, setsStamp(sets), p.again, rests})
 	return nil
 }
 
@@ -158,6 +163,7 @@ type derivedTable struct {
 	derive.Table
 	set   store.DerivedSet
 	state store.DerivedState
+	reads []string // what a change of makes it another
 }
 
 // make makes the tables that are to be made, each after those that it reads.
@@ -166,7 +172,7 @@ func (p *pass) make(ctx context.Context, sets []store.DerivedSet) error {
 	for _, s := range sets {
 		for _, t := range s.Tables {
 			key := p.key(t.Name())
-			tables[key] = derivedTable{t, s, s.States[t.Table]}
+			tables[key] = derivedTable{Table: t, set: s, state: s.States[t.Table]}
 			reads[key] = s.States[t.Table].Reads
 		}
 	}
@@ -180,6 +186,8 @@ func (p *pass) make(ctx context.Context, sets []store.DerivedSet) error {
 	}
 	for _, key := range order {
 		t := tables[key]
+		t.reads = seenThrough(tables, t.state.Reads)
+		tables[key] = t
 		var last *derive.Made
 		if m, is := made[key]; is {
 			last = &m
@@ -201,6 +209,18 @@ func (p *pass) make(ctx context.Context, sets []store.DerivedSet) error {
 	return nil
 }
 
+// seenThrough are the tables that are read, and those that views among them read: their rows are those of these.
+func seenThrough(tables map[string]derivedTable, reads []string) []string {
+	all := slices.Clone(reads)
+	for _, r := range reads {
+		if t, derived := tables[r]; derived && t.Is() == derive.AsView {
+			all = append(all, t.reads...) // it comes before
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
 // later has it looked again at a moment.
 func (p *pass) later(at time.Time) {
 	if p.again.IsZero() || at.Before(p.again) {
@@ -213,16 +233,18 @@ func (p *pass) due(t derivedTable, last *derive.Made, now map[string]string) (du
 	if t.state.WantedBy != "" {
 		return true, t.state.WantedBy + " asked for it"
 	}
-	for _, input := range t.state.Reads {
+	for _, input := range t.reads {
 		if _, there := now[input]; !there {
 			return false, "waits for " + input + ", which is not there yet"
 		}
 	}
-	stale := derive.Stale(t.Table, t.state.Reads, last, now)
+	stale := derive.Stale(t.Table, t.reads, last, now)
+	if t.Is() == derive.AsView && len(t.Checks) == 0 && last != nil && last.Definition == t.Definition() {
+		return false, "" // it is what it reads
+	}
 	if !t.set.Active {
 		return false, stale
 	}
-	at := time.Time{} // not before
 	times := t.set.TimesOf(t.Table)
 	tried := t.state.TriedAt
 	if !times.AfterCommits() && tried != nil && last != nil && last.Definition == t.Definition() {
@@ -230,25 +252,26 @@ func (p *pass) due(t derivedTable, last *derive.Made, now map[string]string) (du
 		if !ok {
 			return false, stale
 		}
-		at, stale = next, "it is time: "+times.Words()
+		if next.After(time.Now()) {
+			p.later(next)
+			return false, ""
+		}
+		stale = "it is time: " + times.Words()
 	}
 	if stale == "" {
 		return false, ""
 	}
-	if tried != nil && times.AfterCommits() {
-		at = tried.Add(time.Duration(restAfter * t.state.Took * float64(time.Second)))
-	}
-	if t.state.Failures > 0 && t.state.Tried != nil && derive.Stale(t.Table, t.state.Reads, t.state.Tried, now) == "" {
+	if t.state.Failures > 0 && t.state.Tried != nil && derive.Stale(t.Table, t.reads, t.state.Tried, now) == "" {
 		again := t.state.State == records.DerivedFailed && t.state.Problem != nil &&
 			t.state.Problem.Code != string(problem.Stopped)
 		if !again { // it would fail again, or somebody has stopped it
 			return false, stale
 		}
-		at = tried.Add(min(firstDerivedPause<<min(t.state.Failures-1, 10), mostDerivedPause))
-	}
-	if at.After(time.Now()) {
-		p.later(at)
-		return false, stale
+		at := tried.Add(min(firstDerivedPause<<min(t.state.Failures-1, 10), mostDerivedPause))
+		if at.After(time.Now()) {
+			p.later(at)
+			return false, stale
+		}
 	}
 	return true, stale
 }
@@ -277,7 +300,7 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 	defer cancel()
 	tried := &derive.Made{Definition: t.Definition(), Inputs: map[string]string{}}
 	var reads []schema.Name
-	for _, input := range t.state.Reads {
+	for _, input := range t.reads {
 		tried.Inputs[input] = now[input]
 		of, table, _ := strings.Cut(input, ".")
 		reads = append(reads, schema.Name{Schema: of, Table: table})
