@@ -12,6 +12,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
+
+	"noemata/client"
 )
 
 // browser is a page of headless Chromium.
@@ -218,7 +220,7 @@ func (b *browser) byKeyboard(page string) {
 		const dialog = [...document.querySelectorAll('[aria-modal="true"]')].find((e) => e.checkVisibility())
 		const can = 'a[href], button, input, select, textarea, summary, label, [tabindex]'
 		const shows = (e) => { const r = e.getBoundingClientRect(), s = getComputedStyle(e)
-			return r.width > 0 && r.height > 0 && s.visibility !== 'hidden' && (!dialog || dialog.contains(e)) &&
+			return e.checkVisibility() && r.width > 0 && r.height > 0 && s.visibility !== 'hidden' && (!dialog || dialog.contains(e)) &&
 				!e.closest('[inert], [aria-hidden="true"]') }
 		const alike = (e) => e.type === 'radio' && [...window.passed].some((p) => p.name === e.name)
 		const left = [...document.querySelectorAll(can)].filter((e) => shows(e) && e.tabIndex >= 0 && !e.disabled &&
@@ -260,6 +262,13 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(s.must("feeds", "show", "live"), "following") },
 		30*time.Second, 200*time.Millisecond)
 	d.exec(`UPDATE holds SET state = 'ready' WHERE id = 1`)
+	s.apply("feed: kept\nsource: circulation\nwarehouse: lake\ntarget: kept.{table}\ntables:\n  - {table: public.patrons, find: " +
+		"whole, keep: latest}\n")
+	require.Equal(t, "done", s.finish("kept").State)
+	_, err = s.client.DerivedFile(t.Context(), "derived: reading\nwarehouse: lake\ntables:\n  - {table: reading.named, sql: "+
+		"FROM kept.patrons, checks: [{values: {column: id, in: [1]}, failing: tell}]}\n", nil, client.Apply)
+	require.NoError(t, err)
+	s.derived("reading", "made", "reading.named")
 	b := newBrowser(t, s)
 	check := func(page, theme string) {
 		t.Helper()
@@ -294,8 +303,9 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
 			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"}, "/runs": {"person"}, "/runs/1": {"Books",
 				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
-			"/ask":    {"each answer is one cut", "1 row"},
-			"/people": {"first administrator", "administer"}, "/alerts": {"Channels"},
+			"/ask":                                 {"each answer is one cut", "1 row"},
+			"/derived?table=reading/reading.named": {"1 of 1 fail", "FROM kept.patrons", "Statements"},
+			"/people":                              {"first administrator", "administer"}, "/alerts": {"Channels"},
 			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
 		} {
 			b.open(page)
@@ -329,7 +339,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	b.open("/")
 	b.sees("● live")
 	var stops []string
-	for range 13 {
+	for range 14 {
 		b.do(chromedp.KeyEvent(kb.Tab))
 		stop, err := chromedp.Run(b.ctx,
 			chromedp.Evaluate[string](`(() => { const e = document.activeElement, s = getComputedStyle(e); return `+
@@ -337,8 +347,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		require.NoError(t, err)
 		stops = append(stops, stop)
 	}
-	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Alerts", "Sources", "Warehouses",
-		"Service", "People", "Light", "Sign out"}, stops[:12])
+	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Derived", "Alerts", "Sources", "Warehouses",
+		"Service", "People", "Light", "Sign out"}, stops[:13])
 	for _, stop := range stops {
 		require.NotContains(t, stop, "(unseen)")
 	}

@@ -12,6 +12,7 @@ const places = computed(() => [
   { to: '/', word: 'Overview' },
   { to: '/runs', word: 'Runs' },
   { to: '/ask', word: 'Ask' },
+  { to: '/derived', word: 'Derived' },
   { to: '/alerts', word: 'Alerts' },
   { to: '/sources', word: 'Sources' },
   { to: '/warehouses', word: 'Warehouses' },

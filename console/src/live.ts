@@ -40,7 +40,7 @@ function open() {
     retry = window.setTimeout(follow, 5000)
     void stillKnown()
   }
-  for (const kind of ['run', 'progress', 'feed']) stream.addEventListener(kind, heard)
+  for (const kind of ['run', 'progress', 'feed', 'derived']) stream.addEventListener(kind, heard)
 }
 
 /** A stream that the service has ended may be that of a session it knows no more. */

@@ -40,6 +40,7 @@ export const router = createRouter({
       meta: { title: 'Warehouses' },
     },
     { path: '/ask', component: () => import('./pages/Ask.vue'), meta: { title: 'Ask' } },
+    { path: '/derived', component: () => import('./pages/Derived.vue'), meta: { title: 'Derived tables' } },
     { path: '/alerts', component: () => import('./pages/Alerts.vue'), meta: { title: 'Alerts' } },
     { path: '/service', component: () => import('./pages/Service.vue'), meta: { title: 'Service' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },

@@ -4,11 +4,9 @@ package alerts
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"noemata/internal/core/problem"
-	"noemata/internal/core/words"
 	"noemata/internal/records"
 )
 
@@ -56,27 +54,6 @@ func Find(feeds []records.FeedStatus, now time.Time, least time.Duration) (list 
 		}
 		if r := f.LastRun; r != nil && r.State == "failed" && r.Problem != nil && !inTables {
 			add(records.AlertFailing, "", r.Problem.What, r.Problem.Remedy)
-		}
-	}
-	return list
-}
-
-// FindDerived tells which derived tables of a set need a person: those that were not made as their file has it, and those
-// of which a check tells.
-func FindDerived(s records.DerivedSet) (list []records.Alert) {
-	for _, t := range s.Tables {
-		a := records.Alert{Kind: records.AlertDerived, About: s.Name + "/" + t.Table}
-		for _, c := range t.Checks {
-			if !c.Holds && t.State == records.DerivedMade {
-				a.What += fmt.Sprintf("A check does not hold: %s (%s). ", c.Check, words.Plural(c.Found, "finding"))
-				a.Remedy = "See what breaks it: noemata derived show " + problem.Word(s.Name) + " has a question for it."
-			}
-		}
-		if t.Problem != nil {
-			a.What, a.Remedy = t.Problem.What, t.Problem.Remedy
-		}
-		if a.What = strings.TrimSpace(a.What); a.What != "" {
-			list = append(list, a)
 		}
 	}
 	return list

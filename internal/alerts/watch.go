@@ -71,7 +71,9 @@ func (w *Watcher) Look(ctx context.Context, now time.Time) error {
 		return err
 	}
 	for _, s := range sets {
-		list = append(list, FindDerived(s.Status())...)
+		for _, n := range s.Status().Needs() {
+			list = append(list, records.Alert{Kind: n.Kind, About: n.Table, What: n.What, Remedy: n.Remedy})
+		}
 	}
 	list, err = w.settled(ctx, append(list, full...), now)
 	if err == nil {

@@ -33,10 +33,7 @@ func (a *app) overviewCommand() *cobra.Command {
 
 func showOverview(w io.Writer, o client.Overview) {
 	for _, n := range o.Needs {
-		about := n.Feed
-		if n.Table != "" {
-			about += " / " + n.Table
-		}
+		about := strings.Trim(n.Feed+" / "+n.Table, " /")
 		if n.More > 0 {
 			about += fmt.Sprintf(" and %d more", n.More)
 		}

@@ -265,7 +265,14 @@ func (s *Service) overview(ctx context.Context, in *feedFilter) (*answer[client.
 	if err != nil {
 		return nil, err
 	}
-	return reply(records.Summed(found.Body, time.Now().UTC()), nil)
+	derived, err := s.derivedSets(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	sets := slices.DeleteFunc(derived.Body, func(d client.DerivedSet) bool {
+		return in.Belonging.leavesOut(d.Belongs) || in.Source != "" || other(in.Warehouse, d.Warehouse) || other(in.State, d.State)
+	})
+	return reply(records.Summed(found.Body, sets, time.Now().UTC()), nil)
 }
 
 func (s *Service) feed(ctx context.Context, in *named) (*answer[client.FeedStatus], error) {

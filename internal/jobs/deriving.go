@@ -27,10 +27,11 @@ import (
 const lookForDerived = time.Second
 
 // After its tables were made a warehouse rests for so many times as long as that took. After a failure a table is tried
-// again when what it reads has changed, or after a pause that doubles from the first to the most.
+// again after a pause that doubles from the first to the most: a shorter one when what it reads has changed.
 const (
 	restAfter         = 2
 	firstDerivedPause = 10 * time.Second
+	mostChangedPause  = time.Minute
 	mostDerivedPause  = 10 * time.Minute
 )
 
@@ -261,14 +262,18 @@ func (p *pass) due(t derivedTable, last *derive.Made, now map[string]string) (du
 	if stale == "" {
 		return false, ""
 	}
-	if t.state.Failures > 0 && t.state.Tried != nil && derive.Stale(t.Table, t.reads, t.state.Tried, now) == "" {
-		again := t.state.State == records.DerivedFailed && t.state.Problem != nil &&
-			t.state.Problem.Code != string(problem.Stopped)
-		if !again { // it would fail again, or somebody has stopped it
-			return false, stale
+	if t.state.Failures > 0 && t.state.Tried != nil {
+		most := mostChangedPause
+		if derive.Stale(t.Table, t.reads, t.state.Tried, now) == "" {
+			again := t.state.State == records.DerivedFailed && t.state.Problem != nil &&
+				t.state.Problem.Code != string(problem.Stopped)
+			if !again { // it would fail again, or somebody has stopped it
+				return false, stale
+			}
+			most = mostDerivedPause
 		}
-		at := tried.Add(min(firstDerivedPause<<min(t.state.Failures-1, 10), mostDerivedPause))
-		if at.After(time.Now()) {
+		at := tried.Add(min(firstDerivedPause<<min(t.state.Failures-1, 10), most))
+		if at.After(time.Now()) && t.state.Tried.Definition == t.Definition() {
 			p.later(at)
 			return false, stale
 		}

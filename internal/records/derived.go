@@ -1,10 +1,13 @@
 package records
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
+	"noemata/internal/core/words"
 )
 
 // DerivedSet is a set of derived tables, and how they are doing.
@@ -32,6 +35,7 @@ type DerivedTable struct {
 	Table   string         `json:"table"`
 	As      string         `json:"as" enum:"view,table,merge"`
 	Comment string         `json:"comment,omitempty"`
+	SQL     string         `json:"sql" doc:"What makes it"`
 	When    string         `json:"when" doc:"When it is made, in words"`
 	Reads   []string       `json:"reads" doc:"The tables that it reads"`
 	State   string         `json:"state" enum:"new,made,making,failed,kept"`
@@ -41,6 +45,27 @@ type DerivedTable struct {
 	MadeAt  *time.Time     `json:"made_at,omitempty" doc:"When it was made last"`
 	Took    float64        `json:"took_seconds" doc:"How long that took"`
 	Checks  []DerivedCheck `json:"checks" doc:"What came of its checks, when it was tried last"`
+}
+
+// Needs tells what of the set needs a person: tables that were not made as their file has them, and those of which a check
+// tells.
+func (d DerivedSet) Needs() (list []Need) {
+	for _, t := range d.Tables {
+		n := Need{Kind: AlertDerived, Table: d.Name + "/" + t.Table, Warns: t.Problem == nil}
+		if t.Problem != nil {
+			n.What, n.Remedy = t.Problem.What, t.Problem.Remedy
+		}
+		for _, c := range t.Checks {
+			if !c.Holds && t.State == DerivedMade {
+				n.What += fmt.Sprintf("A check does not hold: %s (%s). ", c.Check, words.Plural(c.Found, "finding"))
+				n.Remedy = "See what breaks it: noemata derived show " + problem.Word(d.Name) + " has a question for it."
+			}
+		}
+		if n.What = strings.TrimSpace(n.What); n.What != "" {
+			list = append(list, n)
+		}
+	}
+	return list
 }
 
 // DerivedCheck is what came of a check.

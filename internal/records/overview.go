@@ -21,9 +21,9 @@ type Overview struct {
 
 // Need is something that needs a person.
 type Need struct {
-	Kind   string `json:"kind" enum:"held,failing,unequal,waiting,behind,lagging,nulls"`
-	Feed   string `json:"feed"`
-	Table  string `json:"table,omitempty" doc:"Empty for the feed as a whole"`
+	Kind   string `json:"kind" enum:"held,failing,unequal,derived,waiting,behind,lagging,nulls"`
+	Feed   string `json:"feed,omitempty" doc:"Empty for a derived table"`
+	Table  string `json:"table,omitempty" doc:"Empty for the feed as a whole; of a derived table set/schema.table"`
 	More   int    `json:"more,omitempty" doc:"Further tables of the feed of which the same is true"`
 	Warns  bool   `json:"warns" doc:"Whether it is only worth knowing"`
 	What   string `json:"what"`
@@ -67,9 +67,12 @@ func excess(t TableStatus, now time.Time) float64 {
 	return lag - *t.Promised
 }
 
-// Summed is the overview of feeds.
-func Summed(feeds []FeedStatus, now time.Time) Overview {
+// Summed is the overview of feeds and derived tables.
+func Summed(feeds []FeedStatus, derived []DerivedSet, now time.Time) Overview {
 	o := Overview{At: now, Needs: []Need{}, Feeds: []FeedSummary{}}
+	for _, d := range derived {
+		o.Needs = append(o.Needs, d.Needs()...)
+	}
 	for _, f := range feeds {
 		needs := needsOf(f, now)
 		x := summed(f, now)
@@ -81,7 +84,7 @@ func Summed(feeds []FeedStatus, now time.Time) Overview {
 		o.Needs, o.Feeds = append(o.Needs, needs...), append(o.Feeds, x)
 		o.Tables, o.Rows = o.Tables+x.Tables, o.Rows+x.Rows
 	}
-	order := []string{AlertHeld, AlertFailing, AlertUnequal, "waiting", "behind", "lagging", "nulls"}
+	order := []string{AlertHeld, AlertFailing, AlertUnequal, AlertDerived, "waiting", "behind", "lagging", "nulls"}
 	slices.SortStableFunc(o.Needs, func(a, b Need) int {
 		return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind))
 	})

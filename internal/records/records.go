@@ -174,7 +174,7 @@ type Statement struct {
 
 // Event is something that happened while a client was listening.
 type Event struct {
-	Kind     string `json:"kind" enum:"run,progress,feed" doc:"run: a run began or ended; progress: a table went on; feed: a feed was changed"`
+	Kind     string `json:"kind" enum:"run,progress,feed,derived" doc:"run: a run began or ended; progress: a table went on; feed: a feed was changed; derived: a derived table is being made, or was"`
 	Feed     string `json:"feed"`
 	Run      int64  `json:"run,omitempty"`
 	State    string `json:"state,omitempty" doc:"The run's state, for kind run"`

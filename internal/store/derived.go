@@ -75,7 +75,8 @@ func (d *DerivedSet) Status() records.DerivedSet {
 	}
 	for _, t := range d.Tables {
 		state := d.States[t.Table].DerivedTable
-		state.Table, state.As, state.Comment, state.When = t.Table, string(t.Is()), t.Comment, d.TimesOf(t).Words()
+		state.Table, state.As, state.Comment, state.SQL = t.Table, string(t.Is()), t.Comment, t.SQL
+		state.When = d.TimesOf(t).Words()
 		out.Tables = append(out.Tables, state)
 	}
 	return out
@@ -168,8 +169,8 @@ WHERE s.id = t.set_id AND s.name = $1 AND t.name = $2`, set, table, plain(why))
 	return id, err
 }
 
-// mostDone is how many makings that went well are kept of a table: it may be made each second.
-const mostDone = 200
+// mostMakings is how many are kept of a table: it may be made each second.
+const mostMakings = 200
 
 // EndDerivation keeps what came of making a table, of which tried tells what it was made of.
 func (s *Store) EndDerivation(ctx context.Context, d records.Derivation, tried *derive.Made) error {
@@ -186,12 +187,12 @@ RETURNING extract(epoch FROM ended_at - started_at)::float8`, d.ID, d.State, d.R
 		if err != nil {
 			return err
 		}
+		if _, err := tx.Exec(ctx, `DELETE FROM derivations WHERE id IN (SELECT d.id FROM derivations d
+  JOIN derived_sets s ON s.id = d.set_id WHERE s.name = $1 AND d.name = $2 ORDER BY d.id DESC OFFSET $3)`,
+			d.Set, d.Table, mostMakings); err != nil {
+			return err
+		}
 		if d.State == "done" {
-			if _, err := tx.Exec(ctx, `DELETE FROM derivations WHERE state = 'done' AND id IN (SELECT d.id FROM derivations d
-  JOIN derived_sets s ON s.id = d.set_id WHERE s.name = $1 AND d.name = $2 AND d.state = 'done' ORDER BY d.id DESC OFFSET $3)`,
-				d.Set, d.Table, mostDone); err != nil {
-				return err
-			}
 			_, err = tx.Exec(ctx, `UPDATE derived_tables t SET state = 'made', why = '', problem = NULL, tried = $3, tried_at = now(),
   failures = 0, rows = nullif($4, -1), made_at = now(), took = $5, checks = $6 FROM derived_sets s
 WHERE s.id = t.set_id AND s.name = $1 AND t.name = $2`, d.Set, d.Table, jsonOf(tried), d.Rows, took, jsonOf(&checks))

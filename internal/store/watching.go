@@ -142,7 +142,7 @@ DELETE FROM statements s USING untouched u WHERE s.run_id = u.run_id AND s.sourc
 WHERE l.feed_id = p.feed_id AND l.source_table = p.source_table AND l.id > p.id)`},
 	{"questions", "questions that warehouses were asked", "90d", "questions",
 		`DELETE FROM questions WHERE ended_at < now() - $1::interval`},
-	{"derivations", "makings of derived tables; of each the last 200 that went well, at most", "14d", "derivations",
+	{"derivations", "makings of derived tables; of each the last 200, at most", "14d", "derivations",
 		`DELETE FROM derivations WHERE ended_at < now() - $1::interval`},
 	{"alerts", "alerts that are over", "90d", "alerts", `DELETE FROM alerts WHERE ended_at < now() - $1::interval`},
 }

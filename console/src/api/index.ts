@@ -21,6 +21,9 @@ export type Proposed = Schemas['Proposed']
 export type Taken = Schemas['Taken']
 export type Offer = Schemas['Offer']
 export type LiveEvent = Schemas['Event']
+export type DerivedSet = Schemas['DerivedSet']
+export type DerivedTable = Schemas['DerivedTable']
+export type Derivation = Schemas['Derivation']
 
 /** A column of an answer: its name, the warehouse's word for its type, and that of feed files. */
 export interface AnsweredColumn {

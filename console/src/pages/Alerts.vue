@@ -146,12 +146,17 @@ const beside = computed(() =>
     <TroubleBox
       v-for="a in open"
       :key="a.id"
-      :warn="a.kind === 'lag' || a.kind === 'log' || a.kind === 'drift' || a.kind === 'unequal'"
+      :warn="
+        a.kind === 'lag' || a.kind === 'log' || a.kind === 'drift' || a.kind === 'unequal' || a.kind === 'derived'
+      "
       :trouble="{ what: a.what, remedy: a.remedy }">
       <RouterLink
         v-if="a.feed"
         :to="a.about ? { path: `/feeds/${a.feed}/table`, query: { name: a.about } } : `/feeds/${a.feed}`"
         ><strong>{{ a.feed }}{{ a.about ? ' / ' + a.about : '' }}</strong></RouterLink
+      >
+      <RouterLink v-else-if="a.kind === 'derived'" :to="{ path: '/derived', query: { table: a.about } }"
+        ><strong>{{ a.about }}</strong></RouterLink
       >
       {{ a.kind }} since <When :time="a.began_at" :now="now" /><template v-if="a.told.length"
         >, told {{ a.told.join(', ') }}</template

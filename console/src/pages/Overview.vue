@@ -83,7 +83,9 @@ const feeds = computed(() =>
   ),
 )
 const names = computed(() => new Set(feeds.value?.map((f) => f.name)))
-const needs = computed(() => overview.value?.needs.filter((n) => names.value.has(n.feed)) ?? [])
+const needs = computed(
+  () => overview.value?.needs.filter((n) => (n.feed ? names.value.has(n.feed) : !only.value && !state.value)) ?? [],
+)
 const mostNeeds = ref(12)
 watch([only, state], () => (mostNeeds.value = 12))
 
@@ -143,8 +145,15 @@ const inOrder = (f: Summary) => Object.entries(f.states).sort(([a], [b]) => orde
     <ElSkeleton v-if="!feeds && !wrong" :rows="6" animated />
     <div v-for="(n, i) in needs.slice(0, mostNeeds)" :key="i">
       <TroubleBox :trouble="n" :warn="n.warns">
-        <RouterLink :to="n.table ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } } : `/feeds/${n.feed}`"
-          ><strong>{{ n.feed }}{{ n.table ? ' / ' + n.table : '' }}</strong></RouterLink
+        <RouterLink
+          :to="
+            !n.feed
+              ? { path: '/derived', query: { table: n.table } }
+              : n.table
+                ? { path: `/feeds/${n.feed}/table`, query: { name: n.table } }
+                : `/feeds/${n.feed}`
+          "
+          ><strong>{{ [n.feed, n.table].filter(Boolean).join(' / ') }}</strong></RouterLink
         >{{ n.more ? ` and ${plural(n.more, 'more table')} ` : ' ' }}
       </TroubleBox>
     </div>

@@ -6,6 +6,8 @@ const shapes: Record<string, string> = {
   works: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   following: 'M1.5 1.8v8.4L6 6ZM6 1.8v8.4L10.5 6Z',
   copying: 'M1.5 1.5h6v6h-6ZM4.5 8.5v2h6v-6h-2v4Z',
+  made: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
+  kept: 'M2.5 5.5h1v-1.5a2.5 2.5 0 0 1 5 0v1.5h1v5h-7Z',
   done: 'M6 1.5a4.5 4.5 0 1 0 0 9 4.5 4.5 0 0 0 0-9Z',
   active: 'M2.5 1.5v9l8-4.5Z',
   working: 'M2.5 1.5v9l8-4.5Z',
@@ -33,7 +35,7 @@ const shapes: Record<string, string> = {
         fill="none"
         stroke="currentColor"
         stroke-width="1.6"
-        :stroke-dasharray="state === 'running' ? '17 8' : undefined" />
+        :stroke-dasharray="state === 'running' || state === 'making' ? '17 8' : undefined" />
     </svg>
     {{ word ?? state }}
   </span>
@@ -50,6 +52,7 @@ const shapes: Record<string, string> = {
 .current,
 .following,
 .done,
+.made,
 .works,
 .active,
 .working {
@@ -58,6 +61,7 @@ const shapes: Record<string, string> = {
 .failing,
 .failed,
 .held,
+.kept,
 .unequal {
   color: var(--bad);
   font-weight: 600;
@@ -70,10 +74,12 @@ const shapes: Record<string, string> = {
   color: var(--warn);
 }
 .running,
+.making,
 .copying {
   color: var(--act);
 }
-.running svg {
+.running svg,
+.making svg {
   animation: turn 1.2s linear infinite;
 }
 @keyframes turn {
