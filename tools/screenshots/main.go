@@ -60,6 +60,7 @@ func run(demo, out, only, key string) error {
 			if err != nil {
 				return err
 			}
+			fmt.Println(name)
 			return os.WriteFile(filepath.Join(out, name+".png"), picture, 0o644)
 		})
 	}
@@ -103,9 +104,8 @@ func run(demo, out, only, key string) error {
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
 		chromedp.Evaluate[chromedp.Void](question), open("/ask", ".cm-content"), click("Ask "),
 		chromedp.WaitVisible(chromedp.CSS(".answer td")), shoot("ask"),
-		open("/sources", ".facts"), click("Change"), chromedp.WaitVisible(chromedp.CSS(".el-dialog form")),
-		chromedp.Click(chromedp.Search(`//footer//button[contains(., "Test")]`)), chromedp.Sleep(2*time.Second),
-		shoot("connection"),
+		open("/derived", "table.rows"), click("reading.lending_by_day"), chromedp.WaitVisible(chromedp.CSS("pre")),
+		shoot("derived"),
 		open("/set-up", ".steps"), chromedp.Evaluate[chromedp.Void](draft), open("/set-up", ".el-tree-node__content"),
 		shoot("set-up"), click("Next: shape"), chromedp.WaitVisible(chromedp.CSS("table.rows")),
 		chromedp.Click(chromedp.Search(`//tr[contains(., "public.patrons")]//button`)),

@@ -157,9 +157,13 @@ td pre + pre {
   list-style: none;
 }
 .checks li {
-  display: flex;
-  flex-wrap: wrap;
+  display: grid;
+  grid-template-columns: 60px 1fr;
   gap: 2px 10px;
+}
+.checks li > pre,
+.checks li > .quiet {
+  grid-column: 2;
 }
 .good {
   color: var(--good);
