@@ -510,6 +510,26 @@ func TestExports(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 
+	// Only what has changed is written anew, also of a table that has other columns now, or a file that is gone.
+	changed := func(said string) {
+		t.Helper()
+		require.Contains(t, a.must("export", "lake", "--tables", "kept.*", "--tables", "pay.fines", "--partition-by", "day(lent_at)",
+			"--changed", "--to", to), said)
+	}
+	changed("3 rows in 3 files, and 0 files as before,")
+	changed("0 rows in 0 files, and 3 files as before,")
+	a.source.exec("UPDATE loans SET fee = 2 WHERE id = 2")
+	require.Equal(t, "done", a.finish("desk").State)
+	changed("1 row in 1 file, and 2 files as before,")
+	require.NoError(t, os.Remove(filepath.Join(to, "pay", "fines.parquet")))
+	changed("1 row in 1 file, and 2 files as before,")
+	require.Equal(t, [][]any{{int64(2), "2.00"}}, readParquet(t, filepath.Join(to, "kept", "loans", "*", "rows.parquet"),
+		"SELECT count(*), max(fee)::VARCHAR"))
+	manifest, err = os.ReadFile(filepath.Join(to, "manifest.json"))
+	require.NoError(t, err)
+	require.Contains(t, string(manifest), `"file":"kept/loans/day=2026-03-01/rows.parquet","schema":"kept","table":"loans","rows":1,`)
+	a.must("export", "lake", "--tables", "kept.loans", "--partition-by", "day(lent_at)", "--format", "csv", "--to", to)
+
 	for _, x := range [][]string{{"--tables", "kept.nothing", "--to", to}, {"--tables", "kept.loans", "--to", a.dir},
 		{"--tables", "kept.loans", "--partition-by", "week(x)", "--to", to}, {"--to", to}} {
 		out, code := a.cli("", append([]string{"export", "lake"}, x...)...)

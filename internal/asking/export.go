@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"path"
 	"regexp"
+	"strings"
 	"time"
 
 	"noemata/internal/core/problem"
@@ -26,12 +27,13 @@ type Export struct {
 	format Format
 	by     *warehouse.Partition
 	tables []schema.Table
+	asked  records.Export
 	done   records.Exported
 }
 
 // Export begins a copy of tables.
 func (a *Asking) Export(ctx context.Context, asker Asker, name string, x records.Export) (*Export, error) {
-	e := &Export{format: Format(x.Format), done: records.Exported{Warehouse: name, AsOf: x.AsOf,
+	e := &Export{format: Format(x.Format), asked: x, done: records.Exported{Warehouse: name, AsOf: x.AsOf,
 		Files: []records.ExportedFile{}}}
 	if m := partition.FindStringSubmatch(x.PartitionBy); m != nil {
 		e.by = &warehouse.Partition{Unit: m[1], Column: m[2]}
@@ -97,7 +99,7 @@ func (e *Export) Write(ctx context.Context, file func(name string) (io.Writer, e
 			if p.Name != "" {
 				name = path.Join(safe(t.Name.Schema), safe(t.Name.Table), p.Name, "rows."+string(e.format))
 			}
-			if err := e.piece(ctx, t.Name, p.SQL, name, file); err != nil {
+			if err := e.piece(ctx, t.Name, p, name, file); err != nil {
 				return e.done, err
 			}
 		}
@@ -114,26 +116,59 @@ func safe(name string) string {
 	return name
 }
 
-func (e *Export) piece(ctx context.Context, t schema.Name, sql, name string, file func(string) (io.Writer,
+func (e *Export) piece(ctx context.Context, t schema.Name, p warehouse.Piece, name string, file func(string) (io.Writer,
 	error)) error {
-	q, err := e.talk.Prepare(ctx, sql)
-	if err != nil {
-		return err
+	done := records.ExportedFile{File: name, Schema: t.Schema, Table: t.Table}
+	var err error
+	if e.asked.Digests {
+		if done.Digest, err = e.digest(ctx, p); err != nil {
+			return err
+		}
+		done.Same = e.asked.Known[name] == done.Digest
 	}
-	a, err := e.talk.Ask(ctx, q, nil)
+	if !done.Same {
+		done.Rows, err = e.rows(ctx, p.SQL, name, file)
+	}
+	if err == nil {
+		e.done.Files = append(e.done.Files, done)
+	}
+	return err
+}
+
+// rows writes the rows of a question, and tells how many there were.
+func (e *Export) rows(ctx context.Context, sql, name string, file func(string) (io.Writer, error)) (int64, error) {
+	a, err := e.ask(ctx, sql)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer a.Close()
 	w, err := file(name)
 	if err == nil {
 		err = a.Write(w, e.format, 0)
 	}
-	if err == nil {
-		e.done.Files = append(e.done.Files, records.ExportedFile{File: name, Schema: t.Schema, Table: t.Table,
-			Rows: a.Rows()})
+	return a.Rows(), err
+}
+
+func (e *Export) ask(ctx context.Context, sql string) (*Answer, error) {
+	q, err := e.talk.Prepare(ctx, sql)
+	if err != nil {
+		return nil, err
 	}
-	return err
+	return e.talk.Ask(ctx, q, nil)
+}
+
+// digest is a text that is another one when rows of a piece are others.
+func (e *Export) digest(ctx context.Context, p warehouse.Piece) (string, error) {
+	a, err := e.ask(ctx, p.Digest)
+	if err != nil {
+		return "", err
+	}
+	defer a.Close()
+	record, err := a.Next()
+	if err != nil {
+		return "", err
+	}
+	return strings.Clone(record.Column(0).ValueStr(0)), nil // the record is gone with the answer
 }
 
 // Close ends the copy.

@@ -19,7 +19,7 @@ var examples = map[string]string{
 	"ask": "noemata ask lake 'TABLE live.loans LIMIT 10'\n" +
 		"noemata ask lake 'FROM live.loans WHERE branch = $1' --value Dornheim --output parquet --file loans.parquet",
 	"export": "noemata export lake --tables 'live.*' --to /srv/copies/live\n" +
-		"noemata export lake --tables live.loans --partition-by 'month(lent_at)' --to /srv/copies/loans",
+		"noemata export lake --tables live.loans --partition-by 'month(lent_at)' --changed --to /srv/copies/loans --every 1h",
 	"derived apply":    "noemata derived apply reading.yaml",
 	"derived check":    "noemata derived check reading.yaml",
 	"derived diff":     "noemata derived diff reading.yaml",

@@ -106,6 +106,9 @@ type Export struct {
 	Format      string     `json:"format,omitempty" enum:"json,csv,arrow,parquet" default:"parquet"`
 	PartitionBy string     `json:"partition_by,omitempty" pattern:"^(year|month|day)\\(.+\\)$" doc:"As month(lent_at): a file for each month of the tables that have such a column"`
 	AsOf        *time.Time `json:"as_of,omitempty" doc:"Histories are seen as they were at this moment"`
+
+	Digests bool              `json:"digests,omitempty" doc:"The manifest has a digest of each file's rows"`
+	Known   map[string]string `json:"known,omitempty" maxProperties:"100000" doc:"With digests: files of an earlier export that whoever asks has still, with their digests. Those whose rows are the same are not sent"`
 }
 
 // Exported tells what was copied out: the last part of an export.
@@ -122,4 +125,6 @@ type ExportedFile struct {
 	Schema string `json:"schema"`
 	Table  string `json:"table"`
 	Rows   int64  `json:"rows"`
+	Digest string `json:"digest,omitempty" doc:"Of its rows: another one when they are others"`
+	Same   bool   `json:"same,omitempty" doc:"Its rows are those that were known, and it was not sent"`
 }

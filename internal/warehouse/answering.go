@@ -48,8 +48,9 @@ type Conversation interface {
 // Partition says how rows are divided: by the year, month or day of a column.
 type Partition struct{ Unit, Column string }
 
-// Piece is a part of a table: its name, as month=2026-03, and the question that gives its rows.
-type Piece struct{ Name, SQL string }
+// Piece is a part of a table: its name, as month=2026-03, the question that gives its rows, and the one that gives a text
+// which is another when they are others.
+type Piece struct{ Name, SQL, Digest string }
 
 // Question is one that was checked.
 type Question struct {

@@ -106,7 +106,17 @@ WHERE c.database_name = current_database() AND NOT c.internal ORDER BY 1, 2, c.c
 }
 
 func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse.Partition) ([]warehouse.Piece, error) {
-	all := []warehouse.Piece{{SQL: "TABLE " + t.Name.Quoted()}}
+	var columns []string
+	for _, c := range t.Columns {
+		columns = append(columns, c.Name+" "+c.Native)
+	}
+	of := func(name, where string) warehouse.Piece {
+		rows := "SELECT * FROM " + t.Name.Quoted() + where
+		return warehouse.Piece{Name: name, SQL: rows, Digest: fmt.Sprintf(`SELECT md5(%s) || ' ' || count(*) || ' ' ||
+  coalesce(bit_xor(hash(r)), 0) || ' ' || coalesce(sum(hash(r)), 0) FROM (%s) AS r`, schema.Literal(strings.Join(columns, ", ")),
+			rows)}
+	}
+	all := []warehouse.Piece{of("", "")}
 	if by == nil {
 		return all, nil
 	}
@@ -129,8 +139,7 @@ func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse
 		if value, ok := row[0].(string); ok {
 			name, where = by.Unit+"="+value, text+" = "+schema.Literal(value)
 		}
-		pieces = append(pieces, warehouse.Piece{Name: name, SQL: fmt.Sprintf("SELECT * FROM %s WHERE %s", t.Name.Quoted(),
-			where)})
+		pieces = append(pieces, of(name, " WHERE "+where))
 	}
 	return pieces, nil
 }
