@@ -463,7 +463,7 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	list, err := a.client.Askable(t.Context())
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	require.Len(t, list[0].Tables, 3)
+	require.Len(t, list[0].Tables, 5)
 	require.Equal(t, "freshness", list[0].Tables[1].Table)
 	require.Contains(t, a.must("ask", "lake", "SELECT feed, source_table, target FROM noemata.freshness ORDER BY target"),
 		"desk   public.loans   kept.loans")
@@ -471,7 +471,7 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	mine := client.New(a.address, a.secret)
 	list, err = mine.Askable(t.Context())
 	require.NoError(t, err)
-	require.Len(t, list[0].Tables, 2, "what may not be asked is not told of")
+	require.Len(t, list[0].Tables, 4, "what may not be asked is not told of")
 	_, err = mine.Ask(t.Context(), "lake", client.Ask{SQL: "SELECT * FROM pay.fines"})
 	require.ErrorContains(t, err, "You may not ask the schema pay.")
 	questions, err := mine.Questions(t.Context(), client.QuestionFilter{})
@@ -485,6 +485,35 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	content, err := json.Marshal(others)
 	require.NoError(t, err)
 	require.NotContains(t, string(content), a.secret)
+}
+
+// Who asks learns what names a row, and which tables belong together, by the names that they have in the warehouse.
+func TestKeysAndRelationsAreListed(t *testing.T) {
+	t.Parallel() // beside others that wait
+	a := newAsked(t)
+	reports := a.addWarehouse("reports", "postgresql")
+	a.source.exec(`CREATE TABLE branches (region text, name text, PRIMARY KEY (region, name));
+CREATE TABLE copies (barcode text PRIMARY KEY, loan int REFERENCES loans, region text, "home town" text, secret int,
+  FOREIGN KEY (region, "home town") REFERENCES branches)`)
+	for _, warehouse := range []string{"lake", "reports"} {
+		feed := "copies-" + warehouse
+		a.apply("{feed: %s, source: circulation, warehouse: %s, target: 'shelf.{table}', tables: [{table: public.copies, find: whole, "+
+			"keep: latest, columns: {'home town': {name: home}}}, {table: public.branches, find: whole, keep: latest}]}", feed, warehouse)
+		require.Equal(t, "done", a.finish(feed).State)
+	}
+	const keys, relations = "SELECT target, key_columns FROM noemata.keys ORDER BY target",
+		"SELECT target, its_columns, refers_to, refers_to_columns FROM noemata.relations ORDER BY target"
+	related := "shelf.copies region, home shelf.branches region, name" // loans are kept by another feed
+	require.Equal(t, []string{"kept.loans id", "pay.fines id", "shelf.branches region, name", "shelf.copies barcode"}, a.asks(keys))
+	require.Equal(t, []string{related}, a.asks(relations))
+	conn := testkit.Connect(t, testkit.Postgres(t).URL(reports.Database))
+	var row [4]string
+	require.NoError(t, conn.QueryRow(t.Context(), relations).Scan(&row[0], &row[1], &row[2], &row[3]))
+	require.Equal(t, related, strings.Join(row[:], " "))
+
+	a.source.exec(`ALTER TABLE copies DROP CONSTRAINT "copies_region_home town_fkey"`)
+	require.Equal(t, "done", a.finish("copies-lake").State)
+	require.Empty(t, a.asks(relations), "it goes when it is gone")
 }
 
 // Tables are copied out as one cut, whole or by month; a folder has all of an export, or what it had before.

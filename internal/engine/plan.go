@@ -270,6 +270,7 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 		}
 		target.Filters = p.shape.Filters() && t.Find != feed.FindWhole
 	}
+	target.Relations = p.relations(f, table)
 	for _, c := range arrives.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
 			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name),
@@ -284,6 +285,26 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 		}
 	}
 	return target, nil
+}
+
+// relations are the foreign keys of a table to others of its feed, as far as all of their columns arrive as they are.
+func (p plan) relations(f *feed.Feed, table schema.Table) (list []warehouse.Relation) {
+	for _, r := range table.Related {
+		at := slices.IndexFunc(f.Tables, func(t feed.Table) bool {
+			name, err := schema.ParseName(t.Table)
+			return err == nil && name == r.To
+		})
+		columns, whole := p.spec.Called(r.Columns)
+		if at < 0 || !whole {
+			continue
+		}
+		to, err := f.TargetOf(f.Tables[at])
+		referred, whole := f.Tables[at].Called(r.ToColumns)
+		if err == nil && whole {
+			list = append(list, warehouse.Relation{Columns: columns, To: to, ToColumns: referred})
+		}
+	}
+	return list
 }
 
 func noColumn(t feed.Table, field, column string) error {

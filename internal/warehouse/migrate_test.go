@@ -43,7 +43,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		made, err := w.Prepare(ctx, shelf("latest"))
 		require.NoError(t, err)
 		require.True(t, made)
-		require.EqualValues(t, 7, testkit.SQL(t, w, "SELECT version FROM noemata.control")[0][0])
+		require.EqualValues(t, 8, testkit.SQL(t, w, "SELECT version FROM noemata.control")[0][0])
 		copies, err := j.Copies(ctx, "circulation")
 		require.NoError(t, err)
 		require.Equal(t, []warehouse.Copy{

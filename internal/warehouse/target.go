@@ -20,6 +20,14 @@ type Target struct {
 	Sweeps    bool     // its deletes are found by comparing keys
 	Filters   bool     // rows that a filter leaves out come to end their keys
 	Watermark []string // the watermark column and its fallback, if any and if they arrive
+	Relations []Relation
+}
+
+// Relation is a foreign key of the source between two targets.
+type Relation struct {
+	Columns   []string
+	To        schema.Name
+	ToColumns []string
 }
 
 // Column is a column of a target.

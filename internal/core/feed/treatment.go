@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -117,6 +118,19 @@ func (t Treatment) Words() string {
 	}
 	n.Style = yaml.FlowStyle
 	return strings.Trim(strings.TrimSpace(string(written.YAML(&n))), "{}")
+}
+
+// Called are the names that columns of the source have in the target; ok is false where one of them does not arrive as
+// it is.
+func (t Table) Called(columns []string) (names []string, ok bool) {
+	for _, c := range columns {
+		treated := t.Columns[c]
+		if !treated.Whole() || slices.Contains(t.Drop, c) || len(t.Only) > 0 && !slices.Contains(t.Only, c) {
+			return nil, false
+		}
+		names = append(names, cmp.Or(treated.Name, c))
+	}
+	return names, true
 }
 
 // Whole tells whether the value itself comes to the target, as it is or under another name.

@@ -206,9 +206,10 @@ type Table struct {
 	Bytes       int64      // that its rows take, by the source's own statistics; -1 when it has none
 	Comment     string
 	Refers      []Reference // by which the source changes rows of the table without telling its log
+	Related     []Reference // all of its foreign keys
 }
 
-// Reference is a foreign key by which rows of a table are changed when the row that they refer to is.
+// Reference is a foreign key of a table, and what becomes of its rows when the row that they refer to is another.
 type Reference struct {
 	Columns   []string // of the table
 	To        Name

@@ -82,7 +82,8 @@ func (s *Reader) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	if t.Columns, err = s.columns(ctx, name, made); err != nil {
 		return t, err
 	}
-	t.Refers = references(tokens(made), name.Schema)
+	t.Related = references(tokens(made), name.Schema)
+	t.Refers = acting(t.Related)
 	if len(t.Columns) == 0 {
 		return t, problem.Newf(problem.Invalid, "Leave it out of the feed.", "The table %s of %s has no columns.", name,
 			s.what)

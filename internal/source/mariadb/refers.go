@@ -55,6 +55,14 @@ func references(list []token, in string) (found []schema.Reference) {
 			}
 		}
 		i--
+		found = append(found, r)
+	}
+	return found
+}
+
+// acting are the foreign keys by which rows are changed without the log telling of it.
+func acting(all []schema.Reference) (found []schema.Reference) {
+	for _, r := range all {
 		if r.OnDelete != schema.NoEffect || r.OnUpdate != schema.NoEffect {
 			found = append(found, r)
 		}

@@ -47,14 +47,22 @@ ORDER BY 1, 2`
 	return tables, s.explain(err)
 }
 
+// attributes are the names of the columns that a foreign key lists, in order.
+func attributes(list, of string) string {
+	return fmt.Sprintf("(SELECT json_agg(a.attname ORDER BY k.place) FROM unnest(f.%s) WITH ORDINALITY AS k (attnum, place) "+
+		"JOIN pg_attribute a ON a.attrelid = f.%s AND a.attnum = k.attnum)", list, of)
+}
+
 // Table describes a table and makes sure that it can be read.
 func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, error) {
 	t := schema.Table{Name: name}
 	var oid uint32
 	var schemaUsable bool
-	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE'), coalesce(obj_description(c.oid, 'pg_class'), '')
+	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE'), coalesce(obj_description(c.oid, 'pg_class'), ''),
+  coalesce((SELECT json_agg(json_build_object('Columns', `+attributes("conkey", "conrelid")+`, 'To', json_build_object('Schema', tn.nspname, 'Table', t.relname), 'ToColumns', `+attributes("confkey", "confrelid")+`) ORDER BY f.conname)
+    FROM pg_constraint f JOIN pg_class t ON t.oid = f.confrelid JOIN pg_namespace tn ON tn.oid = t.relnamespace WHERE f.conrelid = c.oid AND f.contype = 'f'), '[]')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable, &t.Comment)
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN (`+relationKinds+`)`, []any{name.Schema, name.Table}, &oid, &t.View, &t.Partitioned, &t.Rows, &schemaUsable, &t.Comment, &t.Related)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return t, problem.Newf(problem.NoTable,
 			"Check whether it was dropped or renamed, then remove it from the feed or correct its name.",

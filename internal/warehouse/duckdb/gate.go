@@ -288,7 +288,7 @@ func (r *reading) table(catalog, in, table string, ctes map[string]bool) error {
 		!tableFunctions[table]:
 		return refused("42501", "The view %s is about the service, and not to be asked.", table)
 	case isPublished(in, table):
-		r.unseen = "noemata.freshness is asked,"
+		r.unseen = "noemata." + table + " is asked,"
 		return nil
 	case in == "":
 		in = "main"
@@ -297,9 +297,11 @@ func (r *reading) table(catalog, in, table string, ctes map[string]bool) error {
 	return r.within(in)
 }
 
-// isPublished tells whether a view of Noemata's own is for all who may ask.
+// published are the tables of Noemata's own that are for all who may ask.
+var published = setOf("freshness", "keys", "relations")
+
 func isPublished(schema, table string) bool {
-	return strings.EqualFold(schema, "noemata") && strings.EqualFold(table, "freshness")
+	return strings.EqualFold(schema, "noemata") && published[strings.ToLower(table)]
 }
 
 // within looks at a schema that is named.

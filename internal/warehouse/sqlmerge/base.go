@@ -6,6 +6,7 @@ package sqlmerge
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -33,6 +34,7 @@ type Base struct {
 
 	commenting sync.Mutex
 	commented  map[schema.Name]map[string]string // what comments has found
+	related    map[string][]string               // what relations has found
 }
 
 // hasKeys tells whether the indexes of a target are known to be there: to make one that is
@@ -139,7 +141,7 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		if err := b.create(ctx, append(append(steps, b.SQL.CreateTable(t)), b.SQL.asOf(t)...)); err != nil {
 			return true, err
 		}
-		return true, b.comment(ctx, t)
+		return true, errors.Join(b.comment(ctx, t), b.relate(ctx, t))
 	}
 	change, err := b.SQL.ChangeKeep(t, existing)
 	if err != nil {
@@ -161,6 +163,9 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		return false, err
 	}
 	if err := b.comment(ctx, t); err != nil {
+		return false, err
+	}
+	if err := b.relate(ctx, t); err != nil {
 		return false, err
 	}
 	return false, b.findKeys(ctx, t)

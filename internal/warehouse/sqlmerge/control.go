@@ -114,6 +114,11 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
 		// The rows of what they read, part by part, as they were then.
 		`CREATE TABLE noemata.derived_parts (
     target VARCHAR NOT NULL, input VARCHAR NOT NULL, part VARCHAR NOT NULL, digest VARCHAR NOT NULL)`,
+		// For those who ask: what names a row of each target, and the foreign keys of the source between targets.
+		`CREATE TABLE noemata.keys (target VARCHAR NOT NULL, key_columns VARCHAR NOT NULL)`,
+		`CREATE TABLE noemata.relations (
+    target VARCHAR NOT NULL, its_columns VARCHAR NOT NULL, refers_to VARCHAR NOT NULL, refers_to_columns VARCHAR NOT NULL)`,
+		`GRANT SELECT ON noemata.keys, noemata.relations TO PUBLIC`,
 	},
 }
 
