@@ -60,7 +60,7 @@ screenshots: build
 # The long forms: the service killed 20 times in a load of 1 000 000 rows; the log followed
 # under random transactions and kills for half an hour on each warehouse; 100 copies under load.
 torture: build
-	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills|TestThreeProcessesUnderKills' ./e2e/
+	NOEMATA_TORTURE=30m go test -v -timeout 4h -run 'TestKilledAgainAndAgain|TestTheLogSurvivesKills|TestThreeProcessesUnderKills|TestAnswersAreCuts' ./e2e/
 	NOEMATA_TORTURE=30m go test -v -timeout 6h -run 'TestTorture|TestGarbledServers|TestCopiesMeetTheLogExactly|TestAShapedFeedFollowsTheLog|TestDrift|TestPartitionsThatComeAndGo|TestReferencesInRandomHistories' ./internal/engine/
 
 # Every decoder of what servers send, 20 minutes each.
@@ -68,6 +68,8 @@ FUZZ_TIME ?= 20m
 fuzz:
 	go test ./internal/pgcopy -run xxx -fuzz FuzzReader -fuzztime $(FUZZ_TIME)
 	go test ./internal/pgcopy -run xxx -fuzz FuzzText -fuzztime $(FUZZ_TIME)
+	go test ./internal/sqlport -run xxx -fuzz FuzzStatementsAreTakenApart -fuzztime $(FUZZ_TIME)
+	go test ./internal/core/derive -run xxx -fuzz FuzzFiles -fuzztime $(FUZZ_TIME)
 	go test ./internal/source/postgres -run xxx -fuzz FuzzMessages -fuzztime $(FUZZ_TIME)
 	go test ./internal/source/mariadb -run xxx -fuzz FuzzValues -fuzztime $(FUZZ_TIME)
 	go test ./internal/source/mariadb/wire -run xxx -fuzz FuzzServer -fuzztime $(FUZZ_TIME)

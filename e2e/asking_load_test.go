@@ -1,11 +1,15 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -13,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -24,6 +29,15 @@ import (
 // state that the source has ever shown, and the number rises.
 const twins = `SELECT (SELECT sum(n) FROM kept.twins_a), (SELECT sum(n) FROM kept.twins_b),
 	(SELECT count(*) FROM kept.twins_a), (SELECT count(*) FROM kept.twins_b), (SELECT max(no) FROM kept.counter)`
+
+// derivedTwins makes of both tables what must be the same in each state, too.
+const derivedTwins = `derived: twins
+warehouse: lake
+tables:
+  - table: kept.differ
+    sql: SELECT coalesce(id, a.id) AS id FROM kept.twins_a AS a FULL JOIN kept.twins_b AS b USING (id) WHERE a.n IS DISTINCT FROM b.n
+    checks: [{none: FROM kept.differ}]
+`
 
 // cut is an answer to twins.
 type cut [5]int64
@@ -60,7 +74,12 @@ func TestAnswersAreCutsUnderLoad(t *testing.T) {
 		})
 	}
 	askers := map[string]func() (cut, error){"api": a.askAPI, "psql": a.askPsql, "pgx": a.askPgx(a.connect()),
-		"pgx in a transaction": a.askTwice(a.connect())}
+		"pgx in a transaction": a.askTwice(a.connect()), "pg": a.askPg()}
+	if length > time.Minute {
+		askers["console"] = a.askConsole()
+	}
+	_, err := a.client.DerivedFile(t.Context(), derivedTwins, nil, client.Apply)
+	require.NoError(t, err)
 	asked := map[string]*atomic.Int64{}
 	faults := make(chan string, 1)
 	for name, ask := range askers {
@@ -90,9 +109,38 @@ func TestAnswersAreCutsUnderLoad(t *testing.T) {
 		require.Positive(t, n.Load(), name)
 		said = append(said, fmt.Sprintf("%s %d", name, n.Load()))
 	}
-	t.Logf("%d transactions; answers: %s; memory %s", transactions.Load(), strings.Join(said, ", "), a.memory())
+	t.Logf("%d transactions; answers: %s; memory %s; commits took %s", transactions.Load(), strings.Join(said, ", "), a.memory(),
+		a.commits("live"))
 	require.Eventually(t, func() bool { return a.same("live") }, 2*time.Minute, time.Second,
 		"the feed was not held up for good")
+	made, err := a.client.Derivations(t.Context(), "twins", "", 200)
+	require.NoError(t, err)
+	require.NotEmpty(t, made)
+	for _, d := range made {
+		require.Contains(t, []string{"done", "running"}, d.State, "what is derived is made of one cut")
+	}
+}
+
+// commits are how long those of a feed took in the warehouse, by the statements of its runs.
+func (a *asked) commits(feed string) string {
+	runs, err := a.client.Runs(a.t.Context(), client.RunFilter{Feed: feed, Limit: 100})
+	require.NoError(a.t, err)
+	var took []float64
+	for _, r := range runs {
+		list, err := a.client.Statements(a.t.Context(), r.ID, "")
+		require.NoError(a.t, err)
+		for _, s := range list {
+			if s.SQL == "COMMIT" && s.Side == "warehouse" {
+				took = append(took, s.Took*1000)
+			}
+		}
+	}
+	if len(took) == 0 {
+		return "an unknown time"
+	}
+	slices.Sort(took)
+	return fmt.Sprintf("%.1f ms, 99 of 100 at most %.1f, the longest %.1f, of %d", took[len(took)/2], took[len(took)*99/100],
+		took[len(took)-1], len(took))
 }
 
 func tell(faults chan<- string, format string, args ...any) {
@@ -142,16 +190,74 @@ func (a *asked) askPsql() (c cut, err error) {
 	if err != nil {
 		return c, fmt.Errorf("%w: %s", err, out)
 	}
-	for i, v := range strings.Split(strings.TrimSpace(string(out)), "|") {
-		if v != "" {
-			c[i], err = strconv.ParseInt(v, 10, 64)
-		}
-	}
-	return c, err
+	return readCut(string(out))
 }
 
 func (a *asked) askPgx(conn *pgx.Conn) func() (cut, error) {
 	return func() (cut, error) { return scanCut(conn.QueryRow(context.Background(), twins)) }
+}
+
+// askPg asks by the driver of another language, in one session.
+func (a *asked) askPg() func() (cut, error) {
+	script, err := filepath.Abs("../internal/testkit/pg/cut.js")
+	require.NoError(a.t, err)
+	c := exec.Command("node", script, a.url("analyst", a.secret, "lake"), twins)
+	in, err := c.StdinPipe()
+	require.NoError(a.t, err)
+	out, err := c.StdoutPipe()
+	require.NoError(a.t, err)
+	require.NoError(a.t, c.Start())
+	a.t.Cleanup(func() {
+		_ = in.Close()
+		_ = c.Process.Kill()
+		_ = c.Wait()
+	})
+	answers := bufio.NewScanner(out)
+	return func() (cut, error) {
+		if _, err := io.WriteString(in, "again\n"); err != nil {
+			return cut{}, err
+		}
+		if !answers.Scan() {
+			return cut{}, fmt.Errorf("the driver pg has ended: %w", answers.Err())
+		}
+		return readCut(answers.Text())
+	}
+}
+
+// askConsole asks on the console's page.
+func (a *asked) askConsole() func() (cut, error) {
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
+	a.t.Cleanup(cancel)
+	tab, cancel := chromedp.NewContext(allocator)
+	a.t.Cleanup(cancel)
+	b := &browser{a.t.(*testing.T), tab, a.service}
+	b.signIn(a.service, "/ask")
+	b.sees("each answer is one cut")
+	n := 0
+	return func() (cut, error) {
+		n++
+		mark := fmt.Sprintf("number %d", n)
+		b.asks(strings.Replace(twins, "(SELECT max(no)", "'"+mark+"' AS mark, (SELECT max(no)", 1))
+		b.sees(mark)
+		row, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](
+			`[...document.querySelectorAll('.answer tbody tr')].find((r) => r.innerText.includes('`+mark+`')).innerText`))
+		if err != nil {
+			return cut{}, err
+		}
+		cells := slices.DeleteFunc(strings.Split(row, "\t"), func(cell string) bool { return strings.Contains(cell, mark) })
+		return readCut(strings.ReplaceAll(strings.Join(cells[1:], "|"), "\u202f", "")) // the first is the row's number
+	}
+}
+
+// readCut reads an answer as psql writes it.
+func readCut(line string) (c cut, err error) {
+	for i, v := range strings.Split(strings.TrimSpace(line), "|") {
+		if v = strings.TrimSpace(v); v != "" && v != "∅" && err == nil {
+			c[i], err = strconv.ParseInt(v, 10, 64)
+		}
+	}
+	return c, err
 }
 
 func scanCut(row pgx.Row) (c cut, err error) {

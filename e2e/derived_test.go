@@ -185,6 +185,7 @@ func TestDerivedTables(t *testing.T) {
 }
 
 // What a file of derived tables must not say is refused, with its reason and place, and nothing is kept of it.
+// Longer than a screen: it is a list.
 func TestDerivedTablesThatAreRefused(t *testing.T) {
 	t.Parallel() // beside others that wait
 	a := newAsked(t)
@@ -240,6 +241,20 @@ func TestDerivedTablesThatAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, changes)
 	require.Equal(t, "maker", changes[0].By)
+
+	// What rows hold is not told to those who only look.
+	_, err = a.client.DerivedFile(t.Context(), strings.Replace(one("reading.cast", "SELECT CAST(title AS INTEGER) AS n FROM "+
+		"kept.loans"), "derived: odd", "derived: cast", 1), nil, client.Apply)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		d, err := a.client.DerivedSet(t.Context(), "cast")
+		return err == nil && d.Tables[0].Problem != nil && strings.Contains(d.Tables[0].Problem.What, "Could not convert string '…'")
+	}, 20*time.Second, 50*time.Millisecond)
+	made, err := a.client.Derivations(t.Context(), "cast", "", 1)
+	require.NoError(t, err)
+	shown, err := a.client.Derivation(t.Context(), made[0].ID)
+	require.NoError(t, err)
+	require.NotContains(t, fmt.Sprint(shown), "Low Tide")
 
 	// One that takes too long is stopped, by its own bound or by a person.
 	slow := strings.Replace(one("reading.slow", "SELECT count(*) AS n FROM range(100000000) a, range(100000000) b"), "derived: odd",

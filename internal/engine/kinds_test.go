@@ -82,15 +82,17 @@ func TestEveryKindComesToTheSame(t *testing.T) {
 	for kind := range kinds {
 		catchUp(kind)
 	}
+	rows := 0
 	for table, target := range targets {
 		want := allRows(t, kinds[plain.Kind], target, copied)
-		require.NotEmpty(t, want, table)
+		rows += len(want) // one table may have been emptied last
 		for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
 			got := allRows(t, kinds[kind], target, copied)
 			require.Equal(t, strings.Join(want, "\n"), strings.Join(got, "\n"), "%s in %s", table, kind)
 		}
 	}
-	t.Logf("%d transactions", s.Count)
+	require.Positive(t, rows)
+	t.Logf("%d transactions, %d rows", s.Count, rows)
 }
 
 // allRows reads a target, but for the runs that wrote its rows, and without what depends on

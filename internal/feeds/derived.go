@@ -85,7 +85,7 @@ func (d *deriving) check(ctx context.Context, old *derive.Set, by records.Token)
 		return problem.Newf(problem.Invalid, "Name a warehouse that is a DuckDB file.",
 			"No tables are derived in the warehouse %s.", d.set.Warehouse).In("warehouse")
 	}
-	d.in, d.key = in, func(n schema.Name) string { return wh.Names().KeyOf(n).String() }
+	d.in, d.key = in, func(n schema.Name) string { return wh.Names().KeyOf(n).Display() }
 	d.may, _ = by.MayAsk(d.set.Warehouse)
 	taken, err := d.taken(ctx)
 	if err != nil {
@@ -209,7 +209,7 @@ func (d *deriving) left(old *derive.Set) {
 
 // inputs looks at what the tables read, and checks those whose inputs are all there.
 func (d *deriving) inputs(ctx context.Context, reads derive.Reads, order []string, taken map[string]string) error {
-	_, now, err := d.in.Derived(ctx)
+	made, now, err := d.in.Derived(ctx)
 	if err != nil {
 		return err
 	}
@@ -221,6 +221,11 @@ func (d *deriving) inputs(ctx context.Context, reads derive.Reads, order []strin
 	absent := map[string]bool{}
 	for _, key := range order {
 		t, ours := of[key]
+		_, there := now[key]
+		if _, derived := made[key]; ours && there && !derived && taken[key] == "" {
+			d.finds(problem.Blocker, t.Table, "There is such a table, or view, that Noemata has not derived, and it is left as it is.",
+				"Choose another name; or drop it, if nobody needs it.")
+		}
 		for _, input := range reads[key] {
 			_, derived := reads[input]
 			_, there := now[input]

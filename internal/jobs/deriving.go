@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -40,6 +41,26 @@ type derivers struct {
 	mu   sync.Mutex
 	busy map[string]bool
 	seen map[string]glance
+	told map[string]time.Time // when it was said last that one cannot be looked at
+}
+
+// tellAgain is after how long it is said again that a warehouse cannot be looked at.
+const tellAgain = time.Minute
+
+// idle waits until no tables are being made, by a process that begins to make no others.
+func (d *derivers) idle(ctx context.Context) {
+	for ctx.Err() == nil {
+		d.mu.Lock()
+		none := len(d.busy) == 0
+		d.mu.Unlock()
+		if none {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(watchEvery):
+		}
+	}
 }
 
 // glance is what was seen of a warehouse when nothing was left to be made.
@@ -69,7 +90,7 @@ func (r *Runner) deriveAll(ctx context.Context) error {
 		busy := d.busy[name]
 		if !busy {
 			if d.busy == nil {
-				d.busy, d.seen = map[string]bool{}, map[string]glance{}
+				d.busy, d.seen, d.told = map[string]bool{}, map[string]glance{}, map[string]time.Time{}
 			}
 			d.busy[name] = true
 		}
@@ -79,12 +100,13 @@ func (r *Runner) deriveAll(ctx context.Context) error {
 		}
 		r.done.Go(func() {
 			err := problem.Guarded(func() error { return r.deriveIn(ctx, name, sets) })()
-			if err != nil && ctx.Err() == nil && !problem.Is(err, problem.Busy) {
-				slog.Warn("Derived tables cannot be looked at; it is tried again.", "warehouse", name, "error", err)
-			}
 			d.mu.Lock()
 			defer d.mu.Unlock()
 			delete(d.busy, name)
+			if err != nil && ctx.Err() == nil && !problem.Is(err, problem.Busy) && time.Since(d.told[name]) > tellAgain {
+				d.told[name] = time.Now()
+				slog.Warn("Derived tables cannot be looked at; it is tried again.", "warehouse", name, "error", err)
+			}
 		})
 	}
 	return nil
@@ -106,6 +128,9 @@ func setsStamp(sets []store.DerivedSet) string {
 func (r *Runner) deriveIn(ctx context.Context, name string, sets []store.DerivedSet) error {
 	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
 	defer cancel()
+	if at, err := r.store.PlaceOf(ctx, name); err != nil || at.Host != "" && at.Host != r.self.Host {
+		return err // a process there makes them
+	}
 	wh, err := r.databases.Warehouse(ctx, name)
 	if err != nil {
 		return err
@@ -130,7 +155,7 @@ func (r *Runner) deriveIn(ctx context.Context, name string, sets []store.Derived
 	if err := r.here(ctx, name, wh); err != nil {
 		return err
 	}
-	p := &pass{Runner: r, in: w, key: func(n schema.Name) string { return wh.Names().KeyOf(n).String() }}
+	p := &pass{Runner: r, in: w, key: func(n schema.Name) string { return wh.Names().KeyOf(n).Display() }}
 	if err := p.make(ctx, sets); err != nil {
 		return err
 	}
@@ -194,6 +219,9 @@ func (p *pass) make(ctx context.Context, sets []store.DerivedSet) error {
 			last = &m
 		}
 		due, why := p.due(t, last, now)
+		if !due && why == t.state.Why {
+			continue
+		}
 		if !due {
 			if err := p.store.NoteDerived(ctx, t.set.Name, t.Table.Table, why); err != nil {
 				return err
@@ -298,7 +326,7 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 		defer mu.Unlock()
 		if len(out.Statements) < mostOfProof {
 			out.Statements = append(out.Statements, records.Statement{Table: t.Table.Table, Side: s.Side, SQL: s.SQL, Rows: s.Rows,
-				StartedAt: s.Start, Took: s.Took.Seconds(), Error: s.Error})
+				StartedAt: s.Start, Took: s.Took.Seconds(), Error: withoutValues(s.Error)})
 		}
 	})
 	limited, cancel := context.WithTimeout(heard, t.Limit())
@@ -307,8 +335,9 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 	var reads []schema.Name
 	for _, input := range t.reads {
 		tried.Inputs[input] = now[input]
-		of, table, _ := strings.Cut(input, ".")
-		reads = append(reads, schema.Name{Schema: of, Table: table})
+		if name, err := schema.ParseName(input); err == nil { // as it was written
+			reads = append(reads, name)
+		}
 	}
 	var d warehouse.Derivation
 	err = problem.Guarded(func() (err error) {
@@ -374,8 +403,19 @@ func inSQL(err error, sql string) error {
 	if !errors.As(err, &m) {
 		return err
 	}
-	return problem.New(problem.Invalid, m.Placed(sql), "Change its SQL, and apply its file again.")
+	if !strings.HasPrefix(m.State, "22") { // data exception: ISO 9075, SQLSTATE
+		return problem.New(problem.Invalid, m.Placed(sql), "Change its SQL, and apply its file again.")
+	}
+	m.Message = withoutValues(m.Message)
+	return problem.New(problem.Invalid, m.Placed(sql), "Somebody who may ask what it reads sees the value by asking its SQL. "+
+		"Change that, or the value at its source.")
 }
+
+// quotedValue is a value in an error's words.
+var quotedValue = regexp.MustCompile(`(?s)'(?:[^']|'')*'`)
+
+// withoutValues are an error's words without what stands in rows: whoever looks is not let ask.
+func withoutValues(text string) string { return quotedValue.ReplaceAllString(text, "'…'") }
 
 // stopped is why a table is not made on: somebody wants so.
 type stopped struct{ by string }

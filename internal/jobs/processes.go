@@ -76,6 +76,7 @@ func (r *Runner) drain(ctx context.Context, drain bool) {
 		if err := r.river.Stop(ctx); err != nil {
 			return // the process ends
 		}
+		r.derivers.idle(ctx)
 		if err := r.store.Drained(ctx, r.self.ID); err != nil {
 			slog.Warn("Warehouse files were not left to other processes.", "error", err)
 		}

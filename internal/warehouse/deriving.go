@@ -9,7 +9,7 @@ import (
 )
 
 // Deriving is a warehouse in which tables can be made from others. Names are told apart by Names.Key, and versions go
-// by that of schema.Name's String.
+// by that of schema.Name's Display.
 type Deriving interface {
 	// Reads checks the SQL of a derived table, and tells which tables it reads, as far as may lets. What is wrong with
 	// it is a Mistake.

@@ -71,7 +71,7 @@ func TestAWarehouseWithoutAVersionIsTakenAlong(t *testing.T) {
 		testkit.SQL(t, w, "UPDATE noemata.control SET version = 999")
 		_, err = w.Prepare(ctx, shelf("latest"))
 		require.True(t, problem.Is(err, problem.Held))
-		require.ErrorContains(t, err, "has version 999, and this Noemata knows versions up to 7")
+		require.ErrorContains(t, err, "has version 999, and this Noemata knows versions up to 8")
 		require.Error(t, j.Note(ctx, "circulation", warehouse.CopyAgain{Table: "public.loans"}),
 			"nothing is changed that a later version has made")
 	})

@@ -145,3 +145,22 @@ func TestStale(t *testing.T) {
 	table.SQL = "SELECT 2"
 	require.Equal(t, "its definition has changed", derive.Stale(table, reads, made, now))
 }
+
+// Whatever a file says, it is read or refused; what is read can be written, and is the same when it is read again.
+func FuzzFiles(f *testing.F) {
+	f.Add([]byte(file))
+	f.Add([]byte("derived: a\nwarehouse: b\ntables: [{table: a.b, sql: SELECT 1, checks: [{values: {column: a, in: [x]}}]}]"))
+	f.Fuzz(func(t *testing.T, content []byte) {
+		s, err := derive.Parse(content, map[string]string{"busy.sql": "SELECT 1"})
+		if err != nil {
+			return
+		}
+		again, err := derive.Parse(s.File(), nil)
+		require.NoError(t, err, "%s", s.File())
+		require.Empty(t, derive.Diff(s, again))
+		for _, table := range s.Tables {
+			s.TimesOf(table).Next(time.Unix(0, 0))
+			require.Positive(t, table.Limit())
+		}
+	})
+}

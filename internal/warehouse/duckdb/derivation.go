@@ -64,7 +64,7 @@ func (d *derivation) make(ctx context.Context, reads []schema.Name) (warehouse.D
 	}
 	d.out.Made = derive.Made{Definition: d.table.Definition(), Inputs: map[string]string{}}
 	for _, r := range reads {
-		d.out.Made.Inputs[r.String()] = now[r.String()]
+		d.out.Made.Inputs[keyOf(r)] = now[keyOf(r)]
 	}
 	if _, err := d.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(d.name.Schema)); err != nil {
 		return d.out, err
@@ -281,7 +281,7 @@ func (d *derivation) changed(ctx context.Context) (parts []string, whole bool, e
 	inputs := map[string]string{} // as the warehouse tells them apart
 	for input, column := range p.Inputs {
 		name, _ := schema.ParseName(input) // the file was checked
-		inputs[strings.ToLower(name.String())] = column
+		inputs[keyOf(name)] = column
 	}
 	var look []string
 	for input, version := range d.out.Made.Inputs {
@@ -320,8 +320,10 @@ func (d *derivation) changed(ctx context.Context) (parts []string, whole bool, e
 // digests keeps the digest of each part of an input, and gives the parts whose digest has changed. A part is the text
 // of a value, with a sign before it; that of null is the sign alone.
 func (d *derivation) digests(ctx context.Context, input, column string) ([]string, error) {
-	name, _, _ := strings.Cut(input, ".")
-	table := schema.Name{Schema: name, Table: input[len(name)+1:]}
+	table, err := schema.ParseName(input)
+	if err != nil {
+		return nil, err
+	}
 	for _, sql := range []string{
 		"DROP TABLE IF EXISTS " + partsNow, "DROP TABLE IF EXISTS " + partsChanged,
 		fmt.Sprintf(`CREATE TEMP TABLE %s AS SELECT CASE WHEN r.%s IS NULL THEN '' ELSE '=' || CAST(r.%[2]s AS VARCHAR) END AS part,

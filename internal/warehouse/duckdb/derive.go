@@ -45,7 +45,7 @@ func (w *Warehouse) Reads(ctx context.Context, sql string, may warehouse.May) ([
 		return nil, refused("0A000", "A derived table reads tables. When %s changes cannot be seen.", r.unseen)
 	}
 	for i, name := range r.reads {
-		r.reads[i] = w.Names().KeyOf(name)
+		r.reads[i] = names.KeyOf(name)
 	}
 	return r.reads, nil
 }
@@ -70,10 +70,11 @@ func (w *Warehouse) Stamp(context.Context) (string, error) {
 // Versions of tables: of a derived one how often its rows have become others, of another one how many commits have
 // changed rows of it; and its columns.
 const (
-	versionsSQL = `SELECT lower(c.schema_name) || '.' || lower(c.table_name), md5(string_agg(c.column_name || ' ' || c.data_type,
+	versionsSQL = `SELECT c.schema_name, c.table_name, md5(string_agg(c.column_name || ' ' || c.data_type,
   ',' ORDER BY c.column_index))
-FROM duckdb_columns() c WHERE c.database_name = current_database() AND NOT c.internal AND c.schema_name <> 'noemata' GROUP BY 1`
-	loadsSQL = `SELECT lower(target), count(*) FROM noemata.loads
+FROM duckdb_columns() c WHERE c.database_name = current_database() AND NOT c.internal AND c.schema_name <> 'noemata'
+GROUP BY 1, 2`
+	loadsSQL = `SELECT target, count(*) FROM noemata.loads
 WHERE rows_inserted + rows_updated + rows_deleted + coalesce(rows_filled, 0) > 0 GROUP BY 1`
 	derivedSQL = `SELECT target, definition, inputs, version FROM noemata.derived`
 )
@@ -92,6 +93,9 @@ func (w *Warehouse) Derived(ctx context.Context) (made map[string]derive.Made, n
 	return made, now, w.explain(err)
 }
 
+// keyOf is a name as DuckDB tells it from others.
+func keyOf(name schema.Name) string { return names.KeyOf(name).Display() }
+
 // derived is that of one transaction.
 func (c *conn) derived(ctx context.Context) (made map[string]derive.Made, now map[string]string, err error) {
 	now, made = map[string]string{}, map[string]derive.Made{}
@@ -100,7 +104,7 @@ func (c *conn) derived(ctx context.Context) (made map[string]derive.Made, now ma
 		return nil, nil, err
 	}
 	for _, row := range found {
-		now[row[0].(string)] = row[1].(string)
+		now[keyOf(schema.Name{Schema: row[0].(string), Table: row[1].(string)})] = row[2].(string)
 	}
 	has, err := c.ask(ctx, "SELECT count(*) FROM duckdb_tables() WHERE schema_name = 'noemata' AND table_name = 'derived'")
 	if err != nil || has[0][0].(int64) == 0 {
@@ -112,8 +116,8 @@ func (c *conn) derived(ctx context.Context) (made map[string]derive.Made, now ma
 	}
 	for _, row := range loads {
 		name, err := schema.ParseName(row[0].(string))
-		if columns, there := now[name.String()]; err == nil && there {
-			now[name.String()] = fmt.Sprintf("%d %s", row[1], columns)
+		if columns, there := now[keyOf(name)]; err == nil && there {
+			now[keyOf(name)] = fmt.Sprintf("%d %s", row[1], columns)
 		}
 	}
 	derived, err := c.ask(ctx, derivedSQL)
@@ -251,15 +255,14 @@ func (c *conn) drop(ctx context.Context, name schema.Name) error {
 
 // kindOf tells whether a name is that of a TABLE or a VIEW; empty for none.
 func (c *conn) kindOf(ctx context.Context, name schema.Name) (string, error) {
-	const sql = `SELECT 'TABLE' FROM duckdb_tables() WHERE database_name = current_database() AND lower(schema_name) = lower($1)
-  AND lower(table_name) = lower($2)
-UNION ALL SELECT 'VIEW' FROM duckdb_views() WHERE database_name = current_database() AND lower(schema_name) = lower($1)
-  AND lower(view_name) = lower($2)`
-	found, err := c.ask(ctx, sql, name.Schema, name.Table)
-	if err != nil || len(found) == 0 {
-		return "", err
+	found, err := c.ask(ctx, `SELECT schema_name, table_name, 'TABLE' FROM duckdb_tables() WHERE database_name = current_database()
+UNION ALL SELECT schema_name, view_name, 'VIEW' FROM duckdb_views() WHERE database_name = current_database() AND NOT internal`)
+	for _, row := range found {
+		if keyOf(schema.Name{Schema: row[0].(string), Table: row[1].(string)}) == keyOf(name) {
+			return row[2].(string), nil
+		}
 	}
-	return found[0][0].(string), nil
+	return "", err
 }
 
 // deriving waits until nobody else derives tables in the file: two who did would undo each other's work.
@@ -294,7 +297,7 @@ func (w *Warehouse) Derive(ctx context.Context, t derive.Table, reads []schema.N
 	}
 	defer c.Close() // which rolls back what was not committed
 	c.explain = func(err error) error { return err }
-	d := &derivation{conn: c, table: t, name: t.Name(), key: w.Names().KeyOf(t.Name()).String()}
+	d := &derivation{conn: c, table: t, name: t.Name(), key: keyOf(t.Name())}
 	out, err := d.make(ctx, reads)
 	if m := mistakeOf(err, t.SQL); m != nil {
 		m.Position = 0
@@ -331,7 +334,7 @@ func (w *Warehouse) DropDerived(ctx context.Context, name schema.Name) error {
 	}
 	defer c.Close()
 	c.explain = w.explain
-	key := w.Names().KeyOf(name).String()
+	key := keyOf(name)
 	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
 		return err
 	}

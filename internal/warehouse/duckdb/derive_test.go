@@ -85,7 +85,7 @@ func (s shelves) made(t derive.Table) (warehouse.Derivation, string) {
 	reads := s.reads(t)
 	var names []string
 	for _, r := range reads {
-		names = append(names, r.String())
+		names = append(names, r.Display())
 	}
 	why := derive.Stale(t, names, before, now)
 	d, err := s.Derive(s.Context(), t, reads)
@@ -247,6 +247,15 @@ func TestDerivedTablesThatCannotBe(t *testing.T) {
 	}
 	require.Equal(t, []schema.Name{{Schema: "kept", Table: "loans"}, {Schema: "main", Table: "x"}}, s.reads(derive.Table{
 		SQL: "WITH a AS (SELECT * FROM Kept.Loans) SELECT * FROM a, x"}))
+	s.run(`CREATE TABLE kept."ŒSLING.Quay" (id INTEGER)`)
+	s.brings(`kept."ŒSLING.Quay"`, `INSERT INTO kept."ŒSLING.Quay" VALUES (1)`)
+	odd := derive.Table{Table: `reading."Œ Q"`, SQL: `SELECT * FROM kept."Œsling.QUAY"`}
+	_, now, err := s.Derived(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "1 ", now[s.reads(odd)[0].Display()][:2], "A and a are one, but Œ and œ are not")
+	_, err = s.Derive(t.Context(), odd, s.reads(odd))
+	require.NoError(t, err)
+	require.Equal(t, []string{"1"}, s.rows(`SELECT * FROM reading."Œ q"`))
 	good := derive.Table{Table: "reading.good", SQL: "SELECT id FROM kept.loans"}
 	mistakes, err := s.Binds(t.Context(), []derive.Table{good,
 		{Table: "reading.after", SQL: "SELECT id FROM reading.good"},
@@ -265,9 +274,9 @@ func TestDerivedTablesThatCannotBe(t *testing.T) {
 		require.Contains(t, mistakes[table].Message, words)
 	}
 	require.Equal(t, len("SELECT id,\n  ")+1, mistakes["reading.column"].Position)
-	require.Empty(t, s.rows("SELECT * FROM duckdb_schemas() WHERE schema_name = 'reading'"), "nothing was made")
+	require.Empty(t, s.rows("SELECT * FROM duckdb_tables() WHERE table_name = 'good'"), "nothing was made")
 
-	s.run("CREATE SCHEMA reading", "CREATE TABLE reading.good (x INTEGER)", "INSERT INTO reading.good VALUES (7)")
+	s.run("CREATE TABLE reading.good (x INTEGER)", "INSERT INTO reading.good VALUES (7)")
 	_, err = s.Derive(t.Context(), good, s.reads(good))
 	require.True(t, problem.Is(err, problem.Held), "%v", err)
 	require.Equal(t, []string{"7"}, s.rows("SELECT * FROM reading.good"), "what Noemata has not derived stays")

@@ -112,7 +112,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 func (w *Warehouse) Close() { w.file.closeIdle() }
 
 // Names are one in upper and lower case (DuckDB, Keywords and Identifiers).
-func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "DuckDB", OneCase: true} }
+func (w *Warehouse) Names() warehouse.Names { return names }
+
+var names = warehouse.Names{Kind: "DuckDB", OneCase: true}
 
 func (w *Warehouse) explain(err error) error {
 	if isGivenUp(err) {

@@ -231,12 +231,12 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 		at, _ := x["query_location"].(float64)
 		r.tables = append(r.tables, mention{textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at),
 			r.shown == 0})
-		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
+		return r.table(lower("catalog_name"), textOf(x["schema_name"]), textOf(x["table_name"]), ctes)
 	case x["type"] == "SHOW_REF" && x["query"] == nil && !strings.HasPrefix(textOf(x["show_type"]), "SHOW_"):
-		return r.table(lower("catalog_name"), textOf(x["schema_name"]), lower("table_name"), ctes)
+		return r.table(lower("catalog_name"), textOf(x["schema_name"]), textOf(x["table_name"]), ctes)
 	case x["type"] == "TABLE_FUNCTION":
 		f, _ := x["function"].(map[string]any)
-		return r.function(textOf(f["catalog"]), textOf(f["schema"]), strings.ToLower(textOf(f["function_name"])))
+		return r.function(textOf(f["catalog"]), textOf(f["schema"]), textOf(f["function_name"]))
 	case x["class"] == "FUNCTION" && changing[lower("function_name")]:
 		return refused("25006", "The function %s does more than compute, and questions change nothing.",
 			lower("function_name"))
@@ -246,7 +246,8 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 
 // function looks at a function that gives rows. Those that DuckDB brings are in a schema, too, so one with a schema must
 // be the file's own.
-func (r *reading) function(catalog, in, name string) error {
+func (r *reading) function(catalog, in, called string) error {
+	name := strings.ToLower(called)
 	if catalog == "" && in == "" && tableFunctions[name] {
 		if strings.HasPrefix(name, "duckdb_") {
 			r.unseen = "the catalogue is asked,"
@@ -264,12 +265,13 @@ func (r *reading) function(catalog, in, name string) error {
 		return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
 			"SELECT * FROM kept.loans_as_of(…).", name)
 	}
-	r.reads = append(r.reads, asOfTable(schema.Name{Schema: in, Table: name}))
+	r.reads = append(r.reads, asOfTable(schema.Name{Schema: in, Table: called}))
 	return r.within(in)
 }
 
 // table looks at a table or view that is named.
-func (r *reading) table(catalog, in, table string, ctes map[string]bool) error {
+func (r *reading) table(catalog, in, called string, ctes map[string]bool) error {
+	table := strings.ToLower(called)
 	switch {
 	case catalog == "" && in == "" && ctes[table]:
 		return nil
@@ -293,7 +295,7 @@ func (r *reading) table(catalog, in, table string, ctes map[string]bool) error {
 	case in == "":
 		in = "main"
 	}
-	r.reads = append(r.reads, schema.Name{Schema: in, Table: table})
+	r.reads = append(r.reads, schema.Name{Schema: in, Table: called})
 	return r.within(in)
 }
 
