@@ -42,7 +42,11 @@ func BenchmarkAsking(b *testing.B) {
 	_, err = c.FeedFile(b.Context(), "feed: wide\nsource: circulation\nwarehouse: lake\ntarget: kept.{table}\ntables:\n"+
 		"  - {table: public.wide, find: whole, keep: latest}\n", client.Apply)
 	require.NoError(b, err)
-	require.Equal(b, "done", s.finish("wide").State)
+	run := s.finish("wide")
+	if run.State == "failed" { // a load that is too large for the usual memory has the next one take more
+		run = s.finish("wide")
+	}
+	require.Equal(b, "done", run.State, "%+v", run.Problem)
 	at := url.URL{Scheme: "postgresql", User: url.UserPassword("first administrator", s.token), Host: s.sql, Path: "/lake"}
 	lake := testkit.Connect(b, at.String())
 	took := map[*pgx.Conn]time.Duration{}
