@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strconv"
 	"time"
+
+	"noemata/internal/core/problem"
 )
 
 // DerivedSets lists sets of derived tables.
@@ -41,6 +43,9 @@ func (c *Client) PauseDerived(ctx context.Context, name string) (DerivedSet, err
 	return post[DerivedSet](ctx, c, at("derived", name, "pause"), nil, nil)
 }
 
+// makersWithin is how long a making is waited for while nothing of its set is made.
+const makersWithin = 2 * time.Minute
+
 // MakeDerived has tables of a set made now, all where none is named, waits for it, and gives what came of each.
 func (c *Client) MakeDerived(ctx context.Context, name string, tables ...string) ([]Derivation, error) {
 	if len(tables) == 0 {
@@ -72,14 +77,24 @@ func (c *Client) MakeDerived(ctx context.Context, name string, tables ...string)
 		return nil, err
 	}
 	list := []Derivation{}
+	heard := time.Now() // of any table of the set that was made
 	for _, t := range tables {
 		for d, err := last(t); ; d, err = last(t) {
 			if err != nil {
 				return nil, err
 			}
 			if d.ID > before[t] && d.EndedAt != nil {
-				list = append(list, d)
+				list, heard = append(list, d), time.Now()
 				break
+			}
+			if newest, err := last(""); err != nil {
+				return nil, err
+			} else if newest.ID > 0 && newest.EndedAt == nil {
+				heard = time.Now()
+			}
+			if time.Since(heard) > makersWithin {
+				return nil, problem.Newf(problem.Busy, "See whether one is there that has its warehouse: noemata processes list.",
+					"No process of the service has begun to make %s.", t)
 			}
 			select {
 			case <-ctx.Done():

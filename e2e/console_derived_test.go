@@ -11,6 +11,7 @@ import (
 // A person derives a table in the console: writes its file and sees what is wrong with it, applies it, sees it made and
 // made again, breaks and mends it, and removes it.
 func TestDerivingInTheConsole(t *testing.T) {
+	t.Parallel() // beside others that wait
 	a := newAsked(t)
 	b := newBrowser(t, a.service)
 	b.signIn(a.service, "/derived")

@@ -19,6 +19,7 @@ import (
 
 const reading = `derived: reading
 warehouse: lake
+labels: {region: north}
 tables:
   - table: reading.busy
     sql: SELECT branch, sum(loans) AS loans FROM reading.by_title GROUP BY branch
@@ -126,6 +127,10 @@ func TestDerivedTables(t *testing.T) {
 	require.NotEmpty(t, shown.Statements)
 
 	// A check keeps the table as it was, and those that read it; somebody is told, until it is mended.
+	h := newHook(t, "spring tide")
+	_, err = a.client.AddChannel(t.Context(), client.Channel{Name: "desk", Way: "webhook", URL: h.URL, Kinds: []string{"derived"},
+		Label: "region=north", Secret: "spring tide"})
+	require.NoError(t, err)
 	a.source.exec("INSERT INTO loans (id, title) SELECT i, 'The Weir' FROM generate_series(1000, 1200) i")
 	require.Equal(t, "done", a.finish("desk").State)
 	require.Eventually(t, func() bool {
@@ -135,15 +140,8 @@ func TestDerivedTables(t *testing.T) {
 	require.Equal(t, []string{"north 2", "south 1"}, a.asks("SELECT * FROM reading.busy ORDER BY 1"))
 	out = a.must("derived", "show", "reading")
 	require.Contains(t, out, "finds nothing: SELECT * FROM reading.by_title WHERE loans > 100 (1 finding)")
-	require.Eventually(t, func() bool {
-		alerts, err := a.client.Alerts(t.Context(), false)
-		for _, x := range alerts {
-			if x.Kind == "derived" && x.About == "reading/reading.by_title" {
-				return true
-			}
-		}
-		return err != nil
-	}, 30*time.Second, 200*time.Millisecond)
+	told := h.took(t, func(m message) bool { return m.Kind == "derived" && !m.Over })
+	require.Equal(t, "reading/reading.by_title", told.Alerts[0].About)
 	_, code = a.cli("", "derived", "make", "reading", "reading.by_title")
 	require.Equal(t, 3, code)
 	a.source.exec("DELETE FROM loans WHERE id >= 1000")

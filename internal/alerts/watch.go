@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"noemata/internal/core/feed"
@@ -86,6 +87,9 @@ func (w *Watcher) Look(ctx context.Context, now time.Time) error {
 	for _, f := range feeds {
 		labels[f.Name] = f.Labels
 	}
+	for _, s := range sets {
+		labels["/"+s.Name] = s.Labels
+	}
 	for _, c := range channels {
 		if err := w.tell(ctx, c, labels, now); err != nil {
 			return err
@@ -150,6 +154,15 @@ func (w *Watcher) disks(ctx context.Context) (list []records.Alert, err error) {
 	return list, err
 }
 
+// ownerOf names whose labels are an alert's: a feed, or after a slash a set of derived tables.
+func ownerOf(a records.Alert) string {
+	if a.Kind != records.AlertDerived {
+		return a.Feed
+	}
+	set, _, _ := strings.Cut(a.About, "/")
+	return "/" + set
+}
+
 // tell tells a channel what it does not know yet, and what is over of what it knows. What is over before it was
 // told is told by nobody.
 func (w *Watcher) tell(ctx context.Context, c records.Channel, labels map[string]feed.Labels, now time.Time) error {
@@ -161,7 +174,7 @@ func (w *Watcher) tell(ctx context.Context, c records.Channel, labels map[string
 		if err != nil {
 			return err
 		}
-		for _, m := range grouped(untold, over, func(a records.Alert) bool { return over || wants(c, a, labels[a.Feed]) }) {
+		for _, m := range grouped(untold, over, func(a records.Alert) bool { return over || wants(c, a, labels[ownerOf(a)]) }) {
 			failure := Send(ctx, c, m)
 			if err := w.Store.Told(ctx, c.Name, m.Alerts, over, failure); err != nil {
 				return err

@@ -281,6 +281,16 @@ func (r *Rules) MakeDerived(ctx context.Context, set string, tables []string, by
 				"The set %s has no table %q.", set, t)
 		}
 	}
+	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
+	defer cancel()
+	wh, err := r.Databases.Warehouse(ctx, found[0].Warehouse)
+	if err != nil {
+		return err
+	}
+	if file, there := wh.File(); file != "" && !there {
+		return problem.Newf(problem.Conflict, "Let a feed run that brings something there first.",
+			"The file of the warehouse %s is not there yet.", found[0].Warehouse)
+	}
 	return r.Store.WantDerived(ctx, set, tables, by)
 }
 

@@ -34,8 +34,8 @@ type derivation struct {
 
 	kind   string       // what is there of the name
 	before *derive.Made // nil where it was never made
-	digest string       // of its rows when it was made last, and how often they became others
-	times  int64
+	digest string       // of its rows when it was made last
+	times  int64        // rises each time that they become others
 	out    warehouse.Derivation
 }
 
@@ -107,6 +107,7 @@ func (d *derivation) look(ctx context.Context) (map[string]string, error) {
 	if m, is := made[d.key]; is {
 		d.before = &m
 	}
+	d.times = time.Now().UnixMicro() // so that one that was dropped, and is made again, is another
 	if len(known) > 0 {
 		d.times, d.digest = known[0][0].(int64), known[0][1].(string)
 	}

@@ -67,8 +67,8 @@ func (w *Warehouse) Stamp(context.Context) (string, error) {
 	return stamp, nil
 }
 
-// Versions of tables: of a derived one how often its rows have become others, of another one how many commits have
-// changed rows of it; and its columns.
+// Versions of tables: of a derived one a number that rises when its rows become others, of another one how many commits
+// have changed rows of it; and its columns.
 const (
 	versionsSQL = `SELECT c.schema_name, c.table_name, md5(string_agg(c.column_name || ' ' || c.data_type,
   ',' ORDER BY c.column_index))

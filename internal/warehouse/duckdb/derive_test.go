@@ -143,6 +143,13 @@ func TestDerivedTablesFollowWhatTheyRead(t *testing.T) {
 			table.As = derive.AsView
 			s.made(table)
 			check()
+			_, before, err := s.Derived(t.Context())
+			require.NoError(t, err)
+			require.NoError(t, s.DropDerived(t.Context(), table.Name()))
+			s.made(table)
+			_, after, err := s.Derived(t.Context())
+			require.NoError(t, err)
+			require.NotEqual(t, before[table.Table], after[table.Table], "what is made anew is another, also for who reads it")
 			require.NoError(t, s.DropDerived(t.Context(), table.Name()))
 			require.Empty(t, s.rows("SELECT * FROM noemata.derived"))
 		})
