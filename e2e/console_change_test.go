@@ -110,7 +110,7 @@ func TestAFeedIsChangedInTheConsole(t *testing.T) {
 	b.sees("The feed moves to the warehouse vault")
 	s.apply("%s", strings.Replace(exported, "owner: Fjóra Quillfeather", "owner: Ove Lindqvist", 1))
 	b.open("/feeds/readers/change")
-	b.sees("The feed was changed after your draft was begun")
+	b.sees("The feed was changed after your draft was begun", "The feed moves to the warehouse vault")
 	b.click("Next: apply")
 	b.press(`//button[normalize-space(.)="Apply"]`)
 	b.sees("circulation → vault")

@@ -53,9 +53,10 @@ func (b *browser) open(path string) {
 	b.do(chromedp.Navigate(b.s.address + path))
 }
 
+// click waits until the button can be pressed: one that waits for an answer cannot.
 func (b *browser) click(text string) {
 	b.t.Helper()
-	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(., %q)]`, text))))
+	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(., %q)][not(@disabled)]`, text))))
 }
 
 // fill replaces what a field holds.
