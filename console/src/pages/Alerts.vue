@@ -146,9 +146,7 @@ const beside = computed(() =>
     <TroubleBox
       v-for="a in open"
       :key="a.id"
-      :warn="
-        a.kind === 'lag' || a.kind === 'log' || a.kind === 'drift' || a.kind === 'unequal' || a.kind === 'derived'
-      "
+      :warn="['lag', 'log', 'drift', 'unequal', 'derived'].includes(a.kind)"
       :trouble="{ what: a.what, remedy: a.remedy }">
       <RouterLink
         v-if="a.feed"

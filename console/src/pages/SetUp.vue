@@ -23,6 +23,7 @@ import ChangesList from '../parts/ChangesList.vue'
 import ChooseTables from '../parts/ChooseTables.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
 import FeedSettings from '../parts/FeedSettings.vue'
+import FileText from '../parts/FileText.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import OneOf from '../parts/OneOf.vue'
 import ShapeTable from '../parts/ShapeTable.vue'
@@ -577,13 +578,7 @@ function go(to: number) {
           </div>
           <div>
             <h2>The file, to keep</h2>
-            <ElInput
-              v-model="draft.file"
-              type="textarea"
-              :rows="20"
-              input-style="font-family: var(--mono); font-size: 12px"
-              aria-label="The feed file, in YAML"
-              spellcheck="false" />
+            <FileText v-model="draft.file" :rows="20" label="The feed file, in YAML" />
           </div>
         </div>
       </template>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElButton, ElDialog } from 'element-plus'
 import { ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Schemas } from '../api'
-import ChangesList from './ChangesList.vue'
-import FindingsList from './FindingsList.vue'
+import AppliedResult from './AppliedResult.vue'
+import FileText from './FileText.vue'
 import TroubleBox from './TroubleBox.vue'
 
 // A file of derived tables, to be checked and applied.
@@ -51,28 +51,12 @@ async function send(dryRun: boolean) {
     width="min(1080px, 94vw)"
     align-center
     append-to-body>
-    <ElInput
-      v-model="file"
-      type="textarea"
-      :rows="result || refused ? 14 : 24"
-      input-style="font-family: var(--mono); font-size: 12px"
-      aria-label="The file of derived tables, in YAML"
-      spellcheck="false" />
+    <FileText v-model="file" :rows="result || refused ? 14 : 24" label="The file of derived tables, in YAML" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="refused" />
-      <template v-if="result">
-        <p>
-          <strong v-if="result.applied">The derived tables {{ result.set }} are as the file has them.</strong>
-          <strong v-else-if="result.new">The derived tables {{ result.set }} would be new.</strong>
-          <strong v-else-if="result.changes.length === 0"
-            >The derived tables {{ result.set }} are as the file has them already.</strong
-          >
-          <strong v-else>The derived tables {{ result.set }} would change:</strong>
-          <template v-if="result.order.length"> They are made in this order: {{ result.order.join(', ') }}.</template>
-        </p>
-        <ChangesList v-if="!result.new && result.changes.length" :changes="result.changes" />
-        <FindingsList :findings="result.findings" />
-      </template>
+      <AppliedResult v-if="result" :result="result" :of="`The derived tables ${result.set}`" many>
+        <template v-if="result.order.length">They are made in this order: {{ result.order.join(', ') }}.</template>
+      </AppliedResult>
     </div>
     <template #footer>
       <ElButton :loading="busy === 'check'" @click="send(true)">Check</ElButton>

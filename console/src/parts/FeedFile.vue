@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElDialog, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Applied, type Preview } from '../api'
-import ChangesList from './ChangesList.vue'
-import FindingsList from './FindingsList.vue'
+import AppliedResult from './AppliedResult.vue'
+import FileText from './FileText.vue'
 import PreviewRows from './PreviewRows.vue'
 import ProposeFeed from './ProposeFeed.vue'
 import TroubleBox from './TroubleBox.vue'
@@ -75,32 +75,18 @@ async function send(dryRun: boolean) {
 <template>
   <ElDialog v-model="open" title="Apply a feed file" width="min(1080px, 94vw)" align-center append-to-body>
     <ProposeFeed v-if="open && props.content === undefined" :brief="!!result || !!preview" @proposed="take" />
-    <ElInput
-      v-model="file"
-      type="textarea"
-      :rows="preview || result ? 10 : 18"
-      input-style="font-family: var(--mono); font-size: 12px"
-      aria-label="The feed file, in YAML"
-      spellcheck="false" />
+    <FileText v-model="file" :rows="preview || result ? 10 : 18" label="The feed file, in YAML" />
     <div class="result" aria-live="polite">
       <TroubleBox :trouble="refused" />
       <PreviewRows v-if="preview" :preview="preview" />
-      <template v-if="result">
-        <p>
-          <strong v-if="result.applied"
-            >The feed {{ result.feed }} is as the file has it.<template v-if="result.new">
-              Start it on its page.</template
-            ></strong
-          >
-          <strong v-else-if="result.new">The feed {{ result.feed }} would be new.</strong>
-          <strong v-else-if="result.changes.length === 0"
-            >The feed {{ result.feed }} is as the file has it already.</strong
-          >
-          <strong v-else>The feed {{ result.feed }} would change:</strong>
-        </p>
-        <ChangesList v-if="!result.new && result.changes.length" :changes="result.changes" />
-        <FindingsList :findings="result.findings" :file="file" @found="(now) => (result!.findings = now)" />
-      </template>
+      <AppliedResult
+        v-if="result"
+        :result="result"
+        :of="`The feed ${result.feed}`"
+        :file="file"
+        @found="(now) => (result!.findings = now)">
+        <template v-if="result.applied && result.new">Start it on its page.</template>
+      </AppliedResult>
     </div>
     <template #footer>
       <ElSelect
