@@ -514,6 +514,14 @@ CREATE TABLE copies (barcode text PRIMARY KEY, loan int REFERENCES loans, region
 	a.source.exec(`ALTER TABLE copies DROP CONSTRAINT "copies_region_home town_fkey"`)
 	require.Equal(t, "done", a.finish("copies-lake").State)
 	require.Empty(t, a.asks(relations), "it goes when it is gone")
+	a.source.exec(`ALTER TABLE copies ADD FOREIGN KEY (region, "home town") REFERENCES branches; COMMENT ON TABLE copies IS 'Old'`)
+	require.Equal(t, "done", a.finish("copies-lake").State)
+	require.Equal(t, []string{related}, a.asks(relations), "and comes back")
+	for _, comment := range []string{"New", "Old"} {
+		a.source.exec("COMMENT ON TABLE copies IS '" + comment + "'")
+		require.Equal(t, "done", a.finish("copies-lake").State)
+		require.Equal(t, []string{comment}, a.asks("SELECT comment FROM duckdb_tables() WHERE schema_name = 'shelf' AND table_name = 'copies'"))
+	}
 }
 
 // Tables are copied out as one cut, whole or by month; a folder has all of an export, or what it had before.

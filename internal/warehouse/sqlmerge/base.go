@@ -31,6 +31,7 @@ type Base struct {
 	Exclusive func(ctx context.Context, work func(Conn) error) error
 
 	keyed sync.Map // targets whose indexes are there, by the statements that make them
+	forms sync.Map // in which this process has left comments, relations and functions of targets last, by ofTarget
 
 	commenting sync.Mutex
 	commented  map[schema.Name]map[string]string // what comments has found
@@ -184,16 +185,18 @@ func createSchema(ctx context.Context, c Conn, name string) ([]string, error) {
 // comment gives a target and its columns the comments that the source has, where it has any: once for
 // each form of them that this process meets. A user who may not is not stopped by it.
 func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
-	wanted, form := t.Comments(), commentForm(t)
-	if _, known := b.keyed.Load(form); known {
+	wanted, of := t.Comments(), ofTarget{"comments", t.Name}
+	form := fmt.Sprint(wanted)
+	last, looked := b.forms.Load(of)
+	if last == form || len(wanted) == 0 {
 		return nil
 	}
-	if len(wanted) == 0 {
-		return nil
-	}
-	has, err := b.comments(ctx, t.Name)
-	if err != nil {
-		return err
+	var has map[string]string // what this process has written since it looked is not in what it found
+	if !looked {
+		var err error
+		if has, err = b.comments(ctx, t.Name); err != nil {
+			return err
+		}
 	}
 	for column, text := range has {
 		if text == wanted[column] {
@@ -213,8 +216,14 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 			return err
 		}
 	}
-	b.keyed.Store(form, true)
+	b.forms.Store(of, form)
 	return nil
+}
+
+// ofTarget is what there is once of a target, beside its rows.
+type ofTarget struct {
+	what string
+	name schema.Name
 }
 
 // comments gives those that a table and its columns had when this process looked first: to ask for those of one
@@ -243,27 +252,24 @@ func (b *Base) comments(ctx context.Context, of schema.Name) (map[string]string,
 
 // forgetComments has those of a table looked at again.
 func (b *Base) forgetComments(t warehouse.Target) {
-	b.keyed.Delete(commentForm(t))
+	b.forms.Delete(ofTarget{"comments", t.Name})
 	b.commenting.Lock()
 	defer b.commenting.Unlock()
 	delete(b.commented, t.Name)
 }
 
-// commentForm tells a target's comments from those it had.
-func commentForm(t warehouse.Target) string { return t.Name.Quoted() + fmt.Sprint(t.Comments()) }
-
 // asOfIsCurrent makes the function of a history anew where its columns may have changed:
 // once for each form of it that this process meets.
 func (b *Base) asOfIsCurrent(ctx context.Context, t warehouse.Target) error {
-	statements := b.SQL.asOf(t)
-	made := strings.Join(statements, ";")
-	if _, known := b.keyed.Load(made); known || len(statements) == 0 {
+	statements, of := b.SQL.asOf(t), ofTarget{"function", t.Name}
+	form := strings.Join(statements, ";")
+	if last, _ := b.forms.Load(of); last == form || len(statements) == 0 {
 		return nil
 	}
 	if err := b.create(ctx, statements); err != nil {
 		return err
 	}
-	b.keyed.Store(made, true)
+	b.forms.Store(of, form)
 	return nil
 }
 

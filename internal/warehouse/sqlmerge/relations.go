@@ -13,21 +13,26 @@ import (
 // relate keeps for those who ask what names a row of a target, and which other targets its rows refer to: once for each
 // form of them that this process meets.
 func (b *Base) relate(ctx context.Context, t warehouse.Target) error {
-	statements := related(t)
+	statements, of := related(t), ofTarget{"relations", t.Name}
 	form := strings.Join(statements, ";")
-	if _, known := b.keyed.Load(form); known {
+	last, looked := b.forms.Load(of)
+	if last == form {
 		return nil
 	}
-	has, err := b.relations(ctx)
-	if err != nil {
-		return err
+	same := false
+	if !looked { // what this process has written since it looked is not in what it found
+		has, err := b.relations(ctx)
+		if err != nil {
+			return err
+		}
+		same = slices.Equal(has[t.Name.Display()], statements[2:])
 	}
-	if !slices.Equal(has[t.Name.Display()], statements[2:]) {
+	if !same {
 		if err := b.create(ctx, statements); err != nil {
 			return err
 		}
 	}
-	b.keyed.Store(form, true)
+	b.forms.Store(of, form)
 	return nil
 }
 
