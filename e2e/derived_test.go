@@ -192,18 +192,20 @@ func TestDerivedTablesThatAreRefused(t *testing.T) {
 			strings.ReplaceAll(sql, "\n", "\n      ") + "\n"
 	}
 	for file, said := range map[string]string{
-		one("kept.loans", "SELECT 1 AS one"):                                                 "is kept by the feed desk already",
-		one("reading.t", "SELECT id\nFROM kept.loans\nWHERE nobody"):                         "Line 3, column 7",
-		one("reading.t", "SELECT id,, id FROM kept.loans"):                                   "Line 1, column 11: syntax error",
-		one("reading.t", "DELETE FROM kept.loans"):                                           "Only questions are answered",
-		one("reading.t", "SELECT * FROM noemata.positions"):                                  "may not ask the schema noemata",
-		one("reading.t", "SELECT * FROM read_csv('/etc/passwd')"):                            "cannot be asked",
-		one("reading.t", "SELECT * FROM reading.t"):                                          "read each other in a circle: reading.t reads reading.t",
-		one("reading.a", "FROM reading.b") + "  - {table: reading.b, sql: FROM reading.a}\n": "reading.a reads reading.b reads reading.a",
-		strings.Replace(one("reading.t", "SELECT 1 AS one"), "lake", "nowhere", 1):           `no warehouse "nowhere"`,
-		one("noemata.t", "SELECT 1 AS one"):                                                  "Noemata's own",
-		one("reading.t", "SELECT 1 AS one") + "    as: merge\n":                              "needs a key",
-		one("reading.t", "SELECT 1 AS one") + "    as: merge\n    key: [two]\n":              "no column two",
+		one("kept.loans", "SELECT 1 AS one"):                                                            "is kept by the feed desk already",
+		one("reading.t", "SELECT id\nFROM kept.loans\nWHERE nobody"):                                    "Line 3, column 7",
+		one("reading.t", "SELECT id,, id FROM kept.loans"):                                              "Line 1, column 11: syntax error",
+		one("reading.t", "DELETE FROM kept.loans"):                                                      "Only questions are answered",
+		one("reading.t", "SELECT * FROM noemata.positions"):                                             "may not ask the schema noemata",
+		one("reading.t", "SELECT * FROM read_csv('/etc/passwd')"):                                       "cannot be asked",
+		one("reading.t", "SELECT * FROM reading.t"):                                                     "read each other in a circle: reading.t reads reading.t",
+		one("reading.a", "FROM reading.b") + "  - {table: reading.b, sql: FROM reading.a}\n":            "reading.a reads reading.b reads reading.a",
+		strings.Replace(one("reading.t", "SELECT 1 AS one"), "lake", "nowhere", 1):                      `no warehouse "nowhere"`,
+		one("reading.t", "SELECT 1 AS one") + "  - {table: READING.T, sql: SELECT 1 AS one}\n":          "does not tell from that",
+		one("reading.t", "SELECT no FROM kept.loans") + "  - {table: reading.u, sql: FROM reading.t}\n": "reading.t: Line 1",
+		one("noemata.t", "SELECT 1 AS one"):                                                             "Noemata's own",
+		one("reading.t", "SELECT 1 AS one") + "    as: merge\n":                                         "needs a key",
+		one("reading.t", "SELECT 1 AS one") + "    as: merge\n    key: [two]\n":                         "a column that it does not have",
 	} {
 		_, err := a.client.DerivedFile(t.Context(), file, nil, client.Apply)
 		require.Error(t, err, file)
@@ -246,7 +248,7 @@ func TestDerivedTablesThatAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		d, err := a.client.DerivedSet(t.Context(), "cast")
-		return err == nil && d.Tables[0].Problem != nil && strings.Contains(d.Tables[0].Problem.What, "Could not convert string '…'")
+		return err == nil && d.Tables[0].Problem != nil && strings.Contains(d.Tables[0].Problem.What, "A value cannot be converted to another type.")
 	}, 20*time.Second, 50*time.Millisecond)
 	made, err := a.client.Derivations(t.Context(), "cast", "", 1)
 	require.NoError(t, err)

@@ -74,18 +74,13 @@ func (r *Rules) ApplyDerived(ctx context.Context, file string, files map[string]
 
 // check looks for what stands in the way.
 func (d *deriving) check(ctx context.Context, old *derive.Set, by records.Token) error {
-	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
-	defer cancel()
-	wh, err := d.Databases.Warehouse(ctx, d.set.Warehouse)
-	if err != nil {
-		return err
-	}
-	in, ok := wh.(warehouse.Deriving)
-	if !ok {
-		return problem.Newf(problem.Invalid, "Name a warehouse that is a DuckDB file.",
-			"No tables are derived in the warehouse %s.", d.set.Warehouse).In("warehouse")
-	}
-	d.in, d.key = in, func(n schema.Name) string { return wh.Names().KeyOf(n).Display() }
+	return d.inDerived(ctx, d.set.Warehouse, func(in warehouse.Deriving, names warehouse.Names) error {
+		d.in, d.key = in, func(n schema.Name) string { return names.KeyOf(n).Display() }
+		return d.checkIn(ctx, old, by)
+	})
+}
+
+func (d *deriving) checkIn(ctx context.Context, old *derive.Set, by records.Token) error {
 	d.may, _ = by.MayAsk(d.set.Warehouse)
 	taken, err := d.taken(ctx)
 	if err != nil {
@@ -101,7 +96,12 @@ func (d *deriving) check(ctx context.Context, old *derive.Set, by records.Token)
 	}
 	reads, names := maps.Clone(d.others), map[string]string{}
 	for _, t := range d.set.Tables {
-		reads[d.key(t.Name())], names[d.key(t.Name())] = d.reads[t.Table], t.Table
+		key := d.key(t.Name())
+		if names[key] != "" {
+			d.finds(problem.Blocker, t.Table, "It is "+names[key]+", by a name that the warehouse does not tell from that.",
+				"Choose another name.")
+		}
+		reads[key], names[key] = d.reads[t.Table], t.Table
 	}
 	order, err := derive.Order(reads)
 	if err != nil {
@@ -238,7 +238,7 @@ func (d *deriving) inputs(ctx context.Context, reads derive.Reads, order []strin
 					d.finds(problem.Warning, t.Table, "It reads "+input+", which is not there yet: it is made, and checked, when it is.",
 						"Correct the name, or let the feed run that brings it.")
 				}
-			case taken[input] == "" && ours && d.set.TimesOf(t).AfterCommits():
+			case taken[input] == "" && ours && !d.set.TimesOf(t).Said():
 				d.finds(problem.Warning, t.Table, "It reads "+input+", which no feed keeps: when its rows change, nobody notices.",
 					"Say when to make it, as every: 1h.")
 			}
@@ -251,8 +251,14 @@ func (d *deriving) inputs(ctx context.Context, reads derive.Reads, order []strin
 		return nil // what cannot be read cannot be checked
 	}
 	mistakes, err := d.in.Binds(ctx, ready)
+	wrong := map[string]bool{}
 	for _, t := range ready {
-		if m := mistakes[t.Table]; m != nil {
+		m, key := mistakes[t.Table], d.key(t.Name())
+		if m == nil {
+			continue
+		}
+		wrong[key] = true
+		if !slices.ContainsFunc(reads[key], func(input string) bool { return wrong[input] }) { // else it is wrong for that
 			d.finds(problem.Blocker, t.Table, m.Placed(t.SQL), "Change its SQL, or what its file says of it.")
 		}
 	}
@@ -315,6 +321,11 @@ func (r *Rules) RemoveDerived(ctx context.Context, name string, drop bool) error
 }
 
 func (r *Rules) drop(ctx context.Context, in string, name schema.Name) error {
+	return r.inDerived(ctx, in, func(w warehouse.Deriving, _ warehouse.Names) error { return w.DropDerived(ctx, name) })
+}
+
+// inDerived does something in a warehouse where tables can be derived.
+func (r *Rules) inDerived(ctx context.Context, in string, do func(warehouse.Deriving, warehouse.Names) error) error {
 	ctx, cancel := context.WithCancel(ctx) // the warehouse is used for no longer than this
 	defer cancel()
 	wh, err := r.Databases.Warehouse(ctx, in)
@@ -323,9 +334,10 @@ func (r *Rules) drop(ctx context.Context, in string, name schema.Name) error {
 	}
 	w, ok := wh.(warehouse.Deriving)
 	if !ok {
-		return nil
+		return problem.Newf(problem.Invalid, "Name a warehouse that is a DuckDB file.",
+			"No tables are derived in the warehouse %s.", in).In("warehouse")
 	}
-	return w.DropDerived(ctx, name)
+	return do(w, wh.Names())
 }
 
 // DropDerived drops a derived table that no set has any more.
@@ -338,13 +350,15 @@ func (r *Rules) DropDerived(ctx context.Context, in, table string) error {
 	if err != nil {
 		return err
 	}
-	for _, s := range sets {
-		if s.Warehouse == in && slices.ContainsFunc(s.Tables, func(t derive.Table) bool {
-			return strings.EqualFold(t.Name().String(), name.String())
-		}) {
-			return problem.Newf(problem.Conflict, "Take it out of the set's file first.",
-				"The table %s is of the derived tables %s, which would make it again.", table, s.Name)
+	return r.inDerived(ctx, in, func(w warehouse.Deriving, names warehouse.Names) error {
+		for _, s := range sets {
+			if s.Warehouse == in && slices.ContainsFunc(s.Tables, func(t derive.Table) bool {
+				return names.KeyOf(t.Name()) == names.KeyOf(name)
+			}) {
+				return problem.Newf(problem.Conflict, "Take it out of the set's file first.",
+					"The table %s is of the derived tables %s, which would make it again.", table, s.Name)
+			}
 		}
-	}
-	return r.drop(ctx, in, name)
+		return w.DropDerived(ctx, name)
+	})
 }

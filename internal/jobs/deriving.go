@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,7 +15,6 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/words"
 	"noemata/internal/records"
-	"noemata/internal/statement"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
 )
@@ -276,7 +274,7 @@ func (p *pass) due(t derivedTable, last *derive.Made, now map[string]string) (du
 	}
 	times := t.set.TimesOf(t.Table)
 	tried := t.state.TriedAt
-	if !times.AfterCommits() && tried != nil && last != nil && last.Definition == t.Definition() {
+	if times.Said() && tried != nil && last != nil && last.Definition == t.Definition() {
 		next, ok := times.Next(*tried)
 		if !ok {
 			return false, stale
@@ -316,21 +314,6 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 		return err
 	}
 	p.events.Send(ctx, records.Event{Kind: "derived"})
-	out := records.Derivation{ID: id, Set: t.set.Name, Table: t.Table.Table}
-	var mu sync.Mutex
-	running, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
-	p.done.Go(func() { p.watchDerivation(running, stop, id) })
-	heard := statement.With(running, func(s statement.Statement) {
-		mu.Lock()
-		defer mu.Unlock()
-		if len(out.Statements) < mostOfProof {
-			out.Statements = append(out.Statements, records.Statement{Table: t.Table.Table, Side: s.Side, SQL: s.SQL, Rows: s.Rows,
-				StartedAt: s.Start, Took: s.Took.Seconds(), Error: withoutValues(s.Error)})
-		}
-	})
-	limited, cancel := context.WithTimeout(heard, t.Limit())
-	defer cancel()
 	tried := &derive.Made{Definition: t.Definition(), Inputs: map[string]string{}}
 	var reads []schema.Name
 	for _, input := range t.reads {
@@ -339,17 +322,45 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 			reads = append(reads, name)
 		}
 	}
+	running, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	p.done.Go(func() { p.watchDerivation(running, stop, id) })
+	limited, cancel := context.WithTimeoutCause(running, t.Limit(), errTooLong)
+	defer cancel()
+	var said heard
 	var d warehouse.Derivation
 	err = problem.Guarded(func() (err error) {
-		d, err = p.in.Derive(limited, t.Table, reads)
+		d, err = p.in.Derive(said.in(limited), t.Table, reads, t.state.WantedBy != "")
 		return err
 	})()
 	if err == nil {
 		tried = &d.Made
 	}
-	mu.Lock()
-	defer mu.Unlock()
-	out.Rows, out.Inserted, out.Updated, out.Deleted, out.Same = d.Rows, d.Inserted, d.Updated, d.Deleted, d.Same
+	out := t.came(d, err, context.Cause(limited))
+	out.ID = id
+	for _, s := range said.all(t.Table.Table) {
+		if m := (*warehouse.Mistake)(nil); s.Error != "" && errors.As(err, &m) {
+			s.Error = m.WithoutValues().Message
+		}
+		out.Statements = append(out.Statements, s)
+	}
+	if ctx.Err() != nil { // it is made again at once
+		tried = nil
+	}
+	keep(ctx, "A derived table", id, t.Table.Table, func(ctx context.Context) error {
+		return p.store.EndDerivation(ctx, out, tried)
+	})
+	p.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "derived"})
+	return nil
+}
+
+// errTooLong is why a table is not made on that has taken as long as it may.
+var errTooLong = errors.New("it has taken as long as it may")
+
+// came is what came of making a table. cause is why it was not made on, if it was not.
+func (t derivedTable) came(d warehouse.Derivation, err, cause error) records.Derivation {
+	out := records.Derivation{Set: t.set.Name, Table: t.Table.Table, State: "done", Rows: d.Rows, Inserted: d.Inserted,
+		Updated: d.Updated, Deleted: d.Deleted, Same: d.Same}
 	if d.Parts != nil {
 		n := int64(len(d.Parts))
 		out.Parts = &n
@@ -358,29 +369,27 @@ func (p *pass) one(ctx context.Context, t derivedTable, why string, now map[stri
 		out.Checks = append(out.Checks, records.DerivedCheck{Check: c.Check.String(), Holds: c.Found == 0, Found: c.Found,
 			Keeps: c.Check.Keeps() && t.Is() != derive.AsView, SQL: c.SQL, Took: c.Took.Seconds()})
 	}
-	out.State, out.Problem = "done", nil
-	switch asked := (*stopped)(nil); {
-	case errors.As(context.Cause(running), &asked):
-		out.State, out.Problem = "stopped", records.NewProblem(problem.Newf(problem.Stopped,
-			"It is tried again when what it reads has changed, or: noemata derived make "+problem.Word(t.set.Name)+" "+
-				problem.Word(t.Table.Table), "%s has stopped it.", asked.by))
-	case ctx.Err() != nil:
-		tried = nil
-		out.State, out.Problem = "stopped", records.NewProblem(problem.New(problem.Stopped,
-			"The service ended while it was made.", "It is made again."))
-	case err != nil && limited.Err() != nil:
-		out.State, out.Problem = "failed", records.NewProblem(problem.Newf(problem.Failed,
-			"Have its SQL read less, or let it take longer: within, in its file.", "It took longer than %s.", t.Limit()))
-	case err != nil:
-		out.State, out.Problem = "failed", records.NewProblem(inSQL(err, t.SQL))
-	case d.Kept:
-		out.State, out.Problem = "kept", records.NewProblem(broken(d, t))
+	if err == nil && !d.Kept {
+		return out
 	}
-	keep(ctx, "A derived table", id, t.Table.Table, func(ctx context.Context) error {
-		return p.store.EndDerivation(ctx, out, tried)
-	})
-	p.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "derived"})
-	return nil
+	asked := (*stopped)(nil)
+	switch {
+	case err == nil:
+		out.State, err = "kept", broken(d, t)
+	case errors.As(cause, &asked):
+		out.State, err = "stopped", problem.Newf(problem.Stopped,
+			"It is tried again when what it reads has changed, or: noemata derived make "+problem.Word(t.set.Name)+" "+
+				problem.Word(t.Table.Table), "%s has stopped it.", asked.by)
+	case errors.Is(cause, errTooLong):
+		out.State, err = "failed", problem.Newf(problem.Failed,
+			"Have its SQL read less, or let it take longer: within, in its file.", "It took longer than %s.", t.Limit())
+	case cause != nil:
+		out.State, err = "stopped", problem.New(problem.Stopped, "The service ended while it was made.", "It is made again.")
+	default:
+		out.State, err = "failed", inSQL(err, t.SQL)
+	}
+	out.Problem = records.NewProblem(err)
+	return out
 }
 
 // broken is the problem of a table whose checks did not hold.
@@ -397,25 +406,18 @@ func broken(d warehouse.Derivation, t derivedTable) *problem.Problem {
 		"The table is as it was before, since what its SQL gives now does not hold: %s.", strings.Join(list, "; "))
 }
 
-// inSQL is a mistake of a table's SQL with its line.
+// inSQL is a mistake of a table's SQL with its place, and without what stands in rows: whoever looks is not let ask.
 func inSQL(err error, sql string) error {
 	var m *warehouse.Mistake
 	if !errors.As(err, &m) {
 		return err
 	}
-	if !strings.HasPrefix(m.State, "22") { // data exception: ISO 9075, SQLSTATE
-		return problem.New(problem.Invalid, m.Placed(sql), "Change its SQL, and apply its file again.")
+	remedy := "Change its SQL, and apply its file again."
+	if m.OfData() {
+		remedy = "Somebody who may ask what it reads sees the value by asking its SQL. Change that, or the value at its source."
 	}
-	m.Message = withoutValues(m.Message)
-	return problem.New(problem.Invalid, m.Placed(sql), "Somebody who may ask what it reads sees the value by asking its SQL. "+
-		"Change that, or the value at its source.")
+	return problem.New(problem.Invalid, m.WithoutValues().Placed(sql), remedy)
 }
-
-// quotedValue is a value in an error's words.
-var quotedValue = regexp.MustCompile(`(?s)'(?:[^']|'')*'`)
-
-// withoutValues are an error's words without what stands in rows: whoever looks is not let ask.
-func withoutValues(text string) string { return quotedValue.ReplaceAllString(text, "'…'") }
 
 // stopped is why a table is not made on: somebody wants so.
 type stopped struct{ by string }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -19,7 +18,6 @@ import (
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/records"
-	"noemata/internal/statement"
 )
 
 // Proofs and repairs are jobs of their own, in a queue of their own: they read much, so a process works on
@@ -179,8 +177,7 @@ func (r *Runner) prove(ctx context.Context, p records.Proving) {
 	defer cancel(nil)
 	var at atomic.Pointer[engine.Progress]
 	r.done.Go(func() { r.watchProving(running, cancel, p.ID, &at) })
-	var mu sync.Mutex
-	var made []statement.Statement
+	var said heard
 	err := problem.Guarded(func() error {
 		w, err := r.Work(running, p.Feed, p.Table)
 		if err != nil {
@@ -200,14 +197,7 @@ func (r *Runner) prove(ctx context.Context, p records.Proving) {
 		if !idle(w.Feed, active) {
 			w.Passed = r.passed(p.Feed)
 		}
-		heard := statement.With(running, func(s statement.Statement) {
-			mu.Lock()
-			defer mu.Unlock()
-			if len(made) < mostOfProof {
-				made = append(made, s)
-			}
-		})
-		return r.compare(heard, w, &p)
+		return r.compare(said.in(running), w, &p)
 	})()
 	switch {
 	case errors.Is(context.Cause(running), errAsked):
@@ -220,16 +210,10 @@ func (r *Runner) prove(ctx context.Context, p records.Proving) {
 	default:
 		p.State = "done"
 	}
-	for _, s := range made {
-		p.Statements = append(p.Statements, records.Statement{Table: p.Table, Side: s.Side, SQL: s.SQL, Rows: s.Rows,
-			StartedAt: s.Start, Took: s.Took.Seconds(), Error: s.Error})
-	}
+	p.Statements = said.all(p.Table)
 	keep(ctx, "A proof", p.ID, p.Table, func(ctx context.Context) error { return r.store.EndProving(ctx, p) })
 	r.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "feed", Feed: p.Feed})
 }
-
-// mostOfProof is how many statements are kept of a proof.
-const mostOfProof = 500
 
 // compare proves the table or repairs it, and tells what was found.
 func (r *Runner) compare(ctx context.Context, w engine.Work, p *records.Proving) error {

@@ -76,7 +76,7 @@ func (d *DerivedSet) Status() records.DerivedSet {
 	for _, t := range d.Tables {
 		state := d.States[t.Table].DerivedTable
 		state.Table, state.As, state.Comment, state.SQL = t.Table, string(t.Is()), t.Comment, t.SQL
-		state.When = d.TimesOf(t).Words()
+		state.When = d.When(t)
 		out.Tables = append(out.Tables, state)
 	}
 	return out
@@ -211,16 +211,7 @@ WHERE s.id = t.set_id AND s.name = $1 AND t.name = $2`, d.Set, d.Table, jsonOf(t
 
 // DerivationsToStop gives those of a process that somebody wants to stop, with who does.
 func (s *Store) DerivationsToStop(ctx context.Context, process string) (map[int64]string, error) {
-	found, err := s.Pool.Query(ctx, "SELECT id, stop FROM derivations WHERE process = $1 AND state = 'running' AND stop <> ''",
-		process)
-	if err != nil {
-		return nil, err
-	}
-	stop := map[int64]string{}
-	var id int64
-	var by string
-	_, err = pgx.ForEachRow(found, []any{&id, &by}, func() error { stop[id] = by; return nil })
-	return stop, err
+	return s.toStop(ctx, "derivations", process)
 }
 
 // StopDerivation asks whoever makes a table to stop.

@@ -88,8 +88,13 @@ func (s *Store) StopQuestion(ctx context.Context, id int64, by string) error {
 
 // ToStop gives the questions that a process answers and is to stop, with who has asked for it.
 func (s *Store) ToStop(ctx context.Context, process string) (map[int64]string, error) {
-	found, err := s.Pool.Query(ctx,
-		"SELECT id, stop FROM questions WHERE process = $1 AND state = 'running' AND stop <> ''", process)
+	return s.toStop(ctx, "questions", process)
+}
+
+// toStop gives what of a table a process is at work on and is to stop, with who has asked for it.
+func (s *Store) toStop(ctx context.Context, table, process string) (map[int64]string, error) {
+	found, err := s.Pool.Query(ctx, "SELECT id, stop FROM "+table+" WHERE process = $1 AND state = 'running' AND stop <> ''",
+		process)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package warehouse
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -76,6 +77,19 @@ type Mistake struct {
 }
 
 func (m *Mistake) Error() string { return m.Message }
+
+// OfData tells whether it is about values of rows, which its message may name (ISO 9075, SQLSTATE, class 22).
+func (m *Mistake) OfData() bool { return strings.HasPrefix(m.State, "22") }
+
+// WithoutValues is the mistake in words that have nothing of what stands in rows.
+func (m *Mistake) WithoutValues() *Mistake {
+	if !m.OfData() {
+		return m
+	}
+	what := map[string]string{"22P02": "A value cannot be converted to another type.", "22003": "A value is out of range.",
+		"22023": "A value is not one that a function takes."}[m.State]
+	return &Mistake{State: m.State, Message: cmp.Or(what, "A value does not fit."), Position: m.Position}
+}
 
 // Placed is the mistake as a sentence that begins with its line and column in the SQL, where it has a place.
 func (m *Mistake) Placed(sql string) string {

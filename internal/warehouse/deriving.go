@@ -15,14 +15,15 @@ type Deriving interface {
 	// it is a Mistake.
 	Reads(ctx context.Context, sql string, may May) ([]schema.Name, error)
 	// Binds checks derived tables, each after those that it reads, against what is there, and makes nothing. Mistakes
-	// tells what is wrong with which of them.
+	// tells what is wrong with which of them, the first ones; a table that reads one that is wrong is wrong, too.
 	Binds(ctx context.Context, list []derive.Table) (Mistakes, error)
 	// Stamp is another one after each commit.
 	Stamp(ctx context.Context) (string, error)
 	// Derived tells how derived tables were made last, and in which versions all tables are now.
 	Derived(ctx context.Context) (made map[string]derive.Made, now map[string]string, err error)
-	// Derive makes a table, in one transaction, from a single cut of what it reads.
-	Derive(ctx context.Context, t derive.Table, reads []schema.Name) (Derivation, error)
+	// Derive makes a table, in one transaction, from a single cut of what it reads: all of it, where whole says so, and else
+	// only parts that a change reaches, where it has parts. What is wrong with its SQL is a Mistake.
+	Derive(ctx context.Context, t derive.Table, reads []schema.Name, whole bool) (Derivation, error)
 	// DropDerived drops a derived table, if there is one.
 	DropDerived(ctx context.Context, name schema.Name) error
 }

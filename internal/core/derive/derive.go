@@ -17,13 +17,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/robfig/cron/v3"
-
+	"noemata/internal/core/clock"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
@@ -45,29 +43,22 @@ type Set struct {
 	Name         string `json:"derived" yaml:"derived" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"The set's name: lower-case letters, digits and hyphens"`
 	Warehouse    string `json:"warehouse" yaml:"warehouse" doc:"The name of the warehouse"`
 	feed.Belongs `yaml:",inline"`
-	Times        `yaml:",inline"`
-	Tables       []Table `json:"tables" yaml:"tables" minItems:"1" doc:"The tables, in any order"`
-}
-
-// Times say when tables are made. Where nothing is said, they are made after each commit that changes what they read.
-type Times struct {
-	Every string `json:"every,omitempty" yaml:"every,omitempty" doc:"The pause from one making to the next, as 10m or 2h"`
-	Cron  string `json:"cron,omitempty" yaml:"cron,omitempty" doc:"When to make them, as five cron fields, instead of every"`
-	Zone  string `json:"zone,omitempty" yaml:"zone,omitempty" doc:"The time zone that cron is read in; UTC when left out"`
+	clock.Times  `yaml:",inline"` // where nothing is said, tables are made after each commit that changes what they read
+	Tables       []Table          `json:"tables" yaml:"tables" minItems:"1" doc:"The tables, in any order"`
 }
 
 // Table is one derived table.
 type Table struct {
-	Table   string   `json:"table" yaml:"table" doc:"Its name, as schema.table"`
-	Comment string   `json:"comment,omitempty" yaml:"comment,omitempty" doc:"What it is, for those who ask it"`
-	SQL     string   `json:"sql,omitempty" yaml:"sql,omitempty" doc:"One SELECT, in the words of the warehouse's own SQL"`
-	SQLFile string   `json:"sql_file,omitempty" yaml:"sql_file,omitempty" doc:"Instead of sql: a file beside this one that holds it"`
-	As      As       `json:"as,omitempty" yaml:"as,omitempty" enum:"view,table,merge" doc:"What it is in the warehouse; table when left out"`
-	Key     []string `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where it is merged"`
-	Parts   *Parts   `json:"parts,omitempty" yaml:"parts,omitempty" doc:"Where it is merged: how it is told which rows a change reaches"`
-	Times   `yaml:",inline"`
-	Within  string  `json:"within,omitempty" yaml:"within,omitempty" doc:"How long it may take to make, as 10m; 1h when left out"`
-	Checks  []Check `json:"checks,omitempty" yaml:"checks,omitempty" doc:"What must hold of its rows"`
+	Table       string   `json:"table" yaml:"table" doc:"Its name, as schema.table"`
+	Comment     string   `json:"comment,omitempty" yaml:"comment,omitempty" doc:"What it is, for those who ask it"`
+	SQL         string   `json:"sql,omitempty" yaml:"sql,omitempty" doc:"One SELECT, in the words of the warehouse's own SQL"`
+	SQLFile     string   `json:"sql_file,omitempty" yaml:"sql_file,omitempty" doc:"Instead of sql: a file beside this one that holds it"`
+	As          As       `json:"as,omitempty" yaml:"as,omitempty" enum:"view,table,merge" doc:"What it is in the warehouse; table when left out"`
+	Key         []string `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where it is merged"`
+	Parts       *Parts   `json:"parts,omitempty" yaml:"parts,omitempty" doc:"Where it is merged: how it is told which rows a change reaches"`
+	clock.Times `yaml:",inline"`
+	Within      string  `json:"within,omitempty" yaml:"within,omitempty" doc:"How long it may take to make, as 10m; 1h when left out"`
+	Checks      []Check `json:"checks,omitempty" yaml:"checks,omitempty" doc:"What must hold of its rows"`
 }
 
 // Parts divide a table that is merged: a change of an input's row reaches only rows that have the same value.
@@ -138,47 +129,26 @@ func (t Table) Limit() time.Duration {
 
 // Definition tells what the table is made of from what it was made of before.
 func (t Table) Definition() string {
-	t.Comment, t.Times, t.Within = "", Times{}, ""
+	t.Times, t.Within = clock.Times{}, ""
 	content, _ := json.Marshal(t) // plain fields: it cannot fail
 	sum := sha256.Sum256(content)
 	return hex.EncodeToString(sum[:12])
 }
 
 // TimesOf says when a table is made: as it says itself, or else as its set does.
-func (s *Set) TimesOf(t Table) Times {
-	if t.Times != (Times{}) {
+func (s *Set) TimesOf(t Table) clock.Times {
+	if t.Times.Said() {
 		return t.Times
 	}
 	return s.Times
 }
 
-// AfterCommits tells whether tables are made after commits, and not by the clock.
-func (t Times) AfterCommits() bool { return t.Every == "" && t.Cron == "" }
-
-// Next is when a table is made after it was at a moment; ok is false where the clock does not say.
-func (t Times) Next(after time.Time) (next time.Time, ok bool) {
-	if d, err := window.ParseDuration(t.Every); t.Every != "" {
-		return after.Add(d), err == nil
-	}
-	if s, err := t.schedule(); t.Cron != "" && err == nil {
-		next = s.Next(after)
-	}
-	return next, !next.IsZero()
-}
-
-// Words say when tables are made.
-func (t Times) Words() string {
-	switch {
-	case t.Every != "":
-		return "every " + t.Every
-	case t.Cron != "":
-		return strings.TrimSpace("cron " + t.Cron + " " + t.Zone)
+// When is TimesOf in words.
+func (s *Set) When(t Table) string {
+	if times := s.TimesOf(t); times.Said() {
+		return times.Words()
 	}
 	return "after commits"
-}
-
-func (t Times) schedule() (cron.Schedule, error) {
-	return cron.ParseStandard("CRON_TZ=" + cmp.Or(t.Zone, "UTC") + " " + t.Cron)
 }
 
 // What a file's text is bounded by.
@@ -187,8 +157,6 @@ const (
 	mostChecks = 100
 	mostSQL    = 100_000 // bytes
 )
-
-var namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
 // Parse reads the file of a set. files holds those that its tables name for their SQL. Everything wrong with it is told
 // at once, each with its line.
@@ -242,14 +210,12 @@ func (s *Set) take(files map[string]string) (faults []written.Fault) {
 	fault := func(path, format string, args ...any) {
 		faults = append(faults, written.Fault{Path: path, Message: fmt.Sprintf(format, args...)})
 	}
-	if !namePattern.MatchString(s.Name) {
-		fault("derived", "%q cannot be a name: use lower-case letters, digits and hyphens, and begin with a letter.", s.Name)
-	}
+	feed.CheckName("derived", s.Name, fault)
 	if s.Warehouse == "" {
 		fault("warehouse", "Derived tables need the name of their warehouse.")
 	}
 	s.Belongs.Faults(fault)
-	s.Times.check("", fault)
+	checkTimes(s.Times, "", fault)
 	if len(s.Tables) == 0 || len(s.Tables) > mostTables {
 		fault("tables", "These are %d tables, and there may be 1 to %d.", len(s.Tables), mostTables)
 	}
@@ -268,32 +234,21 @@ func (s *Set) take(files map[string]string) (faults []written.Fault) {
 			t.SQL, t.SQLFile = text, ""
 		}
 		t.check(at, fault)
-		name := t.Name()
-		name = schema.Name{Schema: strings.ToLower(name.Schema), Table: strings.ToLower(name.Table)}
-		if seen[name] && name.Table != "" {
-			fault(at+".table", "The table %s is there twice.", t.Table)
+		if name := t.Name(); name.Table != "" { // else it is told already
+			if seen[name] {
+				fault(at+".table", "The table %s is there twice.", t.Table)
+			}
+			seen[name] = true
 		}
-		seen[name] = true
 	}
 	return faults
 }
 
-func (t Times) check(at string, fault faulty) {
-	if at != "" {
-		at += "."
-	}
-	if t.Every != "" && t.Cron != "" {
-		fault(at+"cron", "Give every or cron, not both.")
-	}
-	if d, err := window.ParseDuration(t.Every); t.Every != "" && (err != nil || d < time.Second) {
-		fault(at+"every", "%q is not a pause of a second or more: write it as 10m, 2h or 1d.", t.Every)
-	}
-	if _, err := time.LoadLocation(t.Zone); err != nil {
-		fault(at+"zone", "%q is not a time zone: write it as Europe/Berlin.", t.Zone)
-	} else if s, err := t.schedule(); t.Cron != "" && err != nil {
-		fault(at+"cron", "%q is not a cron schedule of five fields: %v.", t.Cron, err)
-	} else if t.Cron != "" && s.Next(time.Unix(0, 0)).IsZero() {
-		fault(at+"cron", "%q names a day that never comes.", t.Cron)
+// checkTimes checks when tables are made. A zone alone would look like a time, and be none.
+func checkTimes(t clock.Times, at string, fault faulty) {
+	t.Check(at, fault)
+	if t.Zone != "" && t.Cron == "" {
+		fault(at+"zone", "A zone is that of cron: give both.")
 	}
 }
 
@@ -320,7 +275,7 @@ func (t *Table) check(at string, fault faulty) {
 	if d, err := window.ParseDuration(t.Within); t.Within != "" && (err != nil || d < time.Second) {
 		fault(at+".within", "%q is not a second or more: write it as 30s, 10m or 2h.", t.Within)
 	}
-	t.Times.check(at, fault)
+	checkTimes(t.Times, at+".", fault)
 	if p := t.Parts; p != nil {
 		if t.As != AsMerge || p.Column == "" || len(p.Inputs) == 0 {
 			fault(at+".parts", "Parts are of a table that is merged: give a column of it, and of inputs the columns that have "+

@@ -61,7 +61,9 @@ func TestFilesAreReadAndWritten(t *testing.T) {
 	require.True(t, ok)
 	require.Equal(t, time.Date(2026, 3, 2, 3, 0, 0, 0, time.UTC), next.UTC())
 	require.Equal(t, 30*time.Second, s.Tables[1].Limit())
-	require.True(t, derive.Times{}.AfterCommits())
+	require.Equal(t, "cron 0 4 * * * Europe/Vienna", s.When(s.Tables[1]))
+	s.Every = ""
+	require.Equal(t, "after commits", s.When(s.Tables[0]))
 }
 
 // What is wrong with a file is told with its line.
@@ -70,7 +72,7 @@ func TestFaultsOfFiles(t *testing.T) {
 		"derived: reading->derived: Reading":                     "line 1, derived: \"Reading\" cannot be a name",
 		"warehouse: lake->source: lake":                          "line 2, source: There is no such field",
 		"every: 10m->every: soon":                                "line 4, every: \"soon\" is not a pause",
-		"reading.busy->reading.LOANS":                            "the table reading.LOANS is there twice",
+		"reading.busy->reading.loans":                            "the table reading.loans is there twice",
 		"reading.busy->noemata.busy":                             "Noemata's own",
 		"as: merge->as: picture":                                 "not what a derived table can be",
 		"key: [branch]->key: []":                                 "A table that is merged needs a key",
@@ -78,6 +80,7 @@ func TestFaultsOfFiles(t *testing.T) {
 		"unique: [branch]->unique: [branch]\n        none: x":    "A check is one of",
 		"values: {column: branch, in: [north, south]}->none: ''": "A check is one of",
 		"cron: 0 4 * * *->cron: 0 4 31 2 *":                      "a day that never comes",
+		"    cron: 0 4 * * *\n->":                                "line 19, tables[1].zone: A zone is that of cron",
 		"within: 30s->within: never":                             "not a second or more",
 		"sql_file: busy.sql->sql_file: other.sql":                "The text of other.sql did not come along",
 		"sql_file: busy.sql->comment: none":                      "needs the SELECT",

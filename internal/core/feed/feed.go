@@ -27,8 +27,7 @@ import (
 	"time"
 	"unicode"
 
-	"github.com/robfig/cron/v3"
-
+	"noemata/internal/core/clock"
 	"noemata/internal/core/drift"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
@@ -267,21 +266,14 @@ func (f *Feed) Check() []Fault {
 	fault := func(path, format string, args ...any) {
 		faults = append(faults, Fault{Path: path, Message: fmt.Sprintf(format, args...)})
 	}
-	checkName(f.Name, "feed", fault)
+	CheckName("feed", f.Name, fault)
 	if f.Source == "" {
 		fault("source", "A feed needs the name of its source.")
 	}
 	if f.Warehouse == "" {
 		fault("warehouse", "A feed needs the name of its warehouse.")
 	}
-	if f.Every != "" && f.Cron != "" {
-		fault("cron", "Give every or cron, not both.")
-	}
-	if f.Every != "" {
-		if d, err := window.ParseDuration(f.Every); err != nil || d < time.Second {
-			fault("every", "%q is not a pause of a second or more: write it as 10s, 15m, 2h or 1d.", f.Every)
-		}
-	}
+	f.times().Check("", fault)
 	if f.Prove != "" {
 		if d, err := window.ParseDuration(f.Prove); err != nil || d < time.Minute {
 			fault("prove", "%q is not an age of a minute or more: write it as 12h or 1d.", f.Prove)
@@ -289,14 +281,6 @@ func (f *Feed) Check() []Fault {
 	}
 	f.Faults(fault)
 	f.checkLog(fault)
-	if s, err := f.schedule(); f.Cron != "" && err != nil {
-		fault("cron", "%q is not a cron schedule of five fields: %v.", f.Cron, err)
-	} else if f.Cron != "" && s.Next(time.Unix(0, 0)).IsZero() {
-		fault("cron", "%q names a day that never comes.", f.Cron)
-	}
-	if _, err := time.LoadLocation(f.Zone); err != nil {
-		fault("zone", "%q is not a time zone: write it as Europe/Berlin.", f.Zone)
-	}
 	f.Drift.check("drift", fault)
 	if f.Prefix != "" && !prefixPattern.MatchString(f.Prefix) {
 		fault("prefix", "%q cannot be a prefix: use lower-case letters, digits and underscores, 16 at most.", f.Prefix)
@@ -471,10 +455,11 @@ var (
 // ValidName tells whether s can name a source, a warehouse or a feed.
 func ValidName(s string) bool { return namePattern.MatchString(s) }
 
-func checkName(name, path string, fault func(string, string, ...any)) {
-	switch {
+// CheckName tells what is wrong with the name of something, which is in the field that is called like it.
+func CheckName(noun, name string, fault func(path, format string, args ...any)) {
+	switch path := noun; {
 	case name == "":
-		fault(path, "A feed needs a name.")
+		fault(path, "A name is needed: write %s: and the name.", noun)
 	case !ValidName(name):
 		fault(path, "%q cannot be a name: use lower-case letters, digits and hyphens, beginning with a letter.", name)
 	}
@@ -642,21 +627,9 @@ func (f *Feed) Next(ended time.Time) (next time.Time, ok bool) {
 }
 
 // NextRead is Next by every or cron alone: when tables are read that do not follow the log.
-func (f *Feed) NextRead(ended time.Time) (next time.Time, ok bool) {
-	if f.Every != "" {
-		d, err := window.ParseDuration(f.Every)
-		return ended.Add(d), err == nil
-	}
-	if f.Cron == "" {
-		return time.Time{}, false
-	}
-	s, err := f.schedule()
-	if err != nil {
-		return time.Time{}, false
-	}
-	next = s.Next(ended)
-	return next, !next.IsZero()
-}
+func (f *Feed) NextRead(ended time.Time) (next time.Time, ok bool) { return f.times().Next(ended) }
+
+func (f *Feed) times() clock.Times { return clock.Times{Every: f.Every, Cron: f.Cron, Zone: f.Zone} }
 
 // ByCron lists the next times, so many of them, at which a feed runs by its cron, in its zone; none of
 // one without.
@@ -669,10 +642,6 @@ func (f *Feed) ByCron(after time.Time, n int) (times []time.Time) {
 		times = append(times, at.In(zone))
 	}
 	return times
-}
-
-func (f *Feed) schedule() (cron.Schedule, error) {
-	return cron.ParseStandard("CRON_TZ=" + orDefault(f.Zone, "UTC") + " " + f.Cron)
 }
 
 // Times of a watermark, with their defaults.

@@ -106,15 +106,14 @@ WHERE c.database_name = current_database() AND NOT c.internal ORDER BY 1, 2, c.c
 }
 
 func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse.Partition) ([]warehouse.Piece, error) {
-	var columns []string
-	for _, c := range t.Columns {
-		columns = append(columns, c.Name+" "+c.Native)
+	q, err := c.Prepare(ctx, "SELECT * FROM "+t.Name.Quoted()) // a history of then has fewer columns
+	if err != nil {
+		return nil, err
 	}
 	of := func(name, where string) warehouse.Piece {
-		rows := "SELECT * FROM " + t.Name.Quoted() + where
-		return warehouse.Piece{Name: name, SQL: rows, Digest: fmt.Sprintf(`SELECT md5(%s) || ' ' || count(*) || ' ' ||
-  coalesce(bit_xor(hash(r)), 0) || ' ' || coalesce(sum(hash(r)), 0) FROM (%s) AS r`, schema.Literal(strings.Join(columns, ", ")),
-			rows)}
+		from := " FROM " + t.Name.Quoted() + where
+		return warehouse.Piece{Name: name, SQL: "SELECT *" + from, Digest: fmt.Sprintf("SELECT md5(%s) || ' ' || %s",
+			schema.Literal(formOf(q.Columns)), digestOf(q.Columns)) + from}
 	}
 	all := []warehouse.Piece{of("", "")}
 	if by == nil {

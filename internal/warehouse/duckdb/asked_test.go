@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -400,4 +401,33 @@ func TestAQuestionIsStopped(t *testing.T) {
 	rows, err := answered(t.Context(), c, "SELECT 1")
 	require.NoError(t, err)
 	require.Equal(t, []string{"1"}, rows)
+}
+
+// The digest of a piece is that of the rows that are copied out, also of a history as it was.
+func TestDigestsOfPieces(t *testing.T) {
+	w := library(t)
+	c := converse(t, w, everyone)
+	digest := func(asOf time.Time) string {
+		t.Helper()
+		c.AsOf(asOf)
+		tables, err := c.Tables(t.Context())
+		require.NoError(t, err)
+		at := slices.IndexFunc(tables, func(x schema.Table) bool { return x.Name.String() == "kept.loans" })
+		pieces, err := c.Pieces(t.Context(), tables[at], nil)
+		require.NoError(t, err)
+		require.Len(t, pieces, 1)
+		rows, err := answered(t.Context(), c, pieces[0].Digest)
+		require.NoError(t, err)
+		require.Len(t, rows, 1)
+		return rows[0]
+	}
+	now := digest(time.Time{})
+	require.Equal(t, now, digest(time.Time{}))
+	require.NotEqual(t, now, digest(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)), "one of the loans was not there then")
+	conn, err := w.connect(t.Context())
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = conn.Exec(t.Context(), "UPDATE kept.loans SET fee = 2 WHERE id = 1")
+	require.NoError(t, err)
+	require.NotEqual(t, now, digest(time.Time{}))
 }

@@ -32,10 +32,10 @@ type derivation struct {
 	key   string // as the warehouse tells the name from others
 	said  string // the statement that was run last
 
+	whole  bool         // all of its parts are made
 	kind   string       // what is there of the name
 	before *derive.Made // nil where it was never made
-	digest string       // of its rows when it was made last
-	times  int64        // rises each time that they become others
+	times  int64        // rises each time that its rows become others
 	out    warehouse.Derivation
 }
 
@@ -95,7 +95,7 @@ func (d *derivation) look(ctx context.Context) (map[string]string, error) {
 	if d.kind, err = d.conn.kindOf(ctx, d.name); err != nil {
 		return nil, err
 	}
-	known, err := d.conn.Ask(ctx, "SELECT version, digest FROM noemata.derived WHERE target = $1", d.key)
+	known, err := d.conn.Ask(ctx, "SELECT version FROM noemata.derived WHERE target = $1", d.key)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +109,7 @@ func (d *derivation) look(ctx context.Context) (map[string]string, error) {
 	}
 	d.times = time.Now().UnixMicro() // so that one that was dropped, and is made again, is another
 	if len(known) > 0 {
-		d.times, d.digest = known[0][0].(int64), known[0][1].(string)
+		d.times = known[0][0].(int64)
 	}
 	return now, nil
 }
@@ -130,56 +130,41 @@ func (d *derivation) view(ctx context.Context) error {
 
 // swap puts what a SELECT gives in the place of the table.
 func (d *derivation) swap(ctx context.Context, rows string) error {
-	had := int64(0)
-	if d.kind == "TABLE" {
-		var err error
-		if had, err = d.count(ctx, "SELECT count(*) FROM "+d.name.Quoted()); err != nil {
-			return err
-		}
+	had, before, err := int64(0), "", error(nil)
+	switch d.kind {
+	case "TABLE":
+		had, before, err = d.sum(ctx)
+	case "VIEW":
+		_, err = d.exec(ctx, "DROP VIEW "+d.name.Quoted())
 	}
-	if d.kind == "VIEW" {
-		if _, err := d.exec(ctx, "DROP VIEW "+d.name.Quoted()); err != nil {
-			return err
-		}
+	if err != nil {
+		return err
 	}
 	if _, err := d.exec(ctx, "CREATE OR REPLACE TABLE "+d.name.Quoted()+" AS\n"+rows); err != nil {
 		return err
 	}
-	if err := d.sum(ctx); err != nil {
+	var after string
+	if d.out.Rows, after, err = d.sum(ctx); err != nil {
 		return err
 	}
-	if !d.out.Same {
+	if d.out.Same = before == after; !d.out.Same {
 		d.out.Inserted, d.out.Deleted = d.out.Rows, had
 	}
 	return nil
 }
 
-// sum counts the rows, and tells whether they are those that were there.
-func (d *derivation) sum(ctx context.Context) error {
-	d.said = fmt.Sprintf(`SELECT count(*), CAST(coalesce(bit_xor(hash(r)), 0) AS VARCHAR) || ' ' || coalesce(sum(hash(r)), 0)
-FROM %s AS r`, d.name.Quoted())
+// sum counts the rows of the table, and gives a text that is another one when they, or its columns, are others.
+func (d *derivation) sum(ctx context.Context) (rows int64, digest string, err error) {
+	columns, err := d.conn.described(ctx, d.name.Quoted())
+	if err != nil {
+		return 0, "", err
+	}
+	d.said = fmt.Sprintf("SELECT count(*), %s FROM %s", digestOf(columns), d.name.Quoted())
 	found, err := d.conn.Ask(ctx, d.said)
 	if err != nil {
-		return err
+		return 0, "", err
 	}
-	columns, err := d.columns(ctx, d.name.Quoted())
-	if err != nil {
-		return err
-	}
-	d.out.Rows = found[0][0].(int64)
-	digest := fmt.Sprintf("%d %s %s", d.out.Rows, found[0][1], strings.Join(columns, ", "))
-	d.out.Same = d.kind == "TABLE" && digest == d.digest
-	d.digest = digest
-	return nil
-}
-
-// columns are names and types of a table's columns.
-func (d *derivation) columns(ctx context.Context, table string) (list []string, err error) {
-	found, err := d.conn.Ask(ctx, "DESCRIBE "+table)
-	for _, row := range found {
-		list = append(list, row[0].(string)+" "+row[1].(string))
-	}
-	return list, err
+	return found[0][0].(int64), fmt.Sprintf("%s of %s", found[0][1], formOf(columns)), nil
 }
 
 // merge writes the rows that are others than before.
@@ -198,13 +183,13 @@ func (d *derivation) merge(ctx context.Context) error {
 		return err
 	}
 	defer func() { _, _ = d.conn.exec(context.WithoutCancel(ctx), "DROP TABLE IF EXISTS "+madeRows) }()
-	wanted, err := d.columns(ctx, madeRows)
+	wanted, err := d.conn.described(ctx, madeRows)
 	if err != nil {
 		return err
 	}
-	has := []string{}
+	var has []schema.Column
 	if d.kind == "TABLE" {
-		if has, err = d.columns(ctx, d.name.Quoted()); err != nil {
+		if has, err = d.conn.described(ctx, d.name.Quoted()); err != nil {
 			return err
 		}
 	}
@@ -215,18 +200,13 @@ func (d *derivation) merge(ctx context.Context) error {
 }
 
 // write brings the rows of the table that are in scope to what was made.
-func (d *derivation) write(ctx context.Context, scope string, columns []string) error {
+func (d *derivation) write(ctx context.Context, scope string, columns []schema.Column) error {
 	var same, other []string
 	for _, k := range d.table.Key {
 		same = append(same, fmt.Sprintf("t.%s IS NOT DISTINCT FROM s.%[1]s", schema.Quote(k)))
 	}
 	for _, c := range columns {
-		name, native, _ := cutLast(c)
-		form := "%s.%s"
-		if isMany(native) { // values that are equal and yet not the same
-			form = "CAST(%s.%s AS VARCHAR)"
-		}
-		other = append(other, fmt.Sprintf(form+" IS DISTINCT FROM "+form, "t", schema.Quote(name), "s", schema.Quote(name)))
+		other = append(other, exact("t.", c)+" IS DISTINCT FROM "+exact("s.", c))
 	}
 	by := strings.Join(same, " AND ")
 	gone, err := d.exec(ctx, fmt.Sprintf("DELETE FROM %s AS t WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS s WHERE %s)",
@@ -250,24 +230,6 @@ func (d *derivation) write(ctx context.Context, scope string, columns []string) 
 	return err
 }
 
-// cutLast cuts the name of a column from its type; names may have blanks, and types in parentheses, too.
-func cutLast(column string) (name, native string, ok bool) {
-	at := strings.LastIndex(column, " ")
-	for at > 0 && strings.Count(column[at:], ")") != strings.Count(column[at:], "(") {
-		at = strings.LastIndex(column[:at], " ")
-	}
-	if at < 0 {
-		return column, "", false
-	}
-	return column[:at], column[at+1:], true
-}
-
-// isMany tells whether values of a type can be equal and yet not the same.
-func isMany(native string) bool {
-	return slices.ContainsFunc([]string{"FLOAT", "DOUBLE", "INTERVAL", "[", "STRUCT", "MAP", "UNION", "ZONE"},
-		func(part string) bool { return strings.Contains(native, part) })
-}
-
 // mostParts is how many parts are made anew one by one; where more have changed, all are.
 const mostParts = 1000
 
@@ -278,7 +240,7 @@ func (d *derivation) changed(ctx context.Context) (parts []string, whole bool, e
 	if p == nil {
 		return nil, true, nil
 	}
-	whole = d.before == nil || d.before.Definition != d.out.Made.Definition
+	whole = d.whole || d.before == nil || d.before.Definition != d.out.Made.Definition
 	inputs := map[string]string{} // as the warehouse tells them apart
 	for input, column := range p.Inputs {
 		name, _ := schema.ParseName(input) // the file was checked
@@ -325,11 +287,14 @@ func (d *derivation) digests(ctx context.Context, input, column string) ([]strin
 	if err != nil {
 		return nil, err
 	}
+	columns, err := d.conn.described(ctx, table.Quoted())
+	if err != nil {
+		return nil, err
+	}
 	for _, sql := range []string{
 		"DROP TABLE IF EXISTS " + partsNow, "DROP TABLE IF EXISTS " + partsChanged,
-		fmt.Sprintf(`CREATE TEMP TABLE %s AS SELECT CASE WHEN r.%s IS NULL THEN '' ELSE '=' || CAST(r.%[2]s AS VARCHAR) END AS part,
-  count(*) || ' ' || bit_xor(hash(r)) || ' ' || sum(hash(r)) AS digest FROM %s AS r GROUP BY 1`, partsNow, schema.Quote(column),
-			table.Quoted()),
+		fmt.Sprintf(`CREATE TEMP TABLE %s AS SELECT CASE WHEN %s IS NULL THEN '' ELSE '=' || CAST(%[2]s AS VARCHAR) END AS part,
+  %[3]s AS digest FROM %[4]s GROUP BY 1`, partsNow, schema.Quote(column), digestOf(columns), table.Quoted()),
 		fmt.Sprintf(`CREATE TEMP TABLE %s AS SELECT coalesce(n.part, b.part) AS part FROM %s AS n FULL JOIN (
   SELECT part, digest FROM noemata.derived_parts WHERE target = %s AND input = %s) AS b USING (part)
 WHERE n.digest IS DISTINCT FROM b.digest`, partsChanged, partsNow, schema.Literal(d.key), schema.Literal(input)),
@@ -397,9 +362,9 @@ func (d *derivation) finish(ctx context.Context) error {
 	}
 	if !d.out.Same {
 		d.times++
-		if err := d.comment(ctx); err != nil {
-			return err
-		}
+	}
+	if err := d.comment(ctx); err != nil {
+		return err
 	}
 	inputs, err := json.Marshal(d.out.Made.Inputs)
 	if err != nil {
@@ -408,9 +373,9 @@ func (d *derivation) finish(ctx context.Context) error {
 	if _, err := d.exec(ctx, "DELETE FROM noemata.derived WHERE target = $1", d.key); err != nil {
 		return err
 	}
-	if _, err := d.exec(ctx, `INSERT INTO noemata.derived (target, kept_as, definition, inputs, version, digest, row_count, made_at)
-VALUES ($1, $2, $3, $4, $5, $6, $7, now())`, d.key, string(d.table.Is()), d.out.Made.Definition, string(inputs), d.times,
-		d.digest, d.out.Rows); err != nil {
+	if _, err := d.exec(ctx, `INSERT INTO noemata.derived (target, kept_as, definition, inputs, version, row_count, made_at)
+VALUES ($1, $2, $3, $4, $5, $6, now())`, d.key, string(d.table.Is()), d.out.Made.Definition, string(inputs), d.times,
+		d.out.Rows); err != nil {
 		return err
 	}
 	_, err = d.exec(ctx, "COMMIT")
@@ -419,13 +384,13 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, now())`, d.key, string(d.table.Is()), d.out.
 
 // comment says what the table is.
 func (d *derivation) comment(ctx context.Context) error {
-	if d.table.Comment == "" {
-		return nil
+	kind, comment := "TABLE", "NULL"
+	if d.table.Comment != "" {
+		comment = schema.Literal(d.table.Comment)
 	}
-	kind := "TABLE"
 	if d.table.Is() == derive.AsView {
 		kind = "VIEW"
 	}
-	_, err := d.exec(ctx, "COMMENT ON "+kind+" "+d.name.Quoted()+" IS "+schema.Literal(d.table.Comment))
+	_, err := d.exec(ctx, "COMMENT ON "+kind+" "+d.name.Quoted()+" IS "+comment)
 	return err
 }

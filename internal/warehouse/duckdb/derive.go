@@ -7,10 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"noemata/internal/core/derive"
 	"noemata/internal/core/feed"
@@ -137,7 +139,8 @@ func (c *conn) derived(ctx context.Context) (made map[string]derive.Made, now ma
 	return made, now, nil
 }
 
-// Binds makes the tables as views, in a transaction that is given up.
+// Binds makes the tables as views, in a transaction that is given up. A statement that fails ends it, so after each
+// mistake it is begun anew, without that table.
 func (w *Warehouse) Binds(ctx context.Context, list []derive.Table) (warehouse.Mistakes, error) {
 	if err := w.deriving(ctx); err != nil {
 		return nil, err
@@ -150,30 +153,41 @@ func (w *Warehouse) Binds(ctx context.Context, list []derive.Table) (warehouse.M
 	defer c.Close()
 	c.explain = w.explain
 	mistakes := warehouse.Mistakes{}
-	for again := true; again; { // a statement that fails ends the transaction
-		again = false
-		if _, err := c.exec(ctx, "BEGIN"); err != nil {
+	for len(mistakes) < mostMistakes {
+		at, err := c.bindAll(ctx, list, mistakes)
+		if err == nil {
+			break
+		}
+		m := (*warehouse.Mistake)(nil)
+		if !errors.As(err, &m) {
 			return nil, w.explain(err)
 		}
-		for _, t := range list {
-			if mistakes[t.Table] != nil {
-				continue
-			}
-			err := c.bind(ctx, t)
-			if m := mistakeOf(err, t.SQL); err != nil && m == nil && !errors.As(err, &m) {
-				return nil, w.explain(err)
-			} else if err != nil {
-				mistakes[t.Table], again = m, true
-				break
-			}
-		}
-		if _, err := c.exec(ctx, "ROLLBACK"); err != nil {
-			return nil, w.explain(err)
-		}
+		mistakes[at] = m
 	}
 	return mistakes, nil
 }
 
+// mostMistakes is how many tables are told to be wrong at a time.
+const mostMistakes = 25
+
+// bindAll makes views of all tables but those that are known to be wrong, and gives them up. Where one is wrong, it is at.
+func (c *conn) bindAll(ctx context.Context, list []derive.Table, but warehouse.Mistakes) (at string, err error) {
+	if _, err := c.exec(ctx, "BEGIN"); err != nil {
+		return "", err
+	}
+	defer func() { _, _ = c.exec(context.WithoutCancel(ctx), "ROLLBACK") }()
+	for _, t := range list {
+		if but[t.Table] != nil {
+			continue
+		}
+		if err := c.bind(ctx, t); err != nil {
+			return t.Table, err
+		}
+	}
+	return "", nil
+}
+
+// bind makes a view of a table. What is wrong with it is a Mistake.
 func (c *conn) bind(ctx context.Context, t derive.Table) error {
 	name := t.Name()
 	if _, err := c.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
@@ -182,59 +196,49 @@ func (c *conn) bind(ctx context.Context, t derive.Table) error {
 	if err := c.drop(ctx, name); err != nil {
 		return err
 	}
-	if _, err := c.exec(ctx, viewOf(name, t.SQL)); err != nil {
-		if m := mistakeOf(err, viewOf(name, t.SQL)); m != nil {
-			m.Position = max(m.Position-len([]rune(viewOf(name, ""))), 0) + len("\n")
-			return m
-		}
+	view := viewOf(name, t.SQL)
+	if _, err := c.exec(ctx, view); err != nil {
+		return placedIn(err, view, t.SQL)
+	}
+	if err := c.has(ctx, "Its key needs a column that it does not have", name, t.Key...); err != nil {
 		return err
-	}
-	return c.fits(ctx, t)
-}
-
-// fits finds the columns that a table needs for its key, its parts and its checks.
-func (c *conn) fits(ctx context.Context, t derive.Table) error {
-	found, err := c.ask(ctx, "DESCRIBE "+t.Name().Quoted())
-	if err != nil {
-		return err
-	}
-	has := map[string]bool{}
-	for _, row := range found {
-		has[strings.ToLower(row[0].(string))] = true
-	}
-	needs := map[string][]string{"its key": t.Key}
-	if t.Parts != nil {
-		needs["its parts"] = []string{t.Parts.Column}
 	}
 	for _, check := range t.Checks {
-		needs["the check that it is "+check.String()] = slices.Concat(check.Unique, check.NotNull)
-		if check.Values != nil {
-			needs["the check of its values"] = []string{check.Values.Column}
-		}
-		if _, err := c.ask(ctx, "EXPLAIN "+breaks(t.Name().Quoted(), check)); err != nil {
-			if m := mistakeOf(err, check.None); m != nil {
-				return refused(m.State, "The check that %s: %s", check, m.Message)
-			}
-			return err
-		}
-	}
-	for what, columns := range needs {
-		for _, column := range columns {
-			if !has[strings.ToLower(column)] {
-				return refused("42703", "It has no column %s, which %s needs.", column, what)
-			}
+		if _, err := c.ask(ctx, "EXPLAIN "+breaks(name.Quoted(), check)); err != nil {
+			return because(err, "The check: "+check.String())
 		}
 	}
 	if t.Parts == nil {
 		return nil
 	}
-	for input, column := range t.Parts.Inputs {
-		name, _ := schema.ParseName(input) // the file was checked
-		if _, err := c.ask(ctx, fmt.Sprintf("EXPLAIN SELECT %s FROM %s", schema.Quote(column), name.Quoted())); err != nil {
-			return refused("42703", "Its parts need the column %s of %s: %s", column, input, err.Error())
+	if err := c.has(ctx, "Its parts need a column that it does not have", name, t.Parts.Column); err != nil {
+		return err
+	}
+	for _, input := range slices.Sorted(maps.Keys(t.Parts.Inputs)) {
+		of, _ := schema.ParseName(input) // the file was checked
+		if err := c.has(ctx, "Its parts need a column that "+input+" does not have", of, t.Parts.Inputs[input]); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// has looks whether a table has columns.
+func (c *conn) has(ctx context.Context, lacks string, of schema.Name, columns ...string) error {
+	if len(columns) == 0 {
+		return nil
+	}
+	_, err := c.ask(ctx, "EXPLAIN SELECT "+schema.QuoteAll("", columns)+" FROM "+of.Quoted())
+	return because(err, lacks)
+}
+
+// because says what it is that DuckDB finds wrong.
+func because(err error, what string) error {
+	m := mistakeOf(err, "")
+	if m == nil {
+		return err
+	}
+	return refused(m.State, "%s: %s", what, m.Message)
 }
 
 func viewOf(name schema.Name, sql string) string {
@@ -283,7 +287,8 @@ const derivingWithin = 20 * time.Second
 func (w *Warehouse) derives() { <-w.file.deriving }
 
 // Derive makes a derived table in one transaction.
-func (w *Warehouse) Derive(ctx context.Context, t derive.Table, reads []schema.Name) (warehouse.Derivation, error) {
+func (w *Warehouse) Derive(ctx context.Context, t derive.Table, reads []schema.Name, whole bool) (warehouse.Derivation,
+	error) {
 	if err := w.deriving(ctx); err != nil {
 		return warehouse.Derivation{}, err
 	}
@@ -296,27 +301,39 @@ func (w *Warehouse) Derive(ctx context.Context, t derive.Table, reads []schema.N
 		return warehouse.Derivation{}, w.explain(err)
 	}
 	defer c.Close() // which rolls back what was not committed
-	c.explain = func(err error) error { return err }
-	d := &derivation{conn: c, table: t, name: t.Name(), key: keyOf(t.Name())}
+	d := &derivation{conn: c, table: t, name: t.Name(), key: keyOf(t.Name()), whole: whole}
 	out, err := d.make(ctx, reads)
-	if m := mistakeOf(err, t.SQL); m != nil {
-		m.Position = 0
-		if at := pointedAt(err, d.said, t.SQL); at > 0 {
-			m.Position = at
-		}
-		return out, m
+	if isOutOfMemory(err) {
+		return out, w.noRoomToDerive(err)
+	}
+	if err = placedIn(err, d.said, t.SQL); errors.As(err, new(*warehouse.Mistake)) {
+		return out, err
 	}
 	return out, w.explain(err)
 }
 
-// pointedAt is the character of a table's SQL that an error of a statement is about, which has it from some place on.
-func pointedAt(err error, said, sql string) int {
-	m := mistakeOf(err, said)
-	before := strings.Index(said, unended(sql))
-	if m == nil || m.Position == 0 || before < 0 {
-		return 0
+// noRoomToDerive is the problem of a table whose making takes more memory than the file is opened with.
+func (w *Warehouse) noRoomToDerive(err error) error {
+	had, raised := w.file.raise()
+	remedy := "Have its SQL read, or gather, less at a time."
+	if raised {
+		remedy = fmt.Sprintf("The file is opened with %d MB, and it is tried again.", memoryMost>>20)
 	}
-	return max(m.Position-len([]rune(said[:before])), 0)
+	return problem.Wrap(err, problem.Failed, fmt.Sprintf("To make it takes more than %d MB of memory.", had>>20), remedy)
+}
+
+// placedIn is an error of a statement that has a table's SQL in it: where it is a mistake, with its place in that SQL.
+func placedIn(err error, said, sql string) error {
+	m := mistakeOf(err, said)
+	if m == nil {
+		return err
+	}
+	if before := strings.Index(said, unended(sql)); before < 0 {
+		m.Position = 0
+	} else if m.Position > 0 {
+		m.Position = max(m.Position-utf8.RuneCountInString(said[:before]), 0)
+	}
+	return m
 }
 
 // DropDerived drops a derived table and what is known of it.

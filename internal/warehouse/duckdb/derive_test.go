@@ -88,7 +88,7 @@ func (s shelves) made(t derive.Table) (warehouse.Derivation, string) {
 		names = append(names, r.Display())
 	}
 	why := derive.Stale(t, names, before, now)
-	d, err := s.Derive(s.Context(), t, reads)
+	d, err := s.Derive(s.Context(), t, reads, false)
 	require.NoError(s.T, err)
 	return d, why
 }
@@ -173,6 +173,98 @@ func TestMergesWriteOnlyRowsThatAreOthers(t *testing.T) {
 	require.Len(t, s.rows("SELECT * FROM reading.fees"), 3)
 	_, why := s.made(table)
 	require.Equal(t, "kept.loans changed", why, "what was kept is stale")
+}
+
+// Columns of every type, and beside any others, are told from what they were: in a table that is put in the place of the one
+// before, in one that is merged, and in parts of what is read.
+func TestChangesOfEveryTypeAreSeen(t *testing.T) {
+	types := []string{"INTEGER", "HUGEINT", "VARCHAR", "DOUBLE", "DECIMAL(12,3)", "DATE", "TIME", "TIMESTAMP", "TIMESTAMP_NS",
+		"TIMESTAMP WITH TIME ZONE", "TIME WITH TIME ZONE", "INTERVAL", "BLOB", "UUID", "BOOLEAN", "JSON", "INTEGER[]",
+		`STRUCT("a b" INTEGER, c VARCHAR)`, "MAP(VARCHAR, INTEGER)", "ENUM('a b', 'c')", "BIT"}
+	values := [][2]string{{"1", "2"}, {"1", "2"}, {"''", "NULL"}, {"0", "'-0'"}, {"1", "1.001"}, {"'2026-01-01'", "'2026-01-02'"},
+		{"'10:00:00'", "'10:00:00.000001'"}, {"'2026-01-01'", "'2026-01-01 00:00:01'"}, {"'2026-01-01 00:00:00.000000001'",
+			"'2026-01-01 00:00:00.000000002'"}, {"'2026-01-01 00:00:00+00'", "'2026-01-01 00:00:00+01'"},
+		{"'10:00:00+00'", "'11:00:00+01'"}, {"'30 days'", "'1 month'"}, {"'a'", "'b'"},
+		{"'6b2f8a50-1c7e-4b0e-9f0d-2f3a5c6d7e8f'", "'6b2f8a50-1c7e-4b0e-9f0d-2f3a5c6d7e80'"}, {"true", "NULL"},
+		{`'{"a":1}'`, `'{"a": 1}'`}, {"[1, 2]", "[2, 1]"}, {"{'a b': 1, 'c': 'x'}", "{'a b': 1, 'c': 'y'}"},
+		{"MAP {'a': 1}", "MAP {'a': 2}"}, {"'a b'", "'c'"}, {"'101'", "'100'"}}
+	for i, native := range types {
+		t.Run(native, func(t *testing.T) {
+			s := newShelves(t)
+			quoted := schema.Quote([]string{"v", "part", "digest", `od"d`}[i%4])
+			s.run("CREATE TABLE kept.typed (id INTEGER, k INTEGER, " + quoted + " " + native + // and what statements call things by
+				", r INTEGER DEFAULT 1, t INTEGER DEFAULT 1, s INTEGER DEFAULT 1, typed INTEGER DEFAULT 1)")
+			s.brings("kept.typed", "INSERT INTO kept.typed (id, k, "+quoted+") VALUES (1, 7, "+values[i][0]+"), (2, 8, "+
+				values[i][0]+")")
+			sql := "SELECT * FROM kept.typed"
+			table := derive.Table{Table: "reading.typed", SQL: sql}
+			merged := derive.Table{Table: "reading.merged", As: derive.AsMerge, Key: []string{"id"}, SQL: sql}
+			parted := merged
+			parted.Table, parted.Parts = "reading.parted", &derive.Parts{Column: "k", Inputs: map[string]string{"kept.typed": "k"}}
+			for range 2 {
+				for _, x := range []derive.Table{table, merged, parted} {
+					s.made(x)
+				}
+			}
+			for j := range 2 { // there and back
+				v := values[i][1-j]
+				s.brings("kept.typed", "DELETE FROM kept.typed WHERE id = 1; INSERT INTO kept.typed (id, k, "+quoted+") VALUES (1, 7, "+
+					v+")")
+				for _, x := range []derive.Table{table, merged, parted} {
+					d, _ := s.made(x)
+					require.False(t, d.Same, "%s in %s", v, x.Table)
+					require.Equal(t, s.rows("SELECT id, k, "+quoted+"::VARCHAR FROM kept.typed"),
+						s.rows("SELECT id, k, "+quoted+"::VARCHAR FROM "+x.Table), x.Table)
+					if x.As == derive.AsMerge {
+						require.Equal(t, []int64{0, 1, 0}, []int64{d.Inserted, d.Updated, d.Deleted})
+					}
+				}
+			}
+		})
+	}
+}
+
+// What is there is compared, and not what was there once: a table that was merged meanwhile, or that somebody has changed,
+// comes to what its SQL gives. Made by hand, so does one with parts.
+func TestWhatIsThereIsCompared(t *testing.T) {
+	s := newShelves(t)
+	table := derive.Table{Table: "reading.loans", SQL: "SELECT id, branch FROM kept.loans"}
+	right := func() {
+		t.Helper()
+		require.Equal(t, s.rows("SELECT id, branch FROM kept.loans"), s.rows("SELECT * FROM reading.loans"))
+	}
+	s.made(table)
+	merged := table
+	merged.As, merged.Key = derive.AsMerge, []string{"id"}
+	s.brings("kept.loans", "UPDATE kept.loans SET branch = 'west' WHERE id = 1")
+	s.made(merged)
+	right()
+	s.brings("kept.loans", "UPDATE kept.loans SET branch = 'north' WHERE id = 1") // as it was when it was no merge
+	d, _ := s.made(table)
+	require.False(t, d.Same)
+	right()
+	s.run("UPDATE reading.loans SET branch = 'by hand'")
+	s.made(table)
+	right()
+	parted := merged
+	parted.Parts = &derive.Parts{Column: "id", Inputs: map[string]string{"kept.loans": "id"}}
+	s.made(parted)
+	s.run("DELETE FROM reading.loans WHERE id = 2")
+	_, err := s.Derive(t.Context(), parted, s.reads(parted), true)
+	require.NoError(t, err)
+	right()
+}
+
+// A table that takes more memory than the file has is made once it has more, and it is said so.
+func TestATableThatTakesMoreMemory(t *testing.T) {
+	s := newShelves(t)
+	table := derive.Table{Table: "reading.long", SQL: "SELECT length(string_agg(repeat('x', 1000), '')) AS n FROM range(200000)"}
+	_, err := s.Derive(t.Context(), table, nil, false)
+	require.ErrorContains(t, err, "takes more than 96 MB of memory")
+	require.ErrorContains(t, err, "The file is opened with 1024 MB, and it is tried again.")
+	_, err = s.Derive(t.Context(), table, nil, false)
+	require.NoError(t, err)
+	require.Equal(t, []string{"200000000"}, s.rows("SELECT * FROM reading.long"))
 }
 
 // A change of an input with parts reaches only the rows of those parts; one of another input reaches all.
@@ -260,7 +352,7 @@ func TestDerivedTablesThatCannotBe(t *testing.T) {
 	_, now, err := s.Derived(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "1 ", now[s.reads(odd)[0].Display()][:2], "A and a are one, but Œ and œ are not")
-	_, err = s.Derive(t.Context(), odd, s.reads(odd))
+	_, err = s.Derive(t.Context(), odd, s.reads(odd), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"1"}, s.rows(`SELECT * FROM reading."Œ q"`))
 	good := derive.Table{Table: "reading.good", SQL: "SELECT id FROM kept.loans"}
@@ -273,8 +365,8 @@ func TestDerivedTablesThatCannotBe(t *testing.T) {
 		{Table: "reading.parts", As: derive.AsMerge, Key: []string{"id"}, SQL: "SELECT id FROM kept.loans",
 			Parts: &derive.Parts{Column: "id", Inputs: map[string]string{"kept.loans": "no"}}}})
 	require.NoError(t, err)
-	said := map[string]string{"reading.column": "nobody", "reading.table": "nowhere", "reading.key": "no column no",
-		"reading.check": "x", "reading.parts": "column no of kept.loans"}
+	said := map[string]string{"reading.column": "nobody", "reading.table": "nowhere", "reading.key": "a column that it does not have",
+		"reading.check": "x", "reading.parts": "that kept.loans does not have"}
 	require.Len(t, mistakes, len(said))
 	for table, words := range said {
 		require.NotNil(t, mistakes[table], table)
@@ -284,11 +376,11 @@ func TestDerivedTablesThatCannotBe(t *testing.T) {
 	require.Empty(t, s.rows("SELECT * FROM duckdb_tables() WHERE table_name = 'good'"), "nothing was made")
 
 	s.run("CREATE TABLE reading.good (x INTEGER)", "INSERT INTO reading.good VALUES (7)")
-	_, err = s.Derive(t.Context(), good, s.reads(good))
+	_, err = s.Derive(t.Context(), good, s.reads(good), false)
 	require.True(t, problem.Is(err, problem.Held), "%v", err)
 	require.Equal(t, []string{"7"}, s.rows("SELECT * FROM reading.good"), "what Noemata has not derived stays")
 	broken := derive.Table{Table: "reading.broken", SQL: "SELECT CAST(branch AS INTEGER) AS n FROM kept.loans"}
-	_, err = s.Derive(t.Context(), broken, s.reads(broken))
+	_, err = s.Derive(t.Context(), broken, s.reads(broken), false)
 	require.ErrorAs(t, err, new(*warehouse.Mistake))
 	require.ErrorContains(t, err, "north")
 }

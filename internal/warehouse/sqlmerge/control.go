@@ -110,7 +110,7 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
 		// others.
 		`CREATE TABLE noemata.derived (
     target VARCHAR NOT NULL, kept_as VARCHAR NOT NULL, definition VARCHAR NOT NULL, inputs VARCHAR NOT NULL,
-    version BIGINT NOT NULL, digest VARCHAR NOT NULL, row_count BIGINT NOT NULL, made_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+    version BIGINT NOT NULL, row_count BIGINT NOT NULL, made_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
 		// The rows of what they read, part by part, as they were then.
 		`CREATE TABLE noemata.derived_parts (
     target VARCHAR NOT NULL, input VARCHAR NOT NULL, part VARCHAR NOT NULL, digest VARCHAR NOT NULL)`,
