@@ -135,8 +135,8 @@ function open(c?: Connection) {
           <dt>Last test</dt>
           <dd v-if="!c.tested_at" class="quiet">never</dd>
           <dd v-else>
-            <State :state="c.problem ? 'failed' : 'works'" />
-            <span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span>
+            <State :state="c.problem ? 'failed' : 'works'" />{{ ' '
+            }}<span class="quiet">{{ c.version }}, <When :time="c.tested_at" :now="now" /></span>
           </dd>
         </div>
         <div>

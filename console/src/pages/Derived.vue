@@ -163,7 +163,7 @@ async function change(s?: DerivedSet) {
                 </td>
                 <td class="mono reads">{{ t.reads.join(', ') }}</td>
               </tr>
-              <tr v-if="t.why || (t.problem && shown !== key(s, t))" class="why">
+              <tr v-if="(t.why && t.state !== 'making') || (t.problem && shown !== key(s, t))" class="why">
                 <td colspan="9">
                   <span v-if="t.problem" class="bad">{{ t.problem.what }}</span>
                   <span v-else class="quiet">{{ t.why }}</span>
