@@ -212,6 +212,26 @@ func (s *service) addWarehouse(name, kind string) client.Settings {
 	return settings
 }
 
+// holds waits until a table has so many rows in the warehouse.
+func (s *service) holds(feed, table string, n int64) {
+	s.t.Helper()
+	require.Eventually(s.t, func() bool {
+		c, err := s.client.Counts(s.t.Context(), feed, table)
+		return err == nil && c.Warehouse == n
+	}, 30*time.Second, 100*time.Millisecond)
+}
+
+// pause pauses a feed and waits until its run has ended.
+func (s *service) pause(feed string) {
+	s.t.Helper()
+	_, err := s.client.PauseFeed(s.t.Context(), feed)
+	require.NoError(s.t, err)
+	require.Eventually(s.t, func() bool {
+		f, err := s.client.Feed(s.t.Context(), feed)
+		return err == nil && f.Running == nil
+	}, 20*time.Second, 100*time.Millisecond)
+}
+
 func (s *service) apply(file string, args ...any) {
 	s.t.Helper()
 	x, err := s.client.FeedFile(s.t.Context(), fmt.Sprintf(file, args...), client.Apply)

@@ -230,9 +230,9 @@ func TestAPositionIsSetBack(t *testing.T) {
 	require.NotEqual(t, string(done[0].Before), string(done[0].After))
 }
 
-// A feed that follows a log is set forward while it is paused, and what it has left out is repaired; it is not set
-// back, beyond the end, or while it runs.
-func TestALogIsSetForward(t *testing.T) {
+// A feed that follows a log is set forward while it is paused, and back as far as the source keeps the log: what was left
+// out comes then, and what had come comes to the same. It is not set beyond the end, or while it runs.
+func TestALogIsSetForwardAndBack(t *testing.T) {
 	for _, kind := range []string{"postgresql", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
 			s := newService(t)
@@ -256,37 +256,26 @@ func TestALogIsSetForward(t *testing.T) {
 			}
 			exec(`CREATE TABLE loans (id int PRIMARY KEY, copy varchar(20))`)
 			exec(`INSERT INTO loans VALUES (1, 'C1'), (2, 'C2')`)
-			s.apply("feed: live\nsource: library\nwarehouse: target\nfreshness: continuous\ntarget: kept.loans\ntables:\n"+
-				"  - {table: %s, find: log, keep: latest}\n", table)
+			s.apply("feed: live\nsource: library\nwarehouse: target\nfreshness: continuous\ntarget: kept.loans\n"+
+				"retain: {behind: 10m}\ntables:\n  - {table: %s, find: log, keep: history}\n", table)
 			_, err := s.client.SetPosition(t.Context(), "live", table, client.Move{Position: "end"})
 			require.ErrorContains(t, err, "has no position in the log yet")
 			_, err = s.client.StartFeed(t.Context(), "live")
 			require.NoError(t, err)
-			follows := func(n int64) {
-				t.Helper()
-				require.Eventually(t, func() bool {
-					c, err := s.client.Counts(t.Context(), "live", table)
-					return err == nil && c.Warehouse == n
-				}, 30*time.Second, 100*time.Millisecond)
-			}
+			follows := func(n int64) { t.Helper(); s.holds("live", table, n) }
 			follows(2)
 			require.Eventually(t, func() bool {
 				_, err := s.client.SetPosition(t.Context(), "live", table, client.Move{Position: "end"})
 				return err != nil && strings.Contains(err.Error(), "follows its log now")
 			}, 10*time.Second, 100*time.Millisecond)
-			_, err = s.client.PauseFeed(t.Context(), "live")
-			require.NoError(t, err)
-			require.Eventually(t, func() bool {
-				f, err := s.client.Feed(t.Context(), "live")
-				return err == nil && f.Running == nil
-			}, 20*time.Second, 100*time.Millisecond)
+			s.pause("live")
 			exec(`INSERT INTO loans VALUES (3, 'left out')`)
 			require.Regexp(t, `B of the log would be read by no run`,
 				s.must("positions", "set", "live", table, "end", "--dry-run"))
 			out := s.must("positions", "set", "live", table, "end")
 			require.Regexp(t, `The position of \S+ is .+, and was .+ B of the log are read by no run`, out)
 			_, err = s.client.SetPosition(t.Context(), "live", table, client.Move{Back: "2h"})
-			require.ErrorContains(t, err, "its position is set forward alone")
+			require.ErrorContains(t, err, "It is not known where the feed live was so long ago")
 			exec(`INSERT INTO loans VALUES (4, 'follows')`)
 			_, err = s.client.StartFeed(t.Context(), "live")
 			require.NoError(t, err)
@@ -294,8 +283,23 @@ func TestALogIsSetForward(t *testing.T) {
 			p, err := s.client.Prove(t.Context(), "live", table)
 			require.NoError(t, err)
 			require.Equal(t, int64(1), p.Missing)
-			s.must("repair", "live", table, "--yes")
+			s.pause("live")
+			if kind == "postgresql" {
+				said, code := s.cli("", "positions", "set", "live", table, "0/1")
+				require.Equal(t, 1, code)
+				require.Contains(t, said, "The source keeps the log from")
+				require.Contains(t, said, "retain: {behind: 6h}")
+			}
+			require.Regexp(t, `B of the log would be read again`,
+				s.must("positions", "set", "live", table, "--back", "100ms", "--dry-run"))
+			require.Regexp(t, `B of the log are read again`, s.must("positions", "set", "live", table, "--back", "100ms"))
+			_, err = s.client.StartFeed(t.Context(), "live")
+			require.NoError(t, err)
+			follows(4)
 			s.proved("live", table, 4)
+			v, err := s.client.Versions(t.Context(), "live", table, []string{"4"})
+			require.NoError(t, err)
+			require.Len(t, v.Versions, 1, "what had come")
 			changes, err := s.client.Changes(t.Context(), client.ChangeFilter{About: "feed live"})
 			require.NoError(t, err)
 			require.True(t, slices.ContainsFunc(changes, func(c client.ChangeMade) bool { return c.Operation == "set-position" && c.Status == 200 }))

@@ -96,6 +96,12 @@ export const feedGroups: Group[] = [
         means: 'so much log; then its tables must be copied again',
         empty: 'never',
       },
+      {
+        path: ['retain', 'behind'],
+        label: 'Keep the log for',
+        means: 'so much longer than it is needed, as 6h: so far the position can be set back',
+        empty: 'no longer',
+      },
     ],
   },
   driftOf('hold'),

@@ -337,7 +337,7 @@ func (a *app) positionsCommand() *cobra.Command {
 		})}
 	var m client.Move
 	set := &cobra.Command{Use: "set FEED TABLE [POSITION]",
-		Short: "Set a position, or set it back: the next run reads what lies above it. Of a log, forward alone: to a place, or to its end", Args: between(2, 3),
+		Short: "Set a position, or set it back: the next run reads what lies above it. Of a log: to a place, to its end, or back", Args: between(2, 3),
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
 			if m.Position = strings.Join(args[2:], ""); (m.Position == "") == (m.Back == "") {
 				return usageError{errors.New("give a position, or --back with how far")}
@@ -351,6 +351,9 @@ func (a *app) positionsCommand() *cobra.Command {
 				verb = "would be"
 			}
 			switch {
+			case p.AgainLog != nil:
+				what = fmt.Sprintf(" %s of the log %s read again, for all tables of the feed that follow it.", words.Size(*p.AgainLog),
+					map[bool]string{true: "would be", false: "are"}[m.DryRun])
 			case p.SkippedLog != nil:
 				what = fmt.Sprintf(" %s of the log %s read by no run, for all tables of the feed that follow it: prove them, and repair what differs.",
 					words.Size(*p.SkippedLog), map[bool]string{true: "would be", false: "are"}[m.DryRun])

@@ -22,6 +22,8 @@ type applier struct {
 	cuts   <-chan cut
 	free   chan<- struct{}
 
+	reached string // the end of the last cut
+
 	commit warehouse.Commit // the one that is under way
 	parts  map[*logTable]warehouse.Part
 	joined map[*logTable]bool // in this commit
@@ -34,6 +36,8 @@ func (a *applier) run(ctx context.Context) error {
 			a.commit.Abort()
 		}
 	}()
+	stands, _ := a.board.at()
+	a.reached = stands.Position.Value
 	for {
 		a.free <- struct{}{}
 		c, open := <-a.cuts
@@ -53,7 +57,7 @@ func (a *applier) run(ctx context.Context) error {
 }
 
 // apply writes one cut. The commit stays open while a transaction of the source goes on
-// in the next cut.
+// in the next cut, and while the log is read again.
 func (a *applier) apply(ctx context.Context, c cut) error {
 	if err := a.join(ctx); err != nil {
 		return err
@@ -79,7 +83,7 @@ func (a *applier) apply(ctx context.Context, c cut) error {
 		var folding time.Duration
 		var err error
 		if a.joined[t] || a.stateOf(t) == warehouse.Following {
-			folding, err = a.merge(ctx, t, b, c.Continues)
+			folding, err = a.merge(ctx, t, b, a.replayed(), c.Continues)
 		} else {
 			err = a.keepWaiting(ctx, t, b)
 		}
@@ -89,8 +93,9 @@ func (a *applier) apply(ctx context.Context, c cut) error {
 		spent.Shaping, spent.Writing = spent.Shaping+folding, time.Since(began)-folding
 		a.board.spent(t, spent)
 	}
+	a.reached = c.To
 	stands, _ := a.board.at()
-	if c.Open || (a.commit == nil && c.To <= stands.Position.Value) {
+	if c.Open || a.replaying(c.To) || (a.commit == nil && c.To <= stands.Position.Value) {
 		a.board.handed(false)
 		return nil
 	}
@@ -130,6 +135,9 @@ func (a *applier) finish(ctx context.Context, c cut, ofCut bool) error {
 	stands, lastMoment := a.board.at()
 	next, err := a.commit.Move(ctx, a.Feed.Name, "", stands, to, a.Run)
 	if err != nil {
+		return err
+	}
+	if err := a.notePlace(ctx, c.To); err != nil {
 		return err
 	}
 	if c.Clock.Last > lastMoment {
@@ -176,10 +184,10 @@ func (a *applier) finish(ctx context.Context, c cut, ofCut bool) error {
 // errAgain says that tables are to be copied again, as the journal has it by now.
 var errAgain = errors.New("tables are copied again")
 
-// merge folds the changes of a table and merges what is left. continues tells that the
-// first transaction began in the batch before. It returns how long folding took.
-func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, continues bool) (folding time.Duration,
-	err error) {
+// merge folds the changes of a table and merges what is left. Changes of up to the moment replays may have been
+// merged before. continues tells that the first transaction began in the batch before. It returns how long folding took.
+func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, replays int64, continues bool) (
+	folding time.Duration, err error) {
 	for _, r := range b.Rows {
 		if r.Misfit {
 			return 0, b.Misfit
@@ -198,13 +206,13 @@ func (a *applier) merge(ctx context.Context, t *logTable, b change.Batch, contin
 	if b.Record == nil {
 		return 0, nil
 	}
-	return t.mergeChanges(ctx, part, a.Run, b, a.replays, continues)
+	return t.mergeChanges(ctx, part, a.Run, b, replays, continues)
 }
 
-// mergeChanges folds changes and merges what is left of them. replays tells that they may have been merged before,
+// mergeChanges folds changes and merges what is left of them. Those of up to the moment replays may have been merged before;
 // continues that the first transaction began in the batch before. It returns how long folding took.
-func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run int64, b change.Batch, replays,
-	continues bool) (folding time.Duration, err error) {
+func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run int64, b change.Batch,
+	replays int64, continues bool) (folding time.Duration, err error) {
 	began := time.Now()
 	stretches := fold.Fold(b, t.keyAt, t.Keep)
 	folding = time.Since(began)
@@ -212,7 +220,7 @@ func (t *logTable) mergeChanges(ctx context.Context, part warehouse.Part, run in
 		part.Count(rows.Books{Folded: s.Folded})
 		if s.Empties != never {
 			if err := part.Truncate(ctx, b.Txns[s.Empties].Moment,
-				warehouse.Has{Continues: continues || i > 0}); err != nil {
+				warehouse.Has{Continues: continues || i > 0, Replays: replays}); err != nil {
 				return folding, err
 			}
 		}

@@ -47,7 +47,12 @@ func (s *session) begin(ctx context.Context) error {
 	for _, t := range s.tables {
 		tables = append(tables, t.since(stands))
 	}
-	begun, err := s.log.PrepareLog(ctx, s.name, tables, stands.Position.Value)
+	since, err := s.keptSince(ctx)
+	if err != nil {
+		return err
+	}
+	begun, err := s.log.PrepareLog(ctx, source.Prepared{Name: s.name, Tables: tables, Begun: stands.Position.Value,
+		Behind: s.Feed.BehindBy() > 0, Since: since})
 	var one *source.TableError
 	if errors.As(err, &one) {
 		i := slices.IndexFunc(s.tables, func(t *logTable) bool { return t.query.Table.Name == one.Table })
@@ -129,7 +134,6 @@ func (s *session) recognise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.replays = stands.Version > 0 && stands.Run == 0 && !stands.Position.IsZero()
 	origin, err := s.log.Origin(ctx)
 	if err != nil {
 		return err
@@ -148,6 +152,9 @@ func (s *session) recognise(ctx context.Context) error {
 			"The source is not the database that this feed has followed: it says it is %s, and the feed stands in "+
 				"the log of %s.",
 			origin, log.Origin)
+	}
+	if stands.Position.Value < log.ReplaysTo {
+		s.replays = log.ReplaysTo
 	}
 	s.board.mu.Lock()
 	s.board.stands, s.board.lastMoment = stands, log.LastMoment

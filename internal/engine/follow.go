@@ -9,7 +9,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/refer"
@@ -108,7 +107,8 @@ type session struct {
 	tables    []*logTable
 	links     []*refer.Table // how rows of the tables refer to others; nil where none do
 	board     *board
-	replays   bool        // the position was set by a person: changes may have been applied before
+	replays   string      // transactions up to this position have been applied before; empty for none
+	placed    time.Time   // when the last place was kept
 	isSetBack atomic.Bool // tables are to be copied again, which may have failed whoever was copying them
 }
 
@@ -169,7 +169,7 @@ func (s *session) run(ctx context.Context) error {
 		}
 	}
 	stream, err := s.log.Follow(working, source.Follow{Name: s.name, Tables: tables, From: from.Position.Value,
-		Clock: change.Clock{Last: lastMoment}, MaxBytes: s.CutBytes})
+		Clock: s.clock(lastMoment), MaxBytes: s.CutBytes})
 	if err != nil {
 		return err
 	}

@@ -204,7 +204,7 @@ func (a *applier) replay(ctx context.Context, t *logTable, wanted func(change.Tx
 		defer b.Record.Release()
 		continues := b.Txns[0].Position == before
 		before = b.Txns[len(b.Txns)-1].Position
-		_, err = a.merge(ctx, t, b, continues)
+		_, err = a.merge(ctx, t, b, 0, continues)
 		return err
 	}
 	err := a.Warehouse.Journal().Waiting(ctx, t.stash(a.Feed.Name), func(r arrow.RecordBatch) error {

@@ -536,6 +536,11 @@ func checkLog(ctx context.Context, f *feed.Feed, src source.Source, checks []tab
 		}
 	}
 	findings, err := log.LogFindings(ctx, tables)
+	if by := f.BehindBy(); err == nil && by > 0 {
+		var behind []problem.Finding
+		behind, err = log.BehindFindings(ctx, by)
+		findings = append(findings, behind...)
+	}
 	linked(all)
 	for _, t := range all {
 		if t.trouble != nil {

@@ -45,6 +45,7 @@ type reader struct {
 	came    time.Time // when it came past where the feed stood; zero while it has not
 	since   time.Time // when the oldest change came that was not handed over; zero for none
 	moved   time.Time // when the last cut was
+	replays bool      // what is read was applied before
 	reading time.Duration
 	had     int64 // bytes that were gathered at the last look
 }
@@ -52,6 +53,7 @@ type reader struct {
 func (r *reader) run(ctx context.Context) error {
 	r.began, r.moved = time.Now(), time.Now()
 	stood, _ := r.board.at()
+	r.replays = r.replaying(stood.Position.Value)
 	for {
 		p, err := r.next(ctx)
 		if err != nil {
@@ -66,7 +68,7 @@ func (r *reader) run(ctx context.Context) error {
 		if !r.cutsAt(p, done) {
 			continue
 		}
-		mustCut := done || r.full(p)
+		mustCut := done || r.full(p) || r.ends(p)
 		if !r.await(ctx, mustCut) {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -80,6 +82,7 @@ func (r *reader) run(ctx context.Context) error {
 			gathered.Batches[i] = t.shaped(gathered.Batches[i], r.log)
 			shaping[i] = time.Since(began)
 		}
+		r.replays = r.replays && !r.ends(p)
 		r.board.handed(true)
 		select {
 		case r.cuts <- cut{gathered, r.reading, shaping}:
@@ -145,8 +148,8 @@ func (r *reader) full(p source.Progress) bool {
 
 // cutsAt tells whether what was gathered should be written now.
 func (r *reader) cutsAt(p source.Progress, done bool) bool {
-	if done || r.full(p) {
-		return true
+	if done || r.full(p) || r.replays {
+		return done || r.full(p) || r.ends(p)
 	}
 	if p.Open {
 		return false
@@ -156,6 +159,11 @@ func (r *reader) cutsAt(p source.Progress, done bool) bool {
 	}
 	stands, _ := r.board.at()
 	return time.Since(r.moved) > moveAfter && p.Position > stands.Position.Value || r.joinsAt(p.Position)
+}
+
+// ends tells whether the log was read again as far as it is.
+func (r *reader) ends(p source.Progress) bool {
+	return r.replays && !p.Open && !r.replaying(p.Position)
 }
 
 // joinsAt tells whether a table can join those that follow, now that the log was read up
@@ -200,7 +208,7 @@ func (r *reader) await(ctx context.Context, must bool) bool {
 // finished tells whether the run may end: at the end of a transaction, when it was asked
 // to and has come on, or, where it only catches up, when it has, and all tables have been copied.
 func (r *reader) finished(p source.Progress) bool {
-	if p.Open {
+	if p.Open || r.replays && !r.ends(p) {
 		return false
 	}
 	if r.Until != nil {

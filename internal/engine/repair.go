@@ -272,7 +272,7 @@ func (r *repairer) put(ctx context.Context, part warehouse.Part, b rows.Batch, a
 	}
 	part.Count(rows.Books{Read: int64(n)})
 	t := &logTable{plan: r.plan, Table: r.Table, keyAt: keyAt}
-	_, err := t.mergeChanges(ctx, part, r.Run, changes, false, false)
+	_, err := t.mergeChanges(ctx, part, r.Run, changes, 0, false)
 	return err
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/position"
 	"noemata/internal/core/problem"
 	"noemata/internal/engine"
 	"noemata/internal/source"
@@ -63,6 +64,8 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	// cannot decode. The other tables are then added to a running feed.
 	newFollower(t, b, tables[0]).catchUp()
 	f := newFollower(t, b, tables...)
+	f.feed.Retain = &feed.Retain{Behind: "1d"}
+	var places []position.Position // that the feed has come to
 	defer besideHostiles(t, b)()
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 0))
 	short := 15 * time.Second
@@ -73,6 +76,12 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	require.NoError(t, err)
 	ends := time.Now().Add(length)
 	for round := 1; time.Now().Before(ends); round++ {
+		back := ""
+		if len(places) > 0 { // what is read again comes to the same, while it is disturbed, too
+			p := places[r.IntN(len(places))]
+			require.NoError(t, b.warehouse.Journal().SetPosition(ctx, f.feed.Name, "", &p))
+			back = fmt.Sprintf(", set back to %s", p)
+		}
 		s.Start(6)
 		for until := time.Now().Add(long/2 + time.Duration(r.Int64N(int64(long)))); time.Now().Before(until); {
 			f.disturbed(r, cut)
@@ -85,7 +94,10 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 		begun := time.Now()
 		faults, err := s.Judge(ctx, func(sql string) ([][]string, error) { return asTexts(f, sql) })
 		require.NoError(t, err)
-		t.Logf("round %d: %d transactions, judged in %v", round, s.Count, time.Since(begun))
+		t.Logf("round %d: %d transactions, judged in %v%s", round, s.Count, time.Since(begun), back)
+		stands, err := b.warehouse.Journal().Checkpoint(ctx, f.feed.Name, "")
+		require.NoError(t, err)
+		places = append(places, stands.Position)
 		for _, fault := range faults {
 			t.Log(s.Explain(ctx, fault))
 		}

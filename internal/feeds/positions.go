@@ -13,6 +13,7 @@ import (
 	"noemata/internal/engine"
 	"noemata/internal/records"
 	"noemata/internal/source"
+	"noemata/internal/warehouse"
 )
 
 // Positions lists how far the tables of a feed have come.
@@ -40,14 +41,14 @@ func (r *Rules) Positions(ctx context.Context, name string) ([]records.Checkpoin
 }
 
 // SetPosition sets the position of a table that is found by watermark, and tells what the next run reads again
-// or skips. All tables of a feed that follow the log are set together, and forward alone.
+// or skips. All tables of a feed that follow the log are set together.
 func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.Move) (records.Checkpoint, error) {
 	w, err := r.Runner.Work(ctx, name, table)
 	if err != nil {
 		return records.Checkpoint{}, err
 	}
 	if w.Table.Find == feed.FindLog {
-		return r.skipLog(ctx, w, m)
+		return r.moveLog(ctx, w, m)
 	}
 	if w.Table.Find != feed.FindWatermark {
 		return records.Checkpoint{}, problem.Newf(problem.Conflict,
@@ -79,8 +80,8 @@ func (r *Rules) SetPosition(ctx context.Context, name, table string, m records.M
 // theEnd stands for the end of the log, as it is then.
 const theEnd = "end"
 
-// skipLog has a feed leave out a stretch of its source's log.
-func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
+// moveLog has a feed leave out a stretch of its source's log, or read one again.
+func (r *Rules) moveLog(ctx context.Context, w engine.Work, m records.Move) (out records.Checkpoint, err error) {
 	log, ok := w.Source.(source.Log)
 	if !ok {
 		return out, problem.Newf(problem.Conflict, "Correct the feed's file.", "The source of the feed %s has no log.",
@@ -90,32 +91,24 @@ func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out
 	if err != nil {
 		return out, err
 	}
-	end, _, err := log.End(ctx)
+	if stands.Position.IsZero() {
+		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
+			"The feed %s has no position in the log yet.", w.Feed.Name)
+	}
+	to, err := placeOf(ctx, w, log, stands, m)
 	if err != nil {
 		return out, err
 	}
-	to := end
-	if m.Back == "" && m.Position != theEnd {
-		if to, err = log.CheckPosition(m.Position); err != nil {
+	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
+	if to < stands.Position.Value {
+		if err := mayReadAgain(ctx, w, log, to); err != nil {
 			return out, err
 		}
+		out.AgainLog, err = betweenPlaces(ctx, w, log, to, stands.Position.Value)
+	} else {
+		out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to)
 	}
-	again := fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s.",
-		problem.Word(w.Feed.Name), problem.Word(w.Table.Table))
-	switch {
-	case stands.Position.IsZero():
-		return out, problem.Newf(problem.Conflict, "Start it: it begins at the end of the log, and copies what was before.",
-			"The feed %s has no position in the log yet.", w.Feed.Name)
-	case m.Back != "" || to < stands.Position.Value:
-		return out, problem.Newf(problem.Conflict, again,
-			"The feed %s follows the log, which is read once: its position is set forward alone.",
-			w.Feed.Name)
-	case to > end:
-		return out, problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.",
-			end).In("position")
-	}
-	out = records.Checkpoint{Table: w.Table.Table, Position: to, Run: stands.Run, Was: stands.Position.Value}
-	if out.SkippedLog, err = betweenPlaces(ctx, w, log, stands.Position.Value, to); err != nil || m.DryRun {
+	if err != nil || m.DryRun {
 		return out, err
 	}
 	running, err := r.Store.IsRunning(ctx, w.Feed.Name)
@@ -137,6 +130,72 @@ func (r *Rules) skipLog(ctx context.Context, w engine.Work, m records.Move) (out
 		}
 	}
 	return out, r.Store.NotePlace(ctx, w.Feed.Name, to, time.Time{})
+}
+
+// placeOf is the place in the log that a person asks for.
+func placeOf(ctx context.Context, w engine.Work, log source.Log, stands warehouse.Checkpoint, m records.Move) (string,
+	error) {
+	end, _, err := log.End(ctx)
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case m.Back != "" && m.Position != "":
+		return "", eitherOr()
+	case m.Back != "":
+		by, err := window.ParseDuration(m.Back)
+		if err != nil || by <= 0 {
+			return "", problem.Newf(problem.Invalid, "Write a length of time, as 2h or 3d.", "%q is no way back in a log.",
+				m.Back).In("back")
+		}
+		place, ok, err := w.Warehouse.Journal().PlaceAt(ctx, w.Feed.Name, stands.MovedAt.Add(-by))
+		if err == nil && (!ok || place.Position > stands.Position.Value) {
+			err = problem.Newf(problem.Conflict, "Write a shorter way, or a place in the log. To have rows read again that "+
+				"differ: "+fmt.Sprintf("noemata repair %s %s. ", problem.Word(w.Feed.Name), problem.Word(w.Table.Table))+
+				"To begin anew: noemata feeds copy "+problem.Word(w.Feed.Name)+".",
+				"It is not known where the feed %s was so long ago: places are kept every few minutes, for eight days.",
+				w.Feed.Name).In("back")
+		}
+		return place.Position, err
+	case m.Position == theEnd:
+		return end, nil
+	}
+	to, err := log.CheckPosition(m.Position)
+	if err == nil && to > end {
+		err = problem.Newf(problem.Invalid, "Write a place before that, or: end.", "The log ends at %s.", end).In("position")
+	}
+	return to, err
+}
+
+// mayReadAgain fails where the log cannot be read again from a place on.
+func mayReadAgain(ctx context.Context, w engine.Work, log source.Log, to string) error {
+	name := problem.Word(w.Feed.Name)
+	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
+	if err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if c.State == warehouse.Copying || c.State == warehouse.Joining {
+			return problem.Newf(problem.Conflict, "Wait until it follows the log: noemata feeds show "+name+".",
+				"%s is being copied, and its changes wait in their order.", c.Table)
+		}
+	}
+	known, ok, err := w.Warehouse.Journal().Log(ctx, w.Feed.Name)
+	if err != nil || !ok {
+		return err
+	}
+	state, err := log.LogState(ctx, known.Name, to)
+	const otherwise = "To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s."
+	switch {
+	case err != nil:
+		return problem.Wrap(err, problem.Conflict, problem.Of(err).What,
+			fmt.Sprintf("Write a later place. "+otherwise, name, problem.Word(w.Table.Table)))
+	case state.Oldest != "" && to < state.Oldest:
+		return problem.Newf(problem.Conflict, fmt.Sprintf("Write a later place. To have the log kept for longer from now on, "+
+			"write in the feed's file: retain: {behind: 6h}. "+otherwise, name, problem.Word(w.Table.Table)),
+			"The source keeps the log from %s on, and no longer.", state.Oldest)
+	}
+	return nil
 }
 
 // betweenPlaces is how many bytes of the log lie between two places, by what lies beyond each; nil where that is not
@@ -161,9 +220,7 @@ func betweenPlaces(ctx context.Context, w engine.Work, log source.Log, from, to 
 // back is the value that lies so far below a position.
 func back(ctx context.Context, w engine.Work, stands position.Position, m records.Move) (string, error) {
 	if m.Position != "" {
-		return "", problem.New(problem.Invalid, "Give one of the two.",
-			"A position is set to a value, or back from where it stands.").
-			In("back")
+		return "", eitherOr()
 	}
 	if stands.IsZero() {
 		return "", problem.New(problem.Conflict, "The table "+w.Table.Table+" has no position yet.",
@@ -180,6 +237,11 @@ func back(ctx context.Context, w engine.Work, stands position.Position, m record
 			"%q is no way back from %s.", m.Back, stands).In("back")
 	}
 	return below, nil
+}
+
+func eitherOr() error {
+	return problem.New(problem.Invalid, "Give one of the two.",
+		"A position is set to a value, or back from where it stands.").In("back")
 }
 
 // countWithin is how long the rows between two positions are counted at the source.

@@ -285,6 +285,7 @@ type Checkpoint struct {
 	Skipped  *int64     `json:"skipped,omitempty" doc:"Rows of the source that no run reads, as it was set forward"`
 	// Of tables that follow the log.
 	SkippedLog *int64 `json:"skipped_log_bytes,omitempty" doc:"Log that no run reads, as the feed was set forward"`
+	AgainLog   *int64 `json:"again_log_bytes,omitempty" doc:"Log that the next run reads again, as the feed was set back"`
 }
 
 // Move is how a person sets a position: to a value, or back from where it stands.

@@ -52,7 +52,7 @@ func (g *Gathering) Table(f Followed) *Changes {
 // BeginTxn begins a transaction that was committed at the given time, in microseconds since
 // 1970 by the source's clock.
 func (g *Gathering) BeginTxn(position string, id uint32, committed int64) {
-	g.txns = append(g.txns, change.Txn{Position: position, ID: id, Moment: g.clock.Next(committed)})
+	g.txns = append(g.txns, change.Txn{Position: position, ID: id, Moment: g.clock.Next(position, committed)})
 	g.open = true
 }
 
@@ -126,7 +126,7 @@ func (g *Gathering) Row(kind change.Kind) (change.Row, error) {
 }
 
 // StartAfter is what Stream asks for.
-func (g *Gathering) StartAfter(moment int64) { g.clock.Last = max(g.clock.Last, moment) }
+func (g *Gathering) StartAfter(moment int64) { g.clock.After(moment) }
 
 // Progress is what has been gathered, up to a position.
 func (g *Gathering) Progress(position string, idle bool) Progress {

@@ -19,10 +19,11 @@ type Log interface {
 	Origin(ctx context.Context) (string, error)
 	// LogFindings tells what is in the way of following the tables, or worth knowing.
 	LogFindings(ctx context.Context, tables []Followed) ([]problem.Finding, error)
-	// PrepareLog makes sure that the source retains the changes of the tables for the
-	// follower of this name from now on, and gives the place in the log from which it
-	// does. An empty begun means that nothing was followed yet.
-	PrepareLog(ctx context.Context, name string, tables []Followed, begun string) (position string, err error)
+	// PrepareLog makes sure that the source retains the changes of the tables for a
+	// follower from now on, and gives the place in the log from which it does.
+	PrepareLog(ctx context.Context, p Prepared) (position string, err error)
+	// BehindFindings tells what is in the way of keeping the log for longer than it is needed.
+	BehindFindings(ctx context.Context, by time.Duration) ([]problem.Finding, error)
 	// DropLog removes what PrepareLog has made. It does nothing where there is nothing.
 	DropLog(ctx context.Context, name string) error
 	// LogState measures what the source retains for a follower whose warehouse stands at a
@@ -95,6 +96,15 @@ func (f Followed) Ignores(k change.Kind) bool {
 	return len(f.Takes) > 0 && !slices.Contains(f.Takes, k.String())
 }
 
+// Prepared says what a source retains for a follower.
+type Prepared struct {
+	Name   string // of the follower
+	Tables []Followed
+	Begun  string // where its warehouse stands; empty where nothing was followed yet
+	Behind bool   // the log is to be kept for longer than it is needed:
+	Since  string // from this position on; empty is from as far back as it is kept
+}
+
 // LogState is what a source retains for a follower.
 type LogState struct {
 	There    bool   // the source knows the follower
@@ -103,6 +113,7 @@ type LogState struct {
 	Retained int64  // bytes of log that are kept for the follower
 	Behind   int64  // bytes from where the warehouse stands to the end of the log
 	Confirms string // the position it has confirmed
+	Oldest   string // the position from which on the log can be read again; empty where only trying tells
 }
 
 // LogRate is how much is written to a log.

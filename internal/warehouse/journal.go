@@ -22,7 +22,8 @@ type Journal interface {
 	Checkpoint(ctx context.Context, feed, table string) (Checkpoint, error)
 	// Checkpoints lists those of a feed's tables.
 	Checkpoints(ctx context.Context, feed string) ([]Checkpoint, error)
-	// SetPosition moves a table's position without loading rows; nil clears it.
+	// SetPosition moves a table's position without loading rows; nil clears it. Where that of a feed that follows a
+	// log is set back, the changes up to where it stood are known as replays.
 	SetPosition(ctx context.Context, feed, table string, p *position.Position) error
 	// FirstPosition is where a table's first commit brought it, or what Begins has noted.
 	FirstPosition(ctx context.Context, feed, table string) (position.Position, error)
@@ -42,7 +43,9 @@ type Journal interface {
 	Log(ctx context.Context, feed string) (l Log, ok bool, err error)
 	// EnterLog begins the log of a feed, unless it has one, and gives the one that counts.
 	EnterLog(ctx context.Context, feed string, l Log) (Log, error)
-	// Forget clears log, copies and position of a feed.
+	// PlaceAt is the last place in a log that a feed is known to have come to by a moment; ok is false where none is.
+	PlaceAt(ctx context.Context, feed string, by time.Time) (p Place, ok bool, err error)
+	// Forget clears log, copies, places and position of a feed.
 	Forget(ctx context.Context, feed string) error
 
 	// Copies lists the tables of a feed that follows a log, and brings the journal to the form
@@ -80,6 +83,13 @@ type Log struct {
 	Name       string // of what the feed has at the source
 	Origin     string // the database that is followed
 	LastMoment int64  // of the last transaction that was applied
+	ReplaysTo  string // transactions up to this position have been applied before; empty for none
+}
+
+// Place is where a feed had come in a log, and when.
+type Place struct {
+	Position string
+	At       time.Time
 }
 
 // State is how far a table is in joining those that follow the log.
@@ -191,6 +201,11 @@ type (
 	}
 	// LastMoment is of the last transaction of a log that was applied.
 	LastMoment struct{ Moment int64 }
+	// Reached keeps where a feed has come in its log, and forgets what was kept before a moment.
+	Reached struct {
+		Place
+		Forget time.Time
+	}
 	// Swept tells that the keys of a table were compared.
 	Swept struct {
 		Table      string
@@ -223,6 +238,7 @@ func (Begins) entry()        {}
 func (Columns) entry()       {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
+func (Reached) entry()       {}
 func (Swept) entry()         {}
 func (Drifted) entry()       {}
 func (SetAside) entry()      {}

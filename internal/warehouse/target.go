@@ -107,6 +107,14 @@ func ColumnsOf(source []schema.Column, prefix string, keep feed.Keep, log bool) 
 	return columns
 }
 
+// MomentOf is the role of the column that tells when a row of a target became as it is.
+func MomentOf(t Target) Role {
+	if t.Keep == feed.KeepHistory {
+		return From
+	}
+	return ChangedAt
+}
+
 // Called is the name of a column that Noemata adds, whether the target has it or not.
 func (t Target) Called(r Role) string { return t.Prefix + string(r) }
 

@@ -152,11 +152,11 @@ type Load struct {
 // Has tells what is in the rows that were gathered, so that steps can be left out that
 // would find nothing.
 type Has struct {
-	Gone      bool // rows that end their key
-	Unknown   bool // rows with values that are to be taken from the target
-	Chains    bool // keys with several rows
-	Continues bool // the rows go on with a transaction whose first part was merged before
-	Replays   bool // there may be changes that were merged before
+	Gone      bool  // rows that end their key
+	Unknown   bool  // rows with values that are to be taken from the target
+	Chains    bool  // keys with several rows
+	Continues bool  // the rows go on with a transaction whose first part was merged before
+	Replays   int64 // changes of up to this moment may have been merged before; 0 for none
 }
 
 // Query says which rows of a warehouse table are read.

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { ElButton, ElInput, ElSkeleton } from 'element-plus'
+import { ElButton, ElSkeleton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useActs } from '../act'
 import { api, ask, type Run, type Sample, type Schemas, type TableStatus, type Trouble } from '../api'
 import { progress, progressKey, useLive } from '../live'
 import Lag from '../parts/Lag.vue'
+import PositionForm from '../parts/PositionForm.vue'
 import ProofMark from '../parts/ProofMark.vue'
 import ProofsPanel from '../parts/ProofsPanel.vue'
 import RowVersions from '../parts/RowVersions.vue'
@@ -25,7 +26,6 @@ const sample = ref<Sample>()
 const sampled = ref('')
 const wrong = ref<Trouble>()
 const moving = ref(false)
-const position = ref('')
 const now = useNow()
 const params = { path: { name: props.feed }, query: { table: props.table } }
 
@@ -77,22 +77,6 @@ async function showNewest() {
   sampled.value = new Date().toISOString()
 }
 
-async function move() {
-  const { data } = await act('move', () =>
-    ask(api.PUT('/api/v1/feeds/{name}/positions', { params, body: { position: position.value } })),
-  )
-  if (data) moving.value = false
-}
-
-async function clear() {
-  const { data } = await act('clear', () => ask(api.DELETE('/api/v1/feeds/{name}/positions', { params })), {
-    title: 'Clear the position',
-    text: 'Clear the position? The next run reads everything again; rows that are there already are recognised.',
-    yes: 'Clear',
-  })
-  if (data) moving.value = false
-}
-
 const pause = (paused: boolean) =>
   act('pause', () =>
     ask(
@@ -130,7 +114,7 @@ const copyAgain = () =>
           kept as {{ status.keep }} in {{ status.target }}, found by {{ status.find }}
         </div>
       </div>
-      <span v-if="going?.read" class="quiet"
+      <span v-if="going?.read && going.phase !== 'following'" class="quiet"
         >{{ going.phase }}: {{ count(going.read)
         }}<template v-if="going.expected && going.expected > going.read">
           of about {{ count(going.expected) }}</template
@@ -180,10 +164,8 @@ const copyAgain = () =>
           <div>
             <dt>Position</dt>
             <dd class="mono">{{ status.position || 'not begun' }}</dd>
-            <dd v-if="status.find === 'watermark'">
-              <button class="link" type="button" @click="((moving = !moving), (position = status.position ?? ''))">
-                Set…
-              </button>
+            <dd v-if="status.position && ['watermark', 'log'].includes(status.find)">
+              <button class="link" type="button" :aria-expanded="moving" @click="moving = !moving">Set…</button>
             </dd>
           </div>
           <div v-if="copying">
@@ -233,12 +215,14 @@ const copyAgain = () =>
             </dd>
           </div>
         </dl>
-        <form v-if="moving" class="pad move" @submit.prevent="move">
-          <label for="position">Read again, or skip, from</label>
-          <ElInput id="position" v-model="position" class="mono" />
-          <ElButton native-type="submit" type="primary" :loading="busy === 'move'">Set the position</ElButton>
-          <ElButton :loading="busy === 'clear'" @click="clear">Clear it…</ElButton>
-        </form>
+        <PositionForm
+          v-if="moving"
+          class="move"
+          :feed="feed"
+          :table="table"
+          :stands="status.position ?? ''"
+          :log="status.find === 'log'"
+          @set="((moving = false), refresh())" />
       </section>
       <ProofsPanel
         ref="proofs"
@@ -286,15 +270,9 @@ const copyAgain = () =>
 
 <style scoped>
 .move {
-  display: flex;
-  gap: 10px;
-  align-items: center;
   border-top: 1px solid var(--line);
 }
 .ask-for {
   margin-top: 6px;
-}
-.move label {
-  white-space: nowrap;
 }
 </style>

@@ -51,6 +51,9 @@ type Txn struct {
 // EventPosition is the place of one change within the log, in text that sorts.
 func (t Txn) EventPosition(seq int32) string { return fmt.Sprintf("%s:%010d", t.Position, seq) }
 
+// SeqWidth is how many characters of an event's position follow that of its transaction.
+const SeqWidth = 11
+
 // Row tells of one row of a Batch what the change was.
 type Row struct {
 	Kind    Kind
@@ -88,12 +91,31 @@ func (b Batch) Read(events bool) int64 {
 // Clock gives each transaction a moment of its own: the time of its commit, or two
 // microseconds after the transaction before it, where clocks tie or were set back. So
 // moments order transactions as the log does, and leave room for a copy in between.
-type Clock struct{ Last int64 }
+//
+// Transactions up to the position Replays are read again. Their clock begins with nothing, so that
+// none has a later moment than it had at first; those beyond come after the moment Then.
+type Clock struct {
+	Last    int64
+	Replays string // empty for none
+	Then    int64
+}
 
-// Next is the moment of the next transaction, which committed at the given time.
-func (c *Clock) Next(committed int64) int64 {
+// Next is the moment of the next transaction, which committed at the given time and lies at a position.
+func (c *Clock) Next(position string, committed int64) int64 {
+	if c.Replays != "" && position > c.Replays {
+		c.Last, c.Replays = max(c.Last, c.Then), ""
+	}
 	c.Last = max(committed, c.Last+2)
 	return c.Last
+}
+
+// After gives new transactions later moments than the given one.
+func (c *Clock) After(moment int64) {
+	if c.Replays != "" {
+		c.Then = max(c.Then, moment)
+	} else {
+		c.Last = max(c.Last, moment)
+	}
 }
 
 // Copied is what a ledger calls a row that came by a copy, not by a change.

@@ -140,8 +140,24 @@ func (b Belongs) Faults(fault func(path, format string, args ...any)) {
 
 // Retain says how much log a source may have to keep for a feed, as 500MB or 20GB.
 type Retain struct {
-	Warn string `json:"warn,omitempty" yaml:"warn,omitempty" doc:"From here on the feed is shown as a risk to the source; 1GB when left out"`
-	Stop string `json:"stop,omitempty" yaml:"stop,omitempty" doc:"From here on the source is told to keep nothing more: the feed is held and its tables must be copied again; never when left out"`
+	Warn   string `json:"warn,omitempty" yaml:"warn,omitempty" doc:"From here on the feed is shown as a risk to the source; 1GB when left out"`
+	Stop   string `json:"stop,omitempty" yaml:"stop,omitempty" doc:"From here on the source is told to keep nothing more: the feed is held and its tables must be copied again; never when left out"`
+	Behind string `json:"behind,omitempty" yaml:"behind,omitempty" doc:"How much longer than the feed needs it the log is kept, as 6h or 1d: so far its position can be set back, and a warehouse that was restored goes on. PostgreSQL keeps it by a second replication slot; other servers keep their log as they are set to"`
+}
+
+// How much longer a log is kept at least, as the places in it are noted every few minutes, and at most.
+const (
+	leastBehind = 10 * time.Minute
+	MostBehind  = 7 * 24 * time.Hour
+)
+
+// BehindBy is how much longer than a feed needs it the log is kept; 0 for no longer.
+func (f *Feed) BehindBy() time.Duration {
+	if f.Retain == nil || f.Retain.Behind == "" {
+		return 0
+	}
+	d, _ := window.ParseDuration(f.Retain.Behind) // Check has seen to it
+	return d
 }
 
 // Table is one table of a feed.
@@ -359,6 +375,9 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 		if _, err := ParseSize(x.size); x.size != "" && err != nil {
 			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
 		}
+	}
+	if d, err := window.ParseDuration(f.Retain.Behind); f.Retain.Behind != "" && (err != nil || d < leastBehind || d > MostBehind) {
+		fault("retain.behind", "%q is not a length of time from 10 minutes to 7 days: write it as 6h or 1d.", f.Retain.Behind)
 	}
 }
 

@@ -477,11 +477,40 @@ func TestClockOrdersTransactions(t *testing.T) {
 		c := change.Clock{}
 		last := int64(0)
 		for _, committed := range rapid.SliceOf(rapid.Int64Range(1, 50)).Draw(t, "commit times") {
-			at := c.Next(committed)
+			at := c.Next("", committed)
 			if at <= last || at < committed {
 				t.Fatalf("a commit at %d after the moment %d has the moment %d", committed, last, at)
 			}
 			last = at
+		}
+	})
+}
+
+// What is read again has no later moments than it had, wherever it begins; what is new comes after all that was.
+func TestClockOfWhatIsReadAgain(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		committed := rapid.SliceOfN(rapid.Int64Range(1, 50), 2, 30).Draw(t, "commit times")
+		place := func(i int) string { return fmt.Sprintf("%04d", i) }
+		first := change.Clock{}
+		var moments []int64
+		for i, at := range committed {
+			if rapid.Bool().Draw(t, "a copy begins") {
+				first.After(at + 7)
+			}
+			moments = append(moments, first.Next(place(i), at))
+		}
+		from := rapid.IntRange(0, len(committed)-1).Draw(t, "from")
+		again := change.Clock{Replays: place(len(committed) - 1), Then: first.Last}
+		for i, at := range committed[from:] {
+			if rapid.Bool().Draw(t, "another copy begins") {
+				again.After(at + 100)
+			}
+			if m := again.Next(place(from+i), at); m > moments[from+i] {
+				t.Fatalf("the transaction at %d has the moment %d, and had %d", from+i, m, moments[from+i])
+			}
+		}
+		if m := again.Next(place(len(committed)), 1); m <= first.Last {
+			t.Fatalf("a new transaction has the moment %d, and the last one had %d", m, first.Last)
 		}
 	})
 }

@@ -48,9 +48,9 @@ func (s *Source) End(ctx context.Context) (string, time.Time, error) {
 
 // PrepareLog makes nothing: the server logs whatever it logs, and keeps it as long as it is
 // set to.
-func (s *Source) PrepareLog(ctx context.Context, _ string, _ []source.Followed, begun string) (string, error) {
-	if begun != "" {
-		return begun, nil
+func (s *Source) PrepareLog(ctx context.Context, p source.Prepared) (string, error) {
+	if p.Begun != "" {
+		return p.Begun, nil
 	}
 	end, _, err := s.End(ctx)
 	return end, err
@@ -216,12 +216,8 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		findings = append(findings, problem.Finding{Level: level, Table: table, What: fmt.Sprintf(format, args...),
 			Remedy: remedy})
 	}
-	variables := map[string]string{}
-	var name, value string
-	if err := s.Rows(ctx, "SHOW GLOBAL VARIABLES", nil, []any{&name, &orEmpty{&value}}, func() error {
-		variables[strings.ToLower(name)] = value
-		return nil
-	}); err != nil {
+	variables, err := s.variables(ctx)
+	if err != nil {
 		return nil, err
 	}
 	if variables["log_bin"] != "ON" {
@@ -234,23 +230,19 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 			"Sessions keep what they have until they end.", "The server's binlog_format is %s, so that changes may "+
 			"be logged as statements, without their rows.", format)
 	}
+	expires := keptFor(variables)
 	if variables["server_id"] == "0" {
 		add(problem.Blocker, "", "Set server_id in the server's configuration, and restart it.",
 			"The server has no server_id, and lets nobody follow its log.")
-	}
-	expires, _ := strconv.ParseInt(variables["binlog_expire_logs_seconds"], 10, 64)
-	if expires == 0 {
-		days, _ := strconv.ParseFloat(variables["expire_logs_days"], 64)
-		expires = int64(days * 86400)
 	}
 	switch {
 	case expires == 0:
 		add(problem.Note, "", s.server.Log.Keep+"; if the disk cannot hold it for ever.",
 			"The server keeps its binary log without limit.")
-	case expires < 86400:
+	case expires < 24*time.Hour:
 		add(problem.Warning, "", s.server.Log.Keep+";",
 			"The server removes its binary log after %v: a feed that is paused for longer must copy its tables again.",
-			time.Duration(expires)*time.Second)
+			expires)
 	}
 	if err := s.server.Log.Findings(ctx, s, variables, add); err != nil {
 		return nil, err
@@ -264,6 +256,37 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 		}
 	}
 	return findings, nil
+}
+
+// variables are the server's settings, by their names in lower case.
+func (s *Source) variables(ctx context.Context) (map[string]string, error) {
+	variables := map[string]string{}
+	var name, value string
+	err := s.Rows(ctx, "SHOW GLOBAL VARIABLES", nil, []any{&name, &orEmpty{&value}}, func() error {
+		variables[strings.ToLower(name)] = value
+		return nil
+	})
+	return variables, err
+}
+
+// keptFor is how long a server keeps its log, by its settings; 0 is for ever.
+func keptFor(variables map[string]string) time.Duration {
+	seconds, _ := strconv.ParseInt(variables["binlog_expire_logs_seconds"], 10, 64)
+	if seconds == 0 {
+		days, _ := strconv.ParseFloat(variables["expire_logs_days"], 64)
+		seconds = int64(days * 86400)
+	}
+	return time.Duration(seconds) * time.Second
+}
+
+// BehindFindings looks whether the server keeps its log for so long.
+func (s *Source) BehindFindings(ctx context.Context, by time.Duration) ([]problem.Finding, error) {
+	variables, err := s.variables(ctx)
+	if kept := keptFor(variables); err == nil && kept > 0 && kept < by {
+		return []problem.Finding{{Level: problem.Warning, Remedy: s.server.Log.Keep + ";", What: fmt.Sprintf(
+			"The server removes its binary log after %v, and the feed wants it for %v longer than it needs it.", kept, by)}}, nil
+	}
+	return nil, err
 }
 
 // LogRate reads the server's counters, which begin with its start. MySQL has none of its log, so there its files

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -121,13 +122,13 @@ func createPublication(name string, tables []source.Followed) string {
 
 // PrepareLog makes publication and slot, the publication first: what the slot retains is
 // decoded by the catalogue as it was then.
-func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
-	at, err := s.prepareLog(ctx, name, tables, begun)
+func (s *Source) PrepareLog(ctx context.Context, p source.Prepared) (string, error) {
+	at, err := s.prepareLog(ctx, p)
 	var server *pgconn.PgError
 	if errors.As(err, &server) && (slices.Contains(madeMeanwhile, server.Code) ||
 		strings.Contains(server.Message, "concurrently")) {
 		return "", problem.Wrap(err, problem.Overtaken,
-			fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", name, s.what),
+			fmt.Sprintf("Another worker makes publication and slot %s of %s at this moment.", p.Name, s.what),
 			"Nothing was lost; the next run tries again.")
 	}
 	return at, err
@@ -137,38 +138,43 @@ func (s *Source) PrepareLog(ctx context.Context, name string, tables []source.Fo
 // duplicate_object and unique_violation.
 var madeMeanwhile = []string{"42710", "23505"}
 
-func (s *Source) prepareLog(ctx context.Context, name string, tables []source.Followed, begun string) (string, error) {
-	if err := s.publish(ctx, name, tables); err != nil {
+func (s *Source) prepareLog(ctx context.Context, p source.Prepared) (string, error) {
+	if err := s.publish(ctx, p.Name, p.Tables); err != nil {
 		return "", err
 	}
-	var confirmed, lost string
-	err := s.row(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM `+
-		`pg_replication_slots WHERE slot_name = $1`, []any{name}, &confirmed, &lost)
+	slots, err := s.slots(ctx, p.Name)
+	if err != nil {
+		return "", err
+	}
+	own, behind := slots[p.Name], slots[behindOf(p.Name)]
+	if (own == nil || own.lost || own.confirmed > p.Begun) && p.Begun != "" && behind.keeps(p.Begun) {
+		// The position was set back, the warehouse was restored, or somebody has dropped the slot.
+		if own, err = s.copySlot(ctx, behindOf(p.Name), p.Name); err != nil {
+			return "", err
+		}
+	}
 	switch {
-	case errors.Is(err, pgx.ErrNoRows) && begun == "":
-		return s.createSlot(ctx, name)
-	case errors.Is(err, pgx.ErrNoRows):
+	case own == nil && p.Begun == "":
+		at, err := s.createSlot(ctx, p.Name)
+		if err != nil {
+			return "", err
+		}
+		return at, s.keepBehind(ctx, p, behind)
+	case own == nil:
 		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s is gone, and with it the changes since %s.",
-			name, s.what, begun))
-	case err != nil:
-		return "", err
-	case lost == "lost":
+			p.Name, s.what, p.Begun))
+	case own.lost:
 		return "", lostSlot(fmt.Sprintf("The server of %s has removed the log that the replication slot %s still "+
-			"needed (max_slot_wal_keep_size).", s.what, name))
-	}
-	if confirmed == "" {
+			"needed (max_slot_wal_keep_size).", s.what, p.Name))
+	case own.confirmed == "":
 		return "", problem.Newf(problem.Overtaken, "Nothing was lost; the next run tries again.",
-			"Another worker makes the replication slot %s of %s at this moment.", name, s.what)
-	}
-	at, err := s.CheckPosition(confirmed)
-	if err != nil || begun == "" {
-		return at, err
-	}
-	if at > begun {
+			"Another worker makes the replication slot %s of %s at this moment.", p.Name, s.what)
+	case p.Begun != "" && own.confirmed > p.Begun:
 		return "", lostSlot(fmt.Sprintf("The replication slot %s of %s stands at %s, beyond the warehouse's %s: "+
-			"someone else has moved it, or the position was set back.", name, s.what, at, begun))
+			"someone else has moved it, or an older state of the warehouse was restored.", p.Name, s.what, own.confirmed,
+			p.Begun))
 	}
-	return begun, nil
+	return cmp.Or(p.Begun, own.confirmed), s.keepBehind(ctx, p, behind)
 }
 
 func lostSlot(what string) error {
@@ -177,16 +183,8 @@ func lostSlot(what string) error {
 }
 
 func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
-	var used, most int
-	if err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
-		"current_setting('max_replication_slots')::int", nil, &used, &most); err != nil {
+	if err := s.freeSlot(ctx); err != nil {
 		return "", err
-	}
-	if used >= most {
-		return "", problem.Newf(problem.Held,
-			fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that "+
-				"nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10),
-			"All replication slots of %s are taken (%d), and the feed needs one.", s.what, most)
 	}
 	var at string
 	limited, cancel := context.WithTimeout(ctx, slotWithin)
@@ -200,6 +198,20 @@ func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	return s.CheckPosition(at)
+}
+
+// freeSlot makes sure that a slot can be made.
+func (s *Source) freeSlot(ctx context.Context) error {
+	var used, most int
+	err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
+		"current_setting('max_replication_slots')::int", nil, &used, &most)
+	if err != nil || used < most {
+		return err
+	}
+	return problem.Newf(problem.Held,
+		fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server. Or drop a slot that "+
+			"nobody needs: SELECT slot_name, active FROM pg_replication_slots;", most+10),
+		"All replication slots of %s are taken (%d), and the feed needs one.", s.what, most)
 }
 
 // slotWithin is how long the server may take to make a slot. It waits for every transaction
@@ -315,22 +327,11 @@ func (s *Source) mayPublish(err error, sql string) error {
 	return err
 }
 
-// DropLog removes slot and publication. A slot that is in use is waited for.
+// DropLog removes slots and publication.
 func (s *Source) DropLog(ctx context.Context, name string) error {
-	for attempt := 0; ; attempt++ {
-		var n int
-		err := s.write(ctx, "SELECT count(pg_drop_replication_slot(slot_name)) FROM pg_replication_slots WHERE "+
-			"slot_name = $1", []any{name}, &n)
-		if err == nil {
-			break
-		}
-		if attempt == 50 || !strings.Contains(err.Error(), "is active") {
+	for _, slot := range []string{name, behindOf(name)} {
+		if err := s.dropSlot(ctx, slot); err != nil {
 			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
 		}
 	}
 	drop := "DROP PUBLICATION IF EXISTS " + schema.Quote(name)
@@ -356,9 +357,11 @@ func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState
 		stands = &text
 	}
 	var status string
-	err := s.row(ctx, `SELECT coalesce(wal_status, ''), active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::int8,
-       greatest(coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), coalesce($2::pg_lsn, confirmed_flush_lsn)), 0), 0)::int8, coalesce(confirmed_flush_lsn::text, '0/0')
-FROM pg_replication_slots WHERE slot_name = $1`, []any{name, stands}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms)
+	err := s.row(ctx, `SELECT coalesce(s.wal_status, ''), s.active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), least(s.restart_lsn, b.restart_lsn)), 0)::int8,
+       greatest(coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), coalesce($2::pg_lsn, s.confirmed_flush_lsn)), 0), 0)::int8, coalesce(s.confirmed_flush_lsn::text, '0/0'),
+       coalesce(least(s.confirmed_flush_lsn, b.confirmed_flush_lsn)::text, '0/0')
+FROM pg_replication_slots s LEFT JOIN pg_replication_slots b ON b.slot_name = $3 AND b.wal_status <> 'lost' WHERE s.slot_name = $1`,
+		[]any{name, stands, behindOf(name)}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms, &state.Oldest)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return source.LogState{}, nil
 	}
@@ -369,7 +372,9 @@ FROM pg_replication_slots WHERE slot_name = $1`, []any{name, stands}, &status, &
 		state.Lost = fmt.Sprintf("The server of %s has removed the log that the replication slot %s still needed.",
 			s.what, name)
 	}
-	state.Confirms, err = s.CheckPosition(state.Confirms)
+	if state.Confirms, err = s.CheckPosition(state.Confirms); err == nil {
+		state.Oldest, err = s.CheckPosition(state.Oldest)
+	}
 	return state, err
 }
 

@@ -346,7 +346,8 @@ func (p *part) Truncate(_ context.Context, moment int64, h warehouse.Has) error 
 	var left []row
 	for _, r := range t.rows {
 		switch ends := holds(p.t, r); {
-		case p.t.Keep == feed.KeepLedger || !ends:
+		case p.t.Keep == feed.KeepLedger || !ends,
+			h.Replays > 0 && r[p.t.Called(warehouse.MomentOf(p.t))].micros() >= moment:
 			left = append(left, r)
 		case p.t.Keep == feed.KeepHistory && h.Continues && r[p.t.Called(warehouse.From)].text == instant(moment).text:
 			// What the same transaction made never was.

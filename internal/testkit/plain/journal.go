@@ -55,6 +55,7 @@ type state struct {
 	compared    map[of]string
 	beginnings  map[of]position.Position
 	columns     map[of]string
+	places      map[string][]warehouse.Place // by feed, the newest last
 }
 
 func newState() state {
@@ -62,7 +63,7 @@ func newState() state {
 		map[of]time.Time{},
 		map[string]warehouse.Log{}, map[of]warehouse.Copy{}, map[partOf]warehouse.PartCopied{}, map[of]table{},
 		map[of]table{}, map[string][]drift.Drift{}, map[of]string{}, map[of]string{},
-		map[of]position.Position{}, map[of]string{}}
+		map[of]position.Position{}, map[of]string{}, map[string][]warehouse.Place{}}
 }
 
 func (s state) clone() state {
@@ -70,7 +71,7 @@ func (s state) clone() state {
 		maps.Clone(s.sweeps),
 		maps.Clone(s.logs), maps.Clone(s.copies), maps.Clone(s.parts), maps.Clone(s.copied), maps.Clone(s.waiting),
 		maps.Clone(s.drifts), maps.Clone(s.structures), maps.Clone(s.compared), maps.Clone(s.beginnings),
-		maps.Clone(s.columns)}
+		maps.Clone(s.columns), maps.Clone(s.places)}
 }
 
 func (s state) dropStash(at of) {
@@ -176,6 +177,9 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 		l := s.logs[feed]
 		l.LastMoment = e.Moment
 		s.logs[feed] = l
+	case warehouse.Reached:
+		s.places[feed] = append(slices.DeleteFunc(slices.Clone(s.places[feed]),
+			func(p warehouse.Place) bool { return p.At.Before(e.Forget) }), e.Place)
 	case warehouse.Swept:
 		s.sweeps[at(e.Table)] = time.Now()
 	case warehouse.Structured:
@@ -268,6 +272,11 @@ func (j journal) SetPosition(ctx context.Context, feed, table string, p *positio
 		if p != nil {
 			to = *p
 		}
+		stood := s.checkpoints[of{feed, table}].Position.Value
+		if l, ok := s.logs[feed]; ok && table == "" && p != nil && to.Value < stood {
+			l.ReplaysTo = max(l.ReplaysTo, stood)
+			s.logs[feed] = l
+		}
 		_, err := s.move(of{feed, table}, nil, to, 0)
 		return err
 	})
@@ -321,6 +330,15 @@ func (j journal) Log(_ context.Context, feed string) (warehouse.Log, bool, error
 	return l, ok, nil
 }
 
+func (j journal) PlaceAt(_ context.Context, feed string, by time.Time) (p warehouse.Place, ok bool, err error) {
+	for _, x := range j.see().places[feed] {
+		if !x.At.After(by) {
+			p, ok = x, true
+		}
+	}
+	return p, ok, nil
+}
+
 func (j journal) EnterLog(ctx context.Context, feed string, l warehouse.Log) (kept warehouse.Log, err error) {
 	err = j.change(ctx, func(s state) error {
 		if _, ok := s.logs[feed]; !ok {
@@ -338,6 +356,7 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 	}
 	return j.change(ctx, func(s state) error {
 		delete(s.logs, feed)
+		delete(s.places, feed)
 		for at := range s.copies {
 			if at.feed == feed {
 				s.dropStash(at)

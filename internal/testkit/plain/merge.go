@@ -3,10 +3,12 @@ package plain
 import (
 	"context"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 
+	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
 	"noemata/internal/core/rows"
@@ -28,9 +30,12 @@ func (p *part) Merge(_ context.Context, h warehouse.Has) error {
 	if warehouse.NumbersRows(p.t) {
 		stage = p.lastOfKey(stage)
 	}
+	if h.Replays > 0 {
+		stage = p.dropReplayed(stage, t.rows)
+	}
 	if p.t.Log {
 		var err error
-		if stage, err = p.fill(stage, t); err != nil {
+		if stage, err = p.fill(stage, t, h); err != nil {
 			return err
 		}
 	}
@@ -38,7 +43,7 @@ func (p *part) Merge(_ context.Context, h warehouse.Has) error {
 	case feed.KeepReplace:
 		t.rows = p.replace(stage, t.rows)
 	case feed.KeepLedger:
-		t.rows = append(t.rows, p.own(p.news(stage, t.rows, h))...)
+		t.rows = append(t.rows, p.own(p.news(stage, t.rows))...)
 	case feed.KeepHistory:
 		t.rows = p.history(stage, t.rows, h)
 	default:
@@ -101,7 +106,7 @@ func (p *part) lastOfKey(stage []row) []row {
 
 // fill takes unknown values from the row that the change was made to. A change without one
 // is set aside.
-func (p *part) fill(stage []row, t table) ([]row, error) {
+func (p *part) fill(stage []row, t table, h warehouse.Has) ([]row, error) {
 	var out []row
 	for _, r := range stage {
 		if r.null(warehouse.StageUnknown) {
@@ -119,6 +124,11 @@ func (p *part) fill(stage []row, t table) ([]row, error) {
 			if keyOf(p.t, b) == rows.KeyJSON(parts) && (p.t.Keep != feed.KeepHistory || holds(p.t, b)) && newer {
 				base = b
 			}
+		}
+		moment := p.t.Called(warehouse.MomentOf(p.t))
+		if base != nil && h.Replays > 0 && (p.t.Keep == feed.KeepLedger && r[moment].micros() <= h.Replays ||
+			p.t.Keep != feed.KeepLedger && base[moment].micros() >= r[moment].micros()) {
+			base = nil
 		}
 		if base != nil && p.t.Filters {
 			ended := p.t.Keep == feed.KeepLedger && base[p.t.Called(warehouse.Changed)].text == "delete" ||
@@ -216,21 +226,34 @@ func (p *part) replace(stage, list []row) []row {
 	return p.own(stage)
 }
 
+// dropReplayed leaves out the changes that were merged before.
+func (p *part) dropReplayed(stage, list []row) []row {
+	ledger, moment := p.t.Keep == feed.KeepLedger, p.t.Called(warehouse.MomentOf(p.t))
+	position, run, until := p.t.Called(warehouse.Position), p.t.Called(warehouse.Run), p.t.Called(warehouse.Until)
+	name := func(r row) string {
+		if at := r[position].text; ledger {
+			return at[:max(0, len(at)-change.SeqWidth)]
+		}
+		return keyOf(p.t, r)
+	}
+	last := map[string]int64{}
+	for _, r := range list {
+		if !ledger {
+			last[name(r)] = max(last[name(r)], r[moment].micros(), r[until].micros())
+		} else if r[run].text != strconv.FormatInt(p.load.Run, 10) {
+			last[name(r)] = math.MaxInt64
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(stage), func(r row) bool { return last[name(r)] >= r[moment].micros() })
+}
+
 // news are the rows that a ledger lacks: events after its last one, or rows that it does not
 // have as often.
-func (p *part) news(stage, list []row, h warehouse.Has) []row {
-	position, run := p.t.Called(warehouse.Position), p.t.Called(warehouse.Run)
+func (p *part) news(stage, list []row) []row {
+	run := p.t.Called(warehouse.Run)
 	var out []row
 	if p.t.Log {
-		last := ""
-		for _, r := range list {
-			last = max(last, r[position].text)
-		}
-		for _, r := range stage {
-			if !h.Replays || r[position].text > last {
-				out = append(out, r)
-			}
-		}
+		out = stage
 	} else {
 		had := map[string]int{}
 		for _, r := range list {
@@ -260,7 +283,7 @@ func (p *part) history(stage, list []row, h warehouse.Has) []row {
 	for _, r := range stage {
 		key, gone := keyOf(p.t, r), is(r, warehouse.StageGone)
 		at := -1 // the current version
-		replayed, ended := false, int64(0)
+		ended := int64(0)
 		for _, i := range versions[key] {
 			if list[i] == nil {
 				continue
@@ -269,8 +292,6 @@ func (p *part) history(stage, list []row, h warehouse.Has) []row {
 				at = i
 			}
 			ended = max(ended, list[i][until].micros())
-			replayed = replayed || list[i][from].micros() > r[from].micros() ||
-				list[i][until].micros() > r[from].micros()
 		}
 		if !p.t.Log {
 			moment := r[from].micros()
@@ -280,9 +301,6 @@ func (p *part) history(stage, list []row, h warehouse.Has) []row {
 			r = p.with(r, row{from: instant(max(moment, ended))})
 		}
 		if !firsts[key] {
-			if h.Replays && replayed {
-				continue
-			}
 			if h.Continues {
 				at = p.remake(list, versions[key], at, r)
 			}

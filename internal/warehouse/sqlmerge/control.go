@@ -120,6 +120,13 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
     target VARCHAR NOT NULL, its_columns VARCHAR NOT NULL, refers_to VARCHAR NOT NULL, refers_to_columns VARCHAR NOT NULL)`,
 		`GRANT SELECT ON noemata.keys, noemata.relations TO PUBLIC`,
 	},
+	{
+		// Where feeds that follow a log had come, now and then: to where their positions can be set back. And up to where
+		// a log is read again, since it was.
+		`CREATE TABLE noemata.places (
+    feed VARCHAR NOT NULL, position VARCHAR NOT NULL, reached_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
+		`ALTER TABLE noemata.logs ADD COLUMN replays_to VARCHAR`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of

@@ -15,7 +15,7 @@ func (m *merge) history() {
 	switch {
 	case !m.t.Log:
 		m.historyByWatermark()
-	case m.has.Replays || m.has.Continues || m.has.Chains:
+	case m.has.Replays > 0 || m.has.Continues || m.has.Chains:
 		m.historyOfChains()
 	default:
 		m.historyOfSingles()
@@ -63,10 +63,6 @@ func (m *merge) historyOfSingles() {
 // part was merged before, and changes that may have been merged before.
 func (m *merge) historyOfChains() {
 	from, until, current := m.added(warehouse.From), m.added(warehouse.Until), m.added(warehouse.Current)
-	if m.has.Replays {
-		m.step(None, "DELETE FROM %s AS s USING %s AS t WHERE %s AND (t.%s > s.%[4]s OR t.%[5]s > s.%[4]s)",
-			m.stage, m.target(), m.match(), from, until)
-	}
 	if m.has.Continues {
 		// What the first part of the transaction made is made again, and what it ended goes
 		// on if it comes back unchanged: a transaction makes one version at most.

@@ -98,13 +98,34 @@ func (j journal) SetPosition(ctx context.Context, feed, table string, p *positio
 	if p != nil {
 		to = stored(*p)
 	}
-	return j.with(ctx, func(c Conn) error {
+	return j.Exclusive(ctx, func(c Conn) error {
+		if table == "" && p != nil {
+			if err := noteReplays(ctx, c, feed, *p); err != nil {
+				return err
+			}
+		}
 		n, err := c.Exec(ctx, setSQL, feed, table, to)
 		if err == nil && n == 0 {
 			_, err = c.Exec(ctx, enterSQL, feed, table, to, int64(0))
 		}
 		return err
 	})
+}
+
+// noteReplays notes, before a feed's position is set back, up to where its log is read again then.
+func noteReplays(ctx context.Context, c Conn, feed string, to position.Position) error {
+	found, err := c.Ask(ctx, `SELECT p.position, coalesce(l.replays_to, '') FROM noemata.positions AS p
+JOIN noemata.logs AS l ON l.feed = p.feed WHERE p.feed = $1 AND p.source_table = ''`, feed)
+	if err != nil || len(found) == 0 || found[0][0] == nil {
+		return err
+	}
+	stood, err := position.Parse(found[0][0].(string))
+	if err != nil || to.Value >= stood.Value {
+		return err
+	}
+	_, err = c.Exec(ctx, "UPDATE noemata.logs SET replays_to = $2 WHERE feed = $1", feed,
+		max(stood.Value, found[0][1].(string)))
+	return err
 }
 
 // FirstPosition is where a table's first commit brought it, or what a backfill has noted.
@@ -179,12 +200,26 @@ func (j journal) LastSweep(ctx context.Context, feed, table string) (time.Time, 
 
 // Log tells of a feed that follows a change log.
 func (j journal) Log(ctx context.Context, feed string) (l warehouse.Log, ok bool, err error) {
-	found, err := j.ask(ctx, "logs", "SELECT name, origin, last_moment FROM noemata.logs WHERE feed = $1", feed)
+	found, err := j.ask(ctx, "logs", "SELECT * FROM noemata.logs WHERE feed = $1", feed)
 	if err != nil || len(found) == 0 {
 		return l, false, err
 	}
-	row := found[0]
-	return warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64)}, true, nil
+	row := found[0][1:]
+	l = warehouse.Log{Name: row[0].(string), Origin: row[1].(string), LastMoment: row[2].(int64)}
+	if len(row) > 3 { // a later migration has added it
+		l.ReplaysTo, _ = row[3].(string)
+	}
+	return l, true, nil
+}
+
+// PlaceAt is the last place that a feed is known to have come to by a moment.
+func (j journal) PlaceAt(ctx context.Context, feed string, by time.Time) (p warehouse.Place, ok bool, err error) {
+	found, err := j.ask(ctx, "places", `SELECT position, reached_at FROM noemata.places WHERE feed = $1 AND reached_at <= $2
+ORDER BY reached_at DESC LIMIT 1`, feed, by)
+	if err != nil || len(found) == 0 {
+		return p, false, err
+	}
+	return warehouse.Place{Position: found[0][0].(string), At: found[0][1].(time.Time)}, true, nil
 }
 
 // EnterLog begins the log of a feed: of two at once, one is kept, and both go on under that.
@@ -214,7 +249,7 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 	for _, row := range found {
 		statements = append(statements, dropStash(feed, row[0].(string))...)
 	}
-	for _, table := range []string{"logs", "copies", "copy_parts"} {
+	for _, table := range []string{"logs", "copies", "copy_parts", "places"} {
 		statements = append(statements,
 			fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
 	}
@@ -407,6 +442,9 @@ func expect(ctx context.Context, c Conn, table, sql string, args ...any) error {
 	return err
 }
 
+// noteOne makes one entry on a connection.
+//
+// Longer than a screen: it has a case for each entry.
 func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse.Entry) error {
 	exec := func(sql string, args ...any) error {
 		_, err := c.Exec(ctx, sql, args...)
@@ -470,6 +508,11 @@ AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p
 			feed, e.Table, string(warehouse.Held), e.Reason, e.Version)
 	case warehouse.LastMoment:
 		return exec("UPDATE noemata.logs SET last_moment = $2 WHERE feed = $1", feed, e.Moment)
+	case warehouse.Reached:
+		if err := exec("DELETE FROM noemata.places WHERE feed = $1 AND reached_at < $2", feed, e.Forget); err != nil {
+			return err
+		}
+		return exec("INSERT INTO noemata.places (feed, position, reached_at) VALUES ($1, $2, $3)", feed, e.Position, e.At)
 	case warehouse.Swept:
 		if err := exec("DELETE FROM noemata.sweeps WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
 			return err

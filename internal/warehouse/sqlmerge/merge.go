@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"noemata/internal/core/change"
 	"noemata/internal/core/feed"
 	"noemata/internal/core/fold"
 	"noemata/internal/core/schema"
@@ -48,6 +49,9 @@ type Step struct {
 // step counts were there already.
 func (d Dialect) Merge(t warehouse.Target, run int64, h warehouse.Has) []Step {
 	m := merge{Dialect: d, t: t, stage: StageName(t), has: h}
+	if h.Replays > 0 {
+		m.dropReplayed(run)
+	}
 	if h.Unknown {
 		m.fill()
 	}
@@ -137,6 +141,11 @@ func (m *merge) fill() {
 			strings.Join(keys, ", "), m.target(), m.stage, warehouse.StageUnknown, strings.Join(same, " AND "),
 			m.added(warehouse.Position))
 	}
+	if moment := m.added(warehouse.MomentOf(m.t)); m.has.Replays > 0 && m.t.Keep == feed.KeepLedger {
+		base = append(base, "s."+moment+" > "+instant(m.has.Replays)) // the last event of its key is not the one before it
+	} else if m.has.Replays > 0 { // else it is another row, that has taken the key since
+		base = append(base, "t."+moment+" < s."+moment)
+	}
 	m.step(None, "UPDATE %s AS s SET %s, %s = NULL FROM %s AS t WHERE s.%[3]s IS NOT NULL AND %[5]s", m.stage,
 		strings.Join(sets, ", "), warehouse.StageUnknown, from, strings.Join(base, " AND "))
 	m.ask(Baseless, "SELECT count(*) FROM %s WHERE %s IS NOT NULL", m.stage, warehouse.StageUnknown)
@@ -224,12 +233,25 @@ func mayVary(t schema.Type) bool {
 	return false
 }
 
+// dropReplayed takes the changes out of the stage that were merged before. A row, or a version of it, that came with a
+// change or after it shows it; a ledger has all events of a transaction or none, and what this run has written is of none
+// that came before.
+func (m *merge) dropReplayed(run int64) {
+	moment := m.added(warehouse.MomentOf(m.t))
+	switch m.t.Keep {
+	case feed.KeepLedger:
+		m.step(None, "DELETE FROM %s WHERE left(%s, -%d) IN (SELECT left(t.%[2]s, -%[3]d) FROM %[4]s AS t WHERE t.%[5]s <> %[6]d)",
+			m.stage, m.added(warehouse.Position), change.SeqWidth, m.target(), m.added(warehouse.Run), run)
+	case feed.KeepHistory:
+		m.step(None, "DELETE FROM %s AS s USING %s AS t WHERE %s AND (t.%s >= s.%[4]s OR t.%[5]s >= s.%[4]s)",
+			m.stage, m.target(), m.match(), moment, m.added(warehouse.Until))
+	default:
+		m.step(None, "DELETE FROM %s AS s USING %s AS t WHERE %s AND t.%s >= s.%[4]s", m.stage, m.target(), m.match(), moment)
+	}
+}
+
 // appendEvents adds the events of a log that the ledger lacks.
 func (m *merge) appendEvents() {
-	at := m.added(warehouse.Position)
-	if m.has.Replays {
-		m.step(None, "DELETE FROM %s WHERE %s <= (SELECT max(%[2]s) FROM %[3]s)", m.stage, at, m.target())
-	}
 	m.step(Inserted, "INSERT INTO %s (%s) SELECT %[2]s FROM %[3]s", m.target(), names(m.t.All()), m.stage)
 }
 
@@ -265,19 +287,23 @@ func (m *merge) appendNew(run int64) string {
 // Truncate empties a target as its keep asks, at a moment.
 func (d Dialect) Truncate(t warehouse.Target, moment int64, h warehouse.Has) []Step {
 	m, at := merge{Dialect: d, t: t}, instant(moment)
+	before := "true"
+	if h.Replays > 0 { // what is younger has come since
+		before = m.added(warehouse.MomentOf(t)) + " < " + at
+	}
 	switch t.Keep {
 	case feed.KeepSoftDelete:
-		m.step(Removed, "UPDATE %s SET %s = %s, %s = %[3]s WHERE %[2]s IS NULL", m.target(),
-			m.col(t.Called(warehouse.DeletedAt)), at, m.col(t.Called(warehouse.ChangedAt)))
+		m.step(Removed, "UPDATE %s SET %s = %s, %s = %[3]s WHERE %[2]s IS NULL AND %[5]s", m.target(),
+			m.col(t.Called(warehouse.DeletedAt)), at, m.col(t.Called(warehouse.ChangedAt)), before)
 	case feed.KeepHistory:
 		if h.Continues {
 			m.step(None, "DELETE FROM %s WHERE %s AND %s = %s", m.target(), m.col(t.Called(warehouse.Current)),
 				m.col(t.Called(warehouse.From)), at)
 		}
-		m.step(Removed, "UPDATE %s SET %s = %s, %s = false WHERE %[4]s", m.target(), m.col(t.Called(warehouse.Until)),
-			at, m.col(t.Called(warehouse.Current)))
+		m.step(Removed, "UPDATE %s SET %s = %s, %s = false WHERE %[4]s AND %[5]s", m.target(),
+			m.col(t.Called(warehouse.Until)), at, m.col(t.Called(warehouse.Current)), before)
 	case feed.KeepLatest:
-		m.step(Removed, "DELETE FROM %s", m.target())
+		m.step(Removed, "DELETE FROM %s WHERE %s", m.target(), before)
 	}
 	return m.steps
 }

@@ -67,12 +67,13 @@ func TestMergeStatements(t *testing.T) {
 		"soft-delete/by-watermark":    {dialect, target(feed.KeepSoftDelete), warehouse.Has{}},
 		"replace/whole":               {dialect, target(feed.KeepReplace), warehouse.Has{}},
 		"ledger/by-watermark":         {dialect, target(feed.KeepLedger), warehouse.Has{}},
-		"ledger/log-replayed":         {dialect, log(feed.KeepLedger), warehouse.Has{Replays: true}},
+		"ledger/log-replayed":         {dialect, log(feed.KeepLedger), warehouse.Has{Replays: 1767225600000000}},
 		"history/by-watermark":        {dialect, target(feed.KeepHistory), gone},
 		"history/singles":             {dialect, log(feed.KeepHistory), gone},
 		"history/chains":              {dialect, log(feed.KeepHistory), warehouse.Has{Gone: true, Chains: true}},
 		"history/chains-that-go-on":   {dialect, log(feed.KeepHistory), warehouse.Has{Gone: true, Continues: true}},
-		"history/chains-replayed":     {dialect, log(feed.KeepHistory), warehouse.Has{Gone: true, Replays: true}},
+		"history/chains-replayed":     {dialect, log(feed.KeepHistory), warehouse.Has{Gone: true, Replays: 1767225600000000}},
+		"latest/log-replayed-unknown": {dialect, log(feed.KeepLatest), warehouse.Has{Unknown: true, Replays: 1767225600000000}},
 		"history/singles-and-unknown": {dialect, log(feed.KeepHistory), warehouse.Has{Unknown: true}},
 	} {
 		t.Run(name, func(t *testing.T) {

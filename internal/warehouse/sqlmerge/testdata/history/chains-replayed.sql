@@ -1,5 +1,5 @@
 -- counts as nothing
-DELETE FROM stage AS s USING "sh""elf"."loans" AS t WHERE t."id" = s."id" AND (t."nm_from" > s."nm_from" OR t."nm_until" > s."nm_from");
+DELETE FROM stage AS s USING "sh""elf"."loans" AS t WHERE t."id" = s."id" AND (t."nm_from" >= s."nm_from" OR t."nm_until" >= s."nm_from");
 
 -- counts as nothing
 DELETE FROM stage AS s USING "sh""elf"."loans" AS t WHERE t."id" = s."id" AND t."nm_current" AND s.noemata_order = 0 AND NOT s.noemata_gone AND NOT (t."n""ote" IS DISTINCT FROM s."n""ote" OR t."at" IS DISTINCT FROM s."at");
