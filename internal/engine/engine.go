@@ -59,7 +59,9 @@ type Work struct {
 	// Passed waits until a run has ended that began after the call; false where none has. Nil where no
 	// run is to be waited for.
 	Passed func(context.Context) (bool, error)
-	Since  string // of a proof or repair: the value of the watermark from which on rows are looked at; empty for all
+	Proven *Proven            // how far an earlier proof of the table had come; nil begins anew
+	Note   func(Proven) error // is told how far a proof has come; its error ends the proof; may be nil
+	Since  string             // of a proof or repair: the value of the watermark from which on rows are looked at; empty for all
 }
 
 // Progress tells how far a table's run has come.

@@ -65,6 +65,7 @@ type prover struct {
 	beside   compare.Result  // what was found beside it
 	stands   warehouse.Checkpoint
 	faults   warehouse.Faults
+	part     string // which of several is looked at, in words
 	phase    string
 	read     atomic.Int64 // rows of both sides
 	expected int64
@@ -142,20 +143,14 @@ func notBrought(w Work) error {
 // look compares: all rows by what they add up to, those that are in doubt one by one, and those that differ
 // once more.
 func (p *prover) look(ctx context.Context) error {
-	groups, err := p.sum(ctx)
+	err := p.lookAtParts(ctx)
 	if err != nil {
 		return err
 	}
 	if p.faults, err = p.Warehouse.Contradictions(ctx, p.plan.target); err != nil {
 		return err
 	}
-	if len(groups) == 0 {
-		return nil
-	}
-	if err := p.lookCloser(ctx, groups); err != nil {
-		return err
-	}
-	if p.closer.Doubts() == 0 {
+	if p.closer == nil || p.closer.Doubts() == 0 {
 		return nil
 	}
 	if err := p.passed(ctx); err != nil {
@@ -165,30 +160,32 @@ func (p *prover) look(ctx context.Context) error {
 }
 
 // sum takes the first look: both sides at once, added up in buckets.
-func (p *prover) sum(ctx context.Context) (groups []compare.Buckets, err error) {
+func (p *prover) sum(ctx context.Context, keys source.KeyRange) (groups []compare.Buckets, err error) {
 	p.at("adding up")
-	source, target := p.c.Sums(), p.c.Sums()
-	err = p.both(ctx, nil, func(b rows.Batch, inFlight func(int) bool) { source.Add(b.Record, inFlight) },
-		func(record arrow.RecordBatch) { target.Add(record, nil) })
+	atSource, inTarget := p.c.Sums(), p.c.Sums()
+	err = p.both(ctx, keys, nil, func(b rows.Batch, inFlight func(int) bool) { atSource.Add(b.Record, inFlight) },
+		func(record arrow.RecordBatch) { inTarget.Add(record, nil) })
 	if err != nil {
 		return nil, err
 	}
-	buckets, beside := compare.Differ(source, target)
-	groups, beside.Unlooked = buckets.Groups(source, target)
-	p.beside = beside
+	buckets, beside := compare.Differ(atSource, inTarget)
+	groups, beside.Unlooked = buckets.Groups(atSource, inTarget)
+	p.beside = p.beside.Add(beside)
 	return groups, nil
 }
 
 // lookCloser looks at rows one by one, in as many readings as their number takes.
-func (p *prover) lookCloser(ctx context.Context, groups []compare.Buckets) error {
-	p.at("looking closer")
+func (p *prover) lookCloser(ctx context.Context, keys source.KeyRange, groups []compare.Buckets) error {
+	if len(groups) > 0 {
+		p.at("looking closer")
+	}
 	for _, group := range groups {
 		if p.closer != nil && p.closer.Doubts() >= compare.MostFound { // enough is known, and memory is flat
 			p.beside.Unlooked += group.Rows
 			continue
 		}
 		x := p.c.Closer(group)
-		if err := p.both(ctx, nil, closerSource(x), x.Warehouse); err != nil {
+		if err := p.both(ctx, keys, nil, closerSource(x), x.Warehouse); err != nil {
 			return err
 		}
 		if x.End(); p.closer == nil {
@@ -214,7 +211,7 @@ func closerSource(x *compare.Closer) func(b rows.Batch, inFlight func(int) bool)
 func (p *prover) lookAgain(ctx context.Context) error {
 	p.at("looking again")
 	again := p.closer.Again()
-	if err := p.both(ctx, p.closer.Keys(), closerSource(again), again.Warehouse); err != nil {
+	if err := p.both(ctx, source.KeyRange{}, p.closer.Keys(), closerSource(again), again.Warehouse); err != nil {
 		return err
 	}
 	again.End()
@@ -225,9 +222,9 @@ func (p *prover) lookAgain(ctx context.Context) error {
 	return nil
 }
 
-// both reads both sides at once, whole or the rows of some keys.
-func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.Batch, inFlight func(int) bool),
-	target func(arrow.RecordBatch)) error {
+// both reads both sides at once: a range of keys, or the rows of some.
+func (p *prover) both(ctx context.Context, keys source.KeyRange, only [][]string,
+	atSource func(b rows.Batch, inFlight func(int) bool), inTarget func(arrow.RecordBatch)) error {
 	stands, err := p.Warehouse.Journal().Checkpoint(ctx, p.Feed.Name, placeName(p.Table))
 	if err != nil {
 		return err
@@ -245,6 +242,12 @@ func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.B
 		}
 		w.Since = p.Since
 	}
+	if q.Keys = &keys; keys.After != nil {
+		w.After = keys.After[0]
+	}
+	if keys.UpTo != nil {
+		w.UpTo = keys.UpTo[0]
+	}
 	p.keysOnly(&q, &w, only)
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(problem.Guarded(func() error {
@@ -256,14 +259,14 @@ func (p *prover) both(ctx context.Context, only [][]string, source func(b rows.B
 			if q.Beyond != nil && !stands.Position.IsZero() {
 				inFlight = shaped.Record.Column(int(shaped.Record.NumCols()) - 1).(*array.Boolean).Value
 			}
-			source(shaped, inFlight)
+			atSource(shaped, inFlight)
 			p.count(shaped.Record.NumRows())
 			return ctx.Err()
 		})
 	}))
 	group.Go(problem.Guarded(func() error {
 		return p.Warehouse.Read(ctx, w, func(record arrow.RecordBatch) error {
-			target(record)
+			inTarget(record)
 			p.count(record.NumRows())
 			return ctx.Err()
 		})
@@ -294,7 +297,7 @@ func (p *prover) query(ctx context.Context, stands warehouse.Checkpoint) (source
 
 // at begins a phase.
 func (p *prover) at(phase string) {
-	p.phase = phase
+	p.phase = p.part + phase
 	p.read.Store(0)
 	p.count(0)
 }

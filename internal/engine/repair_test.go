@@ -2,8 +2,11 @@ package engine_test
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strconv"
@@ -125,6 +128,10 @@ func damaged(t *testing.T, b *workbench, find feed.Find, keep feed.Keep) {
 	bring()
 	b.equal(table, rows)
 
+	if rows == 400 && rand.IntN(2) == 0 { // as large tables are
+		b.exec("ANALYZE loans")
+		defer engine.ProveInParts(90)()
+	}
 	want := b.spoil(keep, rows)
 	_, stop := b.keepRunning(table)
 	proof, err := engine.Prove(context.Background(), b.work(table))
@@ -228,6 +235,54 @@ func (b *workbench) keepRunning(table feed.Table) (passed func(context.Context) 
 		return true, nil
 	}
 	return passed, func() { cancel(); group.Wait() }
+}
+
+// A proof of a large table goes through it in parts. One that was interrupted goes on with the part that it was at, and
+// finds what was wrong before and after.
+func TestAnInterruptedProofGoesOn(t *testing.T) {
+	onEach(t, func(t *testing.T, b *workbench) {
+		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, note text);
+			INSERT INTO loans SELECT i - 100, 'n' || i FROM generate_series(1, 1000) i; ANALYZE loans`)
+		table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: feed.FindCompare, Keep: feed.KeepSoftDelete}
+		b.bring(table)
+		for _, sql := range []string{`UPDATE kept.loans SET note = 'wrong' WHERE id IN (-99, 150)`, `DELETE FROM kept.loans WHERE id = 700`,
+			`INSERT INTO kept.loans SELECT 100000, note, nm_deleted_at, nm_changed_at, nm_run FROM kept.loans WHERE id = 1`} {
+			_, err := testkit.TrySQL(b.warehouse, sql)
+			require.NoError(t, err)
+		}
+		defer engine.ProveInParts(100)()
+		var kept engine.Proven
+		enough := errors.New("the process ends")
+		w := b.work(table)
+		w.Note = func(p engine.Proven) error {
+			if kept = p; p.UpTo > "3" && p.UpTo[0] != '-' {
+				return enough
+			}
+			return nil
+		}
+		_, err := engine.Prove(context.Background(), w)
+		require.ErrorIs(t, err, enough)
+		require.Len(t, kept.Differ, 2, "%+v", kept)
+		text, err := json.Marshal(kept) // as it is kept
+		require.NoError(t, err)
+		var again engine.Proven
+		require.NoError(t, json.Unmarshal(text, &again))
+
+		w = b.work(table)
+		var phases []string
+		w.Proven, w.Progress = &again, func(p engine.Progress) { phases = append(phases, p.Phase) }
+		proof, err := engine.Prove(context.Background(), w)
+		require.NoError(t, err)
+		require.Contains(t, phases, "looking at what differed")
+		require.Contains(t, phases, "part 5 of 10, adding up")
+		require.NotContains(t, phases, "part 1 of 10, adding up")
+		require.Equal(t, []int64{997, 2, 1, 1}, []int64{proof.Equal, proof.Differing, proof.Missing, proof.Extra})
+		var keys []string
+		for _, d := range proof.Found {
+			keys = append(keys, d.Key[0])
+		}
+		require.ElementsMatch(t, []string{"-99", "150", "700", "100000"}, keys)
+	})
 }
 
 // While rows change without pause, none of those on their way is called wrong, and what a hand has spoiled

@@ -197,12 +197,18 @@ func (r *Runner) prove(ctx context.Context, p records.Proving) {
 		if !idle(w.Feed, active) {
 			w.Passed = r.passed(p.Feed)
 		}
+		if err := r.goOn(running, &w, p.ID); err != nil {
+			return err
+		}
 		return r.compare(said.in(running), w, &p)
 	})()
 	switch {
 	case errors.Is(context.Cause(running), errAsked):
 		p.State = "stopped"
 	case ctx.Err() != nil:
+		return
+	case errors.Is(err, errLater):
+		keep(ctx, "A proof", p.ID, p.Table, func(ctx context.Context) error { return r.store.LayAside(ctx, p.ID) })
 		return
 	case err != nil:
 		p.State, p.Problem = "failed", records.NewProblem(err)
@@ -213,6 +219,33 @@ func (r *Runner) prove(ctx context.Context, p records.Proving) {
 	p.Statements = said.all(p.Table)
 	keep(ctx, "A proof", p.ID, p.Table, func(ctx context.Context) error { return r.store.EndProving(ctx, p) })
 	r.events.Send(context.WithoutCancel(ctx), records.Event{Kind: "feed", Feed: p.Feed})
+}
+
+// errLater says that a proof is to go on when the hours of its source have come again.
+var errLater = errors.New("the hours of the source have ended")
+
+// goOn has a proof go on from where an earlier worker had come to, and keeps how far it comes. It ends between two parts
+// of its table with the hours of its source.
+func (r *Runner) goOn(ctx context.Context, w *engine.Work, id int64) error {
+	var kept engine.Proven
+	if err := r.store.Proven(ctx, id, &kept); err != nil {
+		return err
+	}
+	if kept.UpTo != "" {
+		w.Proven = &kept
+	}
+	source := w.Feed.Source
+	w.Note = func(now engine.Proven) error {
+		if err := r.store.NoteProven(ctx, id, now); err != nil {
+			return err
+		}
+		heavy, err := r.heavy(ctx, source)
+		if err == nil && !heavy.Contains(time.Now()) {
+			err = errLater
+		}
+		return err
+	}
+	return nil
 }
 
 // compare proves the table or repairs it, and tells what was found.

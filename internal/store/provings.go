@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -93,11 +94,35 @@ func (s *Store) NoteProving(ctx context.Context, id int64, phase string, read, e
 	return err != nil || tag.RowsAffected() > 0, err
 }
 
+// NoteProven keeps how far one has come, as its worker wrote it, for another one to go on.
+func (s *Store) NoteProven(ctx context.Context, id int64, proven any) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE provings SET proven = $2 WHERE id = $1 AND state = 'running'", id, jsonOf(&proven))
+	return err
+}
+
+// Proven reads what NoteProven has kept; it leaves into as it is where that is nothing.
+func (s *Store) Proven(ctx context.Context, id int64, into any) error {
+	var text []byte
+	err := s.Pool.QueryRow(ctx, "SELECT proven FROM provings WHERE id = $1", id).Scan(&text)
+	if err != nil || text == nil {
+		return err
+	}
+	return json.Unmarshal(text, into)
+}
+
+// LayAside has one that runs wait, which goes on later.
+func (s *Store) LayAside(ctx context.Context, id int64) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE provings p SET state = 'waiting' WHERE id = $1 AND state = 'running' AND NOT EXISTS (
+  SELECT 1 FROM provings w WHERE w.feed_id = p.feed_id AND w.source_table = p.source_table AND w.repair = p.repair
+  AND w.since = p.since AND w.state = 'waiting')`, id)
+	return err
+}
+
 // EndProving keeps what came of one.
 func (s *Store) EndProving(ctx context.Context, p records.Proving) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE provings SET state = CASE WHEN state = 'stopped' THEN state ELSE $2 END,
   ended_at = now(),
-phase = '', proof = $3, differences = $4, repaired = $5, problem = $6, statements = $7
+phase = '', proven = NULL, proof = $3, differences = $4, repaired = $5, problem = $6, statements = $7
   WHERE id = $1`, p.ID, p.State, jsonOf(p.Proof),
 		jsonOf(&p.Differences), jsonOf(p.Repaired), jsonOf(p.Problem), jsonOf(&p.Statements))
 	return err

@@ -223,6 +223,35 @@ func TestARunIsBegunByOneWorker(t *testing.T) {
 	require.Equal(t, ids[0], list[0].ID)
 }
 
+// How far a proof has come outlives its worker, and is gone with its end; one that is laid aside waits.
+func TestHowFarAProofHasComeIsKept(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	withFeed(t, s)
+	p, err := s.AddProving(ctx, "live", "public.loans", false, "", "somebody")
+	require.NoError(t, err)
+	_, ok, err := s.BeginProving(ctx, p.ID)
+	require.NoError(t, err)
+	require.True(t, ok)
+	type proven struct{ UpTo string }
+	require.NoError(t, s.NoteProven(ctx, p.ID, proven{"4000000"}))
+	require.NoError(t, s.LayAside(ctx, p.ID))
+	waiting, err := s.WaitingProvings(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []int64{p.ID}, waiting)
+	p, ok, err = s.BeginProving(ctx, p.ID)
+	require.NoError(t, err)
+	require.True(t, ok)
+	var kept proven
+	require.NoError(t, s.Proven(ctx, p.ID, &kept))
+	require.Equal(t, proven{"4000000"}, kept)
+	p.State = "done"
+	require.NoError(t, s.EndProving(ctx, p))
+	kept = proven{}
+	require.NoError(t, s.Proven(ctx, p.ID, &kept))
+	require.Empty(t, kept.UpTo)
+}
+
 // Whatever a server says, and however long a statement is, a run ends and is shown.
 func TestOddTextsAreKept(t *testing.T) {
 	s, ctx := open(t), context.Background()

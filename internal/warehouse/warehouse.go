@@ -167,6 +167,8 @@ type Query struct {
 	Key     []string // of one key only: a value as text for each of its columns; empty is all
 	In      []string // only rows that have, in these columns, one of the lists of Values, as text
 	Values  [][]string
+	After   string // only rows whose first column of the key, a whole number, is higher than this; empty is all
+	UpTo    string // only those of which it is not higher; empty is all
 	Since   string // only rows whose watermark is this value or a higher one; empty is all
 	OrderBy []string
 	Newest  []string // columns of which the first that is not null decides, the highest first; before OrderBy

@@ -94,6 +94,16 @@ func (x *Closer) Again() *Closer {
 	return again
 }
 
+// Named begins to look at the rows of some keys alone.
+func (c *Comparison) Named(keys [][]string) *Closer {
+	x := c.Closer(Buckets{})
+	x.only = make(map[string]bool, len(keys))
+	for _, k := range keys {
+		x.only[rows.KeyJSON(k)] = false
+	}
+	return x
+}
+
 // Doubts is how many names differ.
 func (x *Closer) Doubts() int { return len(x.doubts) }
 

@@ -41,6 +41,13 @@ func (r Result) Same() bool {
 	return r.Differing == 0 && r.Missing == 0 && r.Extra == 0 && r.Unlooked == 0
 }
 
+// Add adds what was found elsewhere; its examples stay there.
+func (r Result) Add(other Result) Result {
+	r.Equal, r.Differing, r.Missing = r.Equal+other.Equal, r.Differing+other.Differing, r.Missing+other.Missing
+	r.Extra, r.InFlight, r.Unlooked = r.Extra+other.Extra, r.InFlight+other.InFlight, r.Unlooked+other.Unlooked
+	return r
+}
+
 // bucketBits is how many bits of a key's hash tell its bucket. Sums of both sides take 12 MB.
 const bucketBits = 18
 

@@ -82,6 +82,12 @@ func (t *followed) fit(log *binlog.Table) (places []int, unfit error) {
 	return places, nil
 }
 
+// Clustered tells whether the key is the primary key, in whose order InnoDB keeps rows.
+func (s *Source) Clustered(ctx context.Context, t schema.Table) (bool, error) {
+	primary, err := s.primaryOf(ctx, t.Name)
+	return slices.Equal(primary, t.Key), err
+}
+
 // primaryOf lists the columns of a table's primary key.
 func (s *Source) primaryOf(ctx context.Context, name schema.Name) (columns []string, err error) {
 	var column string

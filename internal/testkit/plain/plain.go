@@ -12,6 +12,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -260,6 +261,13 @@ func (w *Warehouse) Read(_ context.Context, q warehouse.Query, sink func(arrow.R
 	return read(w.see(), q, sink)
 }
 
+// above compares whole numbers.
+func above(a, b string) bool {
+	x, _ := strconv.ParseInt(a, 10, 64)
+	y, _ := strconv.ParseInt(b, 10, 64)
+	return x > y
+}
+
 func read(from state, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
 	var list []row
 	for _, r := range from.tables[q.Target.Name].rows {
@@ -272,6 +280,9 @@ func read(from state, q warehouse.Query, sink func(arrow.RecordBatch) error) err
 			return true
 		}
 		if len(q.In) > 0 && !slices.ContainsFunc(q.Values, among) {
+			continue
+		}
+		if q.After != "" && !above(r[q.Target.Key[0]].text, q.After) || q.UpTo != "" && above(r[q.Target.Key[0]].text, q.UpTo) {
 			continue
 		}
 		if q.Holding && !holds(q.Target, r) || len(q.Key) > 0 && keyOf(q.Target, r) != rows.KeyJSON(q.Key) {

@@ -28,6 +28,12 @@ func (d Dialect) Select(q warehouse.Query, expression func(schema.Column) string
 	if len(q.In) > 0 {
 		conditions = append(conditions, among(q.In, q.Values))
 	}
+	for _, bound := range []struct{ operator, value string }{{">", q.After}, {"<=", q.UpTo}} {
+		if bound.value != "" {
+			conditions = append(conditions, "t."+schema.Quote(q.Target.Key[0])+" "+bound.operator+" CAST("+
+				schema.Literal(bound.value)+" AS BIGINT)")
+		}
+	}
 	if q.Since != "" {
 		i := slices.IndexFunc(q.Target.Columns, func(c warehouse.Column) bool { return c.Name == q.Target.Watermark[0] })
 		conditions = append(conditions, fmt.Sprintf("coalesce(%s) >= CAST(%s AS %s)", schema.QuoteAll("", q.Target.Watermark),
