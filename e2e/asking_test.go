@@ -467,6 +467,10 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	require.Equal(t, "freshness", list[0].Tables[1].Table)
 	require.Contains(t, a.must("ask", "lake", "SELECT feed, source_table, target FROM noemata.freshness ORDER BY target"),
 		"desk   public.loans   kept.loans")
+	proof, err := a.client.Prove(t.Context(), "desk", "public.loans")
+	require.NoError(t, err)
+	require.Regexp(t, fmt.Sprintf(`public\.loans +true +%d `, proof.Equal),
+		a.must("ask", "lake", "SELECT source_table, proven_same, proven_rows FROM noemata.freshness WHERE proven_at <= now()"))
 	require.Equal(t, "What was lent", list[0].Tables[0].Comment)
 	mine := client.New(a.address, a.secret)
 	list, err = mine.Askable(t.Context())

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -155,4 +156,38 @@ func TestEveryMariaDBTypeIsTheSameInThreeWays(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, proof.Same, "%+v", proof)
 	})
+}
+
+// Copies share the bound of a source's connections with other reads: one that finds none waits for its turn.
+func TestCopiesKeepToTheBoundOfConnections(t *testing.T) {
+	b := newMariaBench(t, duckdb.Kind)
+	b.exec("CREATE TABLE titles (id int PRIMARY KEY, title varchar(40)); INSERT INTO titles VALUES (1, 'Œuvres')")
+	settings := b.settings
+	settings.Connections = 6
+	src, err := b.open(settings, "source bounded")
+	require.NoError(t, err)
+	defer src.Close()
+	table, err := src.Table(t.Context(), schema.Name{Schema: b.settings.Database, Table: "titles"})
+	require.NoError(t, err)
+	copyOne := func(ctx context.Context) (source.Copy, error) {
+		return src.(source.Log).Copy(ctx, source.Followed{Table: table, Key: table.Key}, "")
+	}
+	var copies []source.Copy
+	for range 2 { // four of the six ask the catalogue
+		c, err := copyOne(t.Context())
+		require.NoError(t, err)
+		copies = append(copies, c)
+	}
+	shortly, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	_, err = copyOne(shortly)
+	require.Error(t, err)
+	require.ErrorIs(t, shortly.Err(), context.DeadlineExceeded)
+	copies[0].Close()
+	c, err := copyOne(t.Context())
+	require.NoError(t, err)
+	c.Close()
+	for _, c := range copies[1:] {
+		c.Close()
+	}
 }

@@ -18,6 +18,7 @@ import (
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/records"
+	"noemata/internal/warehouse"
 )
 
 // Proofs and repairs are jobs of their own, in a queue of their own: they read much, so a process works on
@@ -277,6 +278,10 @@ func (r *Runner) compare(ctx context.Context, w engine.Work, p *records.Proving)
 	}
 	if p.Repair && !found.Same && p.Repaired.Left == 0 {
 		return nil // what is so now is for the next proof to tell
+	}
+	if err := w.Warehouse.Journal().Note(ctx, p.Feed, warehouse.Proved{Table: p.Table, At: p.Proof.At, Same: found.Same,
+		Rows: found.Equal + found.Differing + found.Missing}); err != nil {
+		return err
 	}
 	return r.store.NoteProof(ctx, p.Feed, p.Table, *p.Proof)
 }

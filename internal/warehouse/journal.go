@@ -206,6 +206,13 @@ type (
 		Place
 		Forget time.Time
 	}
+	// Proved tells what the last proof of a table has found, for those who ask the warehouse.
+	Proved struct {
+		Table string
+		At    time.Time
+		Same  bool
+		Rows  int64 // that the source had
+	}
 	// Swept tells that the keys of a table were compared.
 	Swept struct {
 		Table      string
@@ -239,6 +246,7 @@ func (Columns) entry()       {}
 func (Hold) entry()          {}
 func (LastMoment) entry()    {}
 func (Reached) entry()       {}
+func (Proved) entry()        {}
 func (Swept) entry()         {}
 func (Drifted) entry()       {}
 func (SetAside) entry()      {}

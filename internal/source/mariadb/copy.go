@@ -36,6 +36,7 @@ type snapshot struct {
 	key    []string // names its rows in the warehouse
 	only   *source.Filter
 	conns  chan *wire.Conn
+	ends   []func() // of the connections that are open
 	opened int
 	place  string
 	moment time.Time
@@ -70,21 +71,27 @@ func (c *snapshot) open(ctx context.Context) error {
 		}
 		c.opened = len(conns)
 	}()
-	for range min(readers, len(bounds)+1) {
-		conn, err := c.s.connect(ctx, c.s.reading()...)
+	for i := range min(readers, len(bounds)+1) {
+		connect := c.s.connectToRead
+		if i > 0 { // two copies that wait for each other's connections would wait for ever
+			connect = c.s.connectIfFree
+		}
+		conn, end, err := connect(ctx)
 		if err != nil {
 			return err
 		}
-		conns = append(conns, conn)
+		if conn != nil {
+			conns, c.ends = append(conns, conn), append(c.ends, end)
+		}
 	}
 	n, at, err := c.s.server.Log.Snapshots(ctx, c.s, c.table, conns)
 	if err != nil {
 		return err
 	}
-	for _, conn := range conns[n:] {
-		_ = conn.Close()
+	for _, end := range c.ends[n:] {
+		end()
 	}
-	conns = conns[:n]
+	conns, c.ends = conns[:n], c.ends[:n]
 	c.place, err = c.s.CheckPosition(at)
 	return err
 }
@@ -189,11 +196,11 @@ func (c *snapshot) parts(ctx context.Context) (bounds [][]string, err error) {
 		columns[i], _ = t.Column(k)
 		list = append(list, expression(columns[i], column(k)))
 	}
-	conn, err := c.s.connect(ctx, c.s.reading()...)
+	conn, end, err := c.s.connectToRead(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = conn.Close() }()
+	defer end()
 	for {
 		condition := ""
 		if len(bounds) > 0 {
@@ -265,8 +272,11 @@ func (c *snapshot) Read(ctx context.Context, part int, _ string, sink func(rows.
 
 // Close ends the transactions.
 func (c *snapshot) Close() {
-	for range c.opened {
-		_ = (<-c.conns).Close()
+	for range c.opened { // whoever reads has them
+		<-c.conns
 	}
-	c.opened = 0
+	for _, end := range c.ends {
+		end()
+	}
+	c.opened, c.ends = 0, nil
 }

@@ -191,6 +191,20 @@ func (s *Reader) connectToRead(ctx context.Context) (c *wire.Conn, end func(), e
 	case <-ctx.Done():
 		return nil, nil, ctx.Err()
 	}
+	return s.connectAdmitted(ctx)
+}
+
+// connectIfFree is connectToRead where nobody has to be waited for; else c is nil.
+func (s *Reader) connectIfFree(ctx context.Context) (c *wire.Conn, end func(), err error) {
+	select {
+	case s.reads <- struct{}{}:
+		return s.connectAdmitted(ctx)
+	default:
+		return nil, nil, nil
+	}
+}
+
+func (s *Reader) connectAdmitted(ctx context.Context) (c *wire.Conn, end func(), err error) {
 	if c, err = s.connect(ctx, s.reading()...); err != nil {
 		<-s.reads
 		return nil, nil, err

@@ -180,6 +180,7 @@ func (s state) note(feed string, entry warehouse.Entry) error {
 	case warehouse.Reached:
 		s.places[feed] = append(slices.DeleteFunc(slices.Clone(s.places[feed]),
 			func(p warehouse.Place) bool { return p.At.Before(e.Forget) }), e.Place)
+	case warehouse.Proved: // nobody asks it
 	case warehouse.Swept:
 		s.sweeps[at(e.Table)] = time.Now()
 	case warehouse.Structured:

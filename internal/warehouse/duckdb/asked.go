@@ -21,6 +21,7 @@ import (
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
 	"noemata/internal/statement"
 	"noemata/internal/warehouse"
 )
@@ -349,7 +350,7 @@ func nativeOf(info duckdb.TypeInfo) string {
 // Ask runs the question in a transaction that writes nothing.
 func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*string) (warehouse.Answer, error) {
 	if len(values) != len(q.Takes) {
-		return nil, refused("08P01", "The question takes %d values, and there are %d.", len(q.Takes), len(values))
+		return nil, refused("08P01", "The question takes %s, and there are %d.", words.Plural(int64(len(q.Takes)), "value"), len(values))
 	}
 	args := make([]any, len(values))
 	for i, v := range values {
@@ -448,8 +449,12 @@ var states = []struct {
 	{regexp.MustCompile(`^Binder Error: .*(GROUP BY|aggregate)`), "42803"},
 	{regexp.MustCompile(`^Binder Error: No function matches`), "42883"},
 	{regexp.MustCompile(`^Binder Error`), "42000"},
+	{regexp.MustCompile(`^Conversion Error: \w+ field value out of range`), "22008"},
+	{regexp.MustCompile(`^Conversion Error: .*out of range`), "22003"},
+	{regexp.MustCompile(`^Conversion Error: Unimplemented type for cast`), "42846"},
 	{regexp.MustCompile(`^Conversion Error`), "22P02"},
 	{regexp.MustCompile(`^Out of Range Error`), "22003"},
+	{regexp.MustCompile(`^Invalid Input Error: More than one row returned by a subquery`), "21000"},
 	{regexp.MustCompile(`^Invalid Input Error`), "22023"},
 	{regexp.MustCompile(`^Constraint Error`), "23000"},
 	{regexp.MustCompile(`^Mismatch Type Error`), "42804"},

@@ -7,12 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/connection"
@@ -290,7 +292,7 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		"SELECT * FROM temp.information_schema.tables": "42501", "SELECT * FROM other.kept.loans": "42501",
 		"SELECT * FROM kept.nothing": "42P01", "SELECT nothing FROM kept.loans": "42703", "SELECT nothing(1)": "42883",
 		"SELECT 'x'::INTEGER": "22P02", "SELECT 1::nothing": "42704", "SELECT id, count(*) FROM kept.loans": "42803",
-		"SELECT 300::TINYINT": "22P02", "SELECT \xff": "22021", "SELECT error('mine')": "22023",
+		"SELECT 300::TINYINT": "22003", "SELECT \xff": "22021", "SELECT error('mine')": "22023",
 	} {
 		_, err := answered(t.Context(), c, sql)
 		var m *warehouse.Mistake
@@ -300,6 +302,29 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 	}
 	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
 	require.NoError(t, err, "after all that questions are still answered")
+	require.Equal(t, []string{"2"}, rows)
+}
+
+// Each mistake of those who ask has its SQLSTATE and a sentence, and harms nothing. testdata/mistakes.sql has a state and
+// a statement in each line.
+func TestMistakesAreTold(t *testing.T) {
+	w := library(t)
+	c := converse(t, w, func(s string) bool { return s == "kept" })
+	content, err := os.ReadFile("testdata/mistakes.sql")
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSuffix(string(content), "\n"), "\n")
+	require.Greater(t, len(lines), 150)
+	for _, line := range lines {
+		state, sql, _ := strings.Cut(line, " ")
+		_, err := answered(t.Context(), c, sql)
+		var m *warehouse.Mistake
+		if assert.True(t, errors.As(err, &m), "%s: %v", sql, err) {
+			assert.Equal(t, state, m.State, "%s: %v", sql, err)
+			assert.NotEmpty(t, m.Message, sql)
+		}
+	}
+	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
+	require.NoError(t, err)
 	require.Equal(t, []string{"2"}, rows)
 }
 

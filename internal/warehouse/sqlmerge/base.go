@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -30,6 +32,9 @@ type Base struct {
 	// Exclusive runs work as one transaction that makes or changes tables, one at a time.
 	Exclusive func(ctx context.Context, work func(Conn) error) error
 
+	migrated atomic.Pointer[time.Time] // when the control schema was last seen in the form that this version knows
+
+	seen  sync.Map // tables of the control schema that were there
 	keyed sync.Map // targets whose indexes are there, by the statements that make them
 	forms sync.Map // in which this process has left comments, relations and functions of targets last, by ofTarget
 

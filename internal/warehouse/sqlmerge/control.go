@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
@@ -127,6 +128,29 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
     feed VARCHAR NOT NULL, position VARCHAR NOT NULL, reached_at TIMESTAMP WITH TIME ZONE NOT NULL)`,
 		`ALTER TABLE noemata.logs ADD COLUMN replays_to VARCHAR`,
 	},
+	{
+		// The last proof of each table, for those who ask: whether both sides held the same rows, and how many the source had.
+		`CREATE TABLE noemata.proofs (
+    feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, proven_at TIMESTAMP WITH TIME ZONE NOT NULL,
+    proven_same BOOLEAN NOT NULL, proven_rows BIGINT NOT NULL, PRIMARY KEY (feed, source_table))`,
+		`CREATE OR REPLACE VIEW noemata.freshness AS
+SELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, f.committed_at, p.proven_at, p.proven_same, p.proven_rows FROM (
+    SELECT c.feed, c.source_table, p.position AS up_to, p.moved_at AS committed_at,
+      TIMESTAMP WITH TIME ZONE '1970-01-01 00:00:00+00'
+        + CAST((l.last_moment - l.last_moment % 86400000000) / 86400000000 AS INTEGER) * INTERVAL '24 hours'
+        + CAST((l.last_moment % 86400000000 - l.last_moment % 1000000) / 1000000 AS INTEGER) * INTERVAL '1 second'
+        + CAST(l.last_moment % 1000000 AS INTEGER) * INTERVAL '1 microsecond' AS complete_to
+    FROM noemata.copies AS c JOIN noemata.positions AS p ON p.feed = c.feed AND p.source_table = ''
+      JOIN noemata.logs AS l ON l.feed = c.feed WHERE c.state = 'following' AND l.last_moment > 0
+    UNION ALL
+    SELECT p.feed, p.source_table, p.position, p.moved_at, CAST(NULL AS TIMESTAMP WITH TIME ZONE)
+    FROM noemata.positions AS p WHERE p.source_table <> '') AS f
+LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads AS b JOIN (
+      SELECT feed, source_table, max(run) AS run FROM noemata.loads GROUP BY feed, source_table) AS last
+    ON last.feed = b.feed AND last.source_table = b.source_table AND last.run = b.run) AS t
+  ON t.feed = f.feed AND t.source_table = f.source_table
+LEFT JOIN noemata.proofs AS p ON p.feed = f.feed AND p.source_table = f.source_table`,
+	},
 }
 
 // versionTable holds one row: the version of the control schema, which is the number of
@@ -146,8 +170,15 @@ func (b *Base) version(ctx context.Context, c Conn) (int, error) {
 	return int(found[0][0].(int64)), nil
 }
 
+// knownFor is how long the control schema is not looked at again: a feed asks for it once for each of its tables.
+const knownFor = 2 * time.Second
+
 // Migrate brings the control schema to the form that this version knows.
 func (b *Base) Migrate(ctx context.Context) error {
+	if at := b.migrated.Load(); at != nil && time.Since(*at) < knownFor {
+		return nil
+	}
+	now := time.Now()
 	var version int
 	err := b.with(ctx, func(c Conn) (err error) {
 		version, err = b.version(ctx, c)
@@ -177,6 +208,9 @@ func (b *Base) Migrate(ctx context.Context) error {
 	}
 	if err == nil && version > len(migrations) {
 		return warehouse.TooNew(version, len(migrations))
+	}
+	if err == nil {
+		b.migrated.Store(&now)
 	}
 	return err
 }

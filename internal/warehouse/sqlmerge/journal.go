@@ -31,10 +31,18 @@ func (b *Base) Journal() warehouse.Journal { return journal{b} }
 // ask gives nothing where there is no control schema yet.
 func (j journal) ask(ctx context.Context, table, sql string, args ...any) (found [][]any, err error) {
 	err = j.with(ctx, func(c Conn) error {
-		has, err := c.Columns(ctx, schema.Name{Schema: "noemata", Table: table})
-		if err == nil && len(has) > 0 {
-			found, err = c.Ask(ctx, sql, args...)
+		if _, seen := j.seen.Load(table); seen {
+			if found, err = c.Ask(ctx, sql, args...); err == nil || ctx.Err() != nil {
+				return err
+			}
+			j.seen.Delete(table) // somebody may have dropped it
 		}
+		has, err := c.Columns(ctx, schema.Name{Schema: "noemata", Table: table})
+		if err != nil || len(has) == 0 {
+			return err
+		}
+		j.seen.Store(table, true)
+		found, err = c.Ask(ctx, sql, args...)
 		return err
 	})
 	return found, err
@@ -513,6 +521,12 @@ AND coalesce((SELECT version FROM noemata.positions AS p WHERE p.feed = $1 AND p
 			return err
 		}
 		return exec("INSERT INTO noemata.places (feed, position, reached_at) VALUES ($1, $2, $3)", feed, e.Position, e.At)
+	case warehouse.Proved:
+		if err := exec("DELETE FROM noemata.proofs WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
+			return err
+		}
+		return exec(`INSERT INTO noemata.proofs (feed, source_table, proven_at, proven_same, proven_rows)
+VALUES ($1, $2, $3, $4, $5)`, feed, e.Table, e.At, e.Same, e.Rows)
 	case warehouse.Swept:
 		if err := exec("DELETE FROM noemata.sweeps WHERE feed = $1 AND source_table = $2", feed, e.Table); err != nil {
 			return err
