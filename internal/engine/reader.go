@@ -68,8 +68,7 @@ func (r *reader) run(ctx context.Context) error {
 		if !r.cutsAt(p, done) {
 			continue
 		}
-		mustCut := done || r.full(p) || r.ends(p)
-		if !r.await(ctx, mustCut) {
+		if !r.await(ctx, r.mustCut(p, done)) {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -146,12 +145,15 @@ func (r *reader) full(p source.Progress) bool {
 	return p.Bytes >= r.CutBytes || !p.Open && p.Bytes >= r.CutBytes/2
 }
 
+// mustCut tells that nothing more may be read before what was gathered is written.
+func (r *reader) mustCut(p source.Progress, done bool) bool { return done || r.full(p) || r.ends(p) }
+
 // cutsAt tells whether what was gathered should be written now.
 func (r *reader) cutsAt(p source.Progress, done bool) bool {
-	if done || r.full(p) || r.replays {
-		return done || r.full(p) || r.ends(p)
+	if r.mustCut(p, done) {
+		return true
 	}
-	if p.Open {
+	if p.Open || r.replays { // what is read again becomes visible at its end
 		return false
 	}
 	if p.Changes > 0 {

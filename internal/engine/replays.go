@@ -10,7 +10,7 @@ import (
 )
 
 // A log is read again where its feed's position was set back. All of what is read again is one commit, so that nobody
-// sees an older state: each row goes through what it was, and ends as it is.
+// sees an older state: what shows a change already is left as it is, and rows that are gone come and go again.
 
 // placeEvery is how often the place that a feed has come to is kept, and placesFor how long.
 const (

@@ -125,5 +125,5 @@ func (s *Source) BehindFindings(ctx context.Context, _ time.Duration) ([]problem
 	}
 	return []problem.Finding{{Level: problem.Warning,
 		Remedy: fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server.", most+10),
-		What:   fmt.Sprintf("The feed takes two replication slots, and of %d all but %d are taken.", most, max(most-used, 0))}}, nil
+		What:   fmt.Sprintf("The feed takes two replication slots, and %d of the server's %d are taken.", used, most)}}, nil
 }
