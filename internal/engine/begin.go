@@ -145,7 +145,7 @@ func (s *session) recognise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.name = log.Name
+	s.name, s.origin = log.Name, origin
 	if log.Origin != origin {
 		return problem.Newf(problem.Held,
 			"If that is meant, copy the feed's tables from it: noemata feeds copy FEED. A history keeps its past.",

@@ -113,11 +113,43 @@ const (
 	askStillEnd = 2 * time.Second
 )
 
+// endsFor is how long an end of a log that one feed has asked for serves all that follow it: it stays true.
+const endsFor = askEnd / 2
+
+// sharedEnd is the end of a log that was asked for last.
+type sharedEnd struct {
+	asks chan struct{} // has a token while somebody asks, or looks
+	end  logEnd
+	at   time.Time
+}
+
+// endOf is the end of a log, as somebody has asked for it shortly before, and not before the given time.
+func (e *Engine) endOf(ctx context.Context, log source.Log, origin string, after time.Time) (logEnd, error) {
+	kept, _ := e.ends.LoadOrStore(origin, &sharedEnd{asks: make(chan struct{}, 1)})
+	x := kept.(*sharedEnd)
+	select {
+	case x.asks <- struct{}{}:
+		defer func() { <-x.asks }()
+	case <-ctx.Done():
+		return logEnd{}, ctx.Err()
+	}
+	if time.Since(x.at) < endsFor && x.at.After(after) {
+		return x.end, nil
+	}
+	now := time.Now()
+	position, moment, err := log.End(ctx)
+	if err == nil {
+		x.end, x.at = logEnd{position, moment}, now
+	}
+	return x.end, err
+}
+
 // watchEnd asks for the end of the log again and again, so that it can be told how far
 // behind the warehouse is.
 func (s *session) watchEnd(ctx context.Context) error {
+	began := time.Now()
 	for wait := askEnd; ; {
-		end, moment, err := s.log.End(statement.With(ctx, func(statement.Statement) {}))
+		end, err := s.engine.endOf(statement.With(ctx, func(statement.Statement) {}), s.log, s.origin, began)
 		if ctx.Err() != nil {
 			return nil
 		}
@@ -125,10 +157,10 @@ func (s *session) watchEnd(ctx context.Context) error {
 			return err
 		}
 		s.board.mu.Lock()
-		if wait = askEnd; s.board.end.position == end {
+		if wait = askEnd; s.board.end.position == end.position {
 			wait = askStillEnd
 		}
-		s.board.end = logEnd{end, moment}
+		s.board.end = end
 		s.board.mu.Unlock()
 		s.tell()
 		select {

@@ -37,6 +37,7 @@ const CommitRows = 500_000
 type Engine struct {
 	mu        sync.Mutex
 	proposals map[string]proposal
+	ends      sync.Map // by origin: the *sharedEnd of a log
 }
 
 type proposal struct {

@@ -43,6 +43,7 @@ type LogWork struct {
 
 // LogReport is how far a run has come.
 type LogReport struct {
+	Name       string // of the follower, at the source
 	Position   string
 	CompleteAt time.Time // everything the source committed before this is in the warehouse
 	Commits    int64     // of the warehouse, in this run
@@ -68,13 +69,13 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 	if w.CutBytes == 0 {
 		w.CutBytes = CutBytes
 	}
-	s := &session{LogWork: w, board: &board{before: map[string]TableReport{}}}
+	s := &session{engine: e, LogWork: w, board: &board{before: map[string]TableReport{}}}
 	var err error
 	copies := map[string]int{} // by table: how often it was set back in this run
 	for range 2*len(w.Feed.Tables) + 1 {
 		err = problem.Guarded(func() error { return s.run(ctx) })()
 		if errors.Is(err, errAgain) && ctx.Err() == nil {
-			s = &session{LogWork: w, board: s.board.again()}
+			s = &session{engine: e, LogWork: w, board: s.board.again()}
 			continue
 		}
 		var trouble *tableError
@@ -86,7 +87,7 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 			break
 		}
 		copies[trouble.table]++
-		s = &session{LogWork: w, board: s.board.again()}
+		s = &session{engine: e, LogWork: w, board: s.board.again()}
 	}
 	if errors.Is(err, errAgain) {
 		err = nil // the next run goes on
@@ -102,8 +103,10 @@ func (e *Engine) Follow(ctx context.Context, w LogWork) (LogReport, error) {
 // session is one attempt of a run.
 type session struct {
 	LogWork
+	engine    *Engine
 	log       source.Log
 	name      string // of slot and publication
+	origin    string // of the log: which database it is
 	tables    []*logTable
 	links     []*refer.Table // how rows of the tables refer to others; nil where none do
 	board     *board
@@ -203,7 +206,9 @@ func (s *session) run(ctx context.Context) error {
 // tell reports how far the run has come.
 func (s *session) tell() {
 	if s.Report != nil {
-		s.Report(s.board.report())
+		r := s.board.report()
+		r.Name = s.name
+		s.Report(r)
 	}
 }
 

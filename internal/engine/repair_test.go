@@ -270,7 +270,12 @@ func TestAnInterruptedProofGoesOn(t *testing.T) {
 
 		w = b.work(table)
 		var phases []string
-		w.Proven, w.Progress = &again, func(p engine.Progress) { phases = append(phases, p.Phase) }
+		var both sync.Mutex // sides are read
+		w.Proven, w.Progress = &again, func(p engine.Progress) {
+			both.Lock()
+			defer both.Unlock()
+			phases = append(phases, p.Phase)
+		}
 		proof, err := engine.Prove(context.Background(), w)
 		require.NoError(t, err)
 		require.Contains(t, phases, "looking at what differed")

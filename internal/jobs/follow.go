@@ -14,6 +14,7 @@ import (
 	"noemata/internal/core/words"
 	"noemata/internal/engine"
 	"noemata/internal/records"
+	"noemata/internal/source"
 	"noemata/internal/statement"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
@@ -251,8 +252,10 @@ func (x *following) sample(ctx context.Context) {
 	}
 	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if state, ok, err := engine.LogStateOf(limited, x.feed, x.src, x.wh); err == nil && ok {
-		l.Behind, l.Retained = state.Behind, state.Retained
+	if log, follows := x.src.(source.Log); follows && x.last.Name != "" {
+		if state, err := log.LogState(limited, x.last.Name, x.last.Position); err == nil {
+			l.Behind, l.Retained = state.Behind, state.Retained
+		}
 	}
 	l.Risk = l.Retained > warn
 	x.record.log(ctx, x.feed.Name, x.run, l, x.applied)
