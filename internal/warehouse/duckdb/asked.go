@@ -373,6 +373,7 @@ func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 		}
 	}
 	done := statement.Begin(ctx, statement.Warehouse, q.Runs)
+	c.conn.plain = false
 	reader, err := c.conn.arrow.QueryContext(ctx, q.Runs, args...)
 	if err != nil {
 		done(0, err)

@@ -28,6 +28,7 @@ type conn struct {
 	arrow   *duckdb.Arrow
 	view    string // what a batch is called while it is inserted
 	explain func(error) error
+	plain   bool // nothing was run but small questions, and all were answered
 
 	inserting string // the statement that inserts batches, until another one is run
 	inserted  int64
@@ -43,7 +44,9 @@ func (c *conn) Close() {
 	c.note(nil)
 	// Also where no transaction is open: it ends a statement that was stopped and is still
 	// under way, which would keep the file open, and who opens it then would wait for ever.
-	_, _ = c.exec(context.Background(), "ROLLBACK")
+	if !c.plain {
+		_, _ = c.exec(context.Background(), "ROLLBACK")
+	}
 	_ = c.driver.Close()
 	c.file.leave()
 }
@@ -74,6 +77,7 @@ func (c *conn) settle(ctx context.Context) {
 }
 
 func (c *conn) exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	c.plain = false
 	result, err := c.driver.(driver.ExecerContext).ExecContext(ctx, sql, named(args))
 	if err != nil {
 		return 0, err
@@ -107,13 +111,13 @@ func (c *conn) Columns(ctx context.Context, name schema.Name) (map[string]string
 	return columns, c.explain(err)
 }
 
-func (c *conn) ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+func (c *conn) ask(ctx context.Context, sql string, args ...any) (all [][]any, err error) {
+	defer func() { c.plain = c.plain && err == nil }()
 	found, err := c.driver.(driver.QueryerContext).QueryContext(ctx, sql, named(args))
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = found.Close() }()
-	var all [][]any
 	for {
 		values := make([]driver.Value, len(found.Columns()))
 		if err := found.Next(values); errors.Is(err, io.EOF) {
@@ -136,6 +140,7 @@ func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.Reco
 	if err != nil {
 		return err
 	}
+	c.plain = false
 	var n int64
 	done := statement.Begin(ctx, statement.Warehouse, sql)
 	reader, err := c.arrow.QueryContext(ctx, sql)
