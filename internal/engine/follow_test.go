@@ -999,8 +999,65 @@ func TestFreeSlotsAreAskedFor(t *testing.T) {
 		require.ErrorContains(t, err, "ALTER SYSTEM SET max_replication_slots = 11;")
 		require.NotContains(t, strings.Join(made, "\n"), "pg_create_logical_replication_slot")
 	}
+	findings, err := b.source.(source.Log).BehindFindings(t.Context(), time.Hour)
+	require.NoError(t, err)
+	require.Len(t, findings, 1)
+	require.Equal(t, "The feed takes two replication slots, and 1 of the server's 1 are taken.", findings[0].What)
 	b.exec(`INSERT INTO loans VALUES (2)`)
 	require.EqualValues(t, 1, first.catchUp()["public.loans"].Inserted, "the one that has its place goes on")
 	require.NoError(t, engine.DropLog(context.Background(), first.feed, first.source, first.warehouse))
 	require.EqualValues(t, 2, second.catchUp()["public.loans"].Inserted, "and the other begins when a place is free")
+}
+
+// The slot that stays behind is moved on at its distance, serves where the log is to be read again, and is dropped where
+// the feed wants it no more; where slots are short, a check says so.
+func TestASlotStaysBehind(t *testing.T) {
+	b := newWorkbench(t, duckdb.Kind)
+	b.exec(`CREATE TABLE loans (id int PRIMARY KEY)`)
+	f := newFollower(t, b, feed.Table{Table: "public.loans", Keep: feed.KeepLatest, Target: "kept.loans"})
+	f.feed.Retain = &feed.Retain{Behind: "10m"}
+	f.catchUp()
+	log := b.source.(source.Log)
+	known, _, err := b.warehouse.Journal().Log(t.Context(), f.feed.Name)
+	require.NoError(t, err)
+	table, err := b.source.Table(t.Context(), schema.Name{Schema: "public", Table: "loans"})
+	require.NoError(t, err)
+	stands := func() string {
+		at, err := b.warehouse.Journal().Checkpoint(t.Context(), f.feed.Name, "")
+		require.NoError(t, err)
+		return at.Position.Value
+	}
+	prepare := func(behind bool, since string) source.LogState {
+		t.Helper()
+		_, err := log.PrepareLog(t.Context(), source.Prepared{Name: known.Name, Begun: stands(), Behind: behind, Since: since,
+			Tables: []source.Followed{{Table: table, Key: table.Key, Whole: true, Since: stands()}}})
+		require.NoError(t, err)
+		state, err := log.LogState(t.Context(), known.Name, stands())
+		require.NoError(t, err)
+		return state
+	}
+	first := stands()
+	kept := prepare(true, "").Oldest
+	require.LessOrEqual(t, kept, first)
+	b.exec(`INSERT INTO loans VALUES (1)`)
+	f.catchUp()
+	between := stands()
+	b.exec(`INSERT INTO loans VALUES (2)`)
+	f.catchUp()
+	require.Greater(t, stands(), between)
+	require.Equal(t, kept, prepare(true, "").Oldest, "it stays")
+	moved := prepare(true, between)
+	require.Greater(t, moved.Oldest, kept, "it is moved on")
+	require.LessOrEqual(t, moved.Oldest, between)
+	require.Equal(t, moved.Oldest, prepare(true, kept).Oldest, "and never back")
+
+	b.exec(`DELETE FROM loans WHERE id = 1`)
+	b.exec(`SELECT pg_drop_replication_slot($1)`, known.Name)
+	require.EqualValues(t, 1, f.catchUp()["public.loans"].Deleted, "a slot that somebody dropped is made of it")
+
+	state := prepare(false, "")
+	require.Equal(t, state.Confirms, state.Oldest, "no other one is there")
+	findings, err := log.BehindFindings(t.Context(), time.Hour)
+	require.NoError(t, err)
+	require.Empty(t, findings)
 }

@@ -11,6 +11,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
@@ -190,4 +191,25 @@ func TestCopiesKeepToTheBoundOfConnections(t *testing.T) {
 	for _, c := range copies[1:] {
 		c.Close()
 	}
+}
+
+// A server that removes its log too soon for what a feed wants is told of.
+func TestABinaryLogThatIsKeptTooShortly(t *testing.T) {
+	b := newMariaBench(t, duckdb.Kind)
+	behind := func(by time.Duration) []problem.Finding {
+		t.Helper()
+		found, err := b.source.(source.Log).BehindFindings(t.Context(), by)
+		require.NoError(t, err)
+		return found
+	}
+	var was int64
+	require.NoError(t, b.db.QueryRow("SELECT @@GLOBAL.binlog_expire_logs_seconds").Scan(&was))
+	t.Cleanup(func() { _, _ = b.db.Exec("SET GLOBAL binlog_expire_logs_seconds = ?", was) })
+	b.exec("SET GLOBAL binlog_expire_logs_seconds = 36000")
+	require.Empty(t, behind(6*time.Hour))
+	found := behind(24 * time.Hour)
+	require.Len(t, found, 1)
+	require.Contains(t, found[0].What, "removes its binary log after 10h0m0s")
+	b.exec(found[0].Remedy)
+	require.Empty(t, behind(24*time.Hour))
 }

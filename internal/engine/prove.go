@@ -242,11 +242,11 @@ func (p *prover) both(ctx context.Context, keys source.KeyRange, only [][]string
 		}
 		w.Since = p.Since
 	}
-	if q.Keys = &keys; keys.After != nil {
-		w.After = keys.After[0]
+	if keys.After != nil {
+		q.Keys, w.After = &keys, keys.After[0]
 	}
 	if keys.UpTo != nil {
-		w.UpTo = keys.UpTo[0]
+		q.Keys, w.UpTo = &keys, keys.UpTo[0]
 	}
 	p.keysOnly(&q, &w, only)
 	group, ctx := errgroup.WithContext(ctx)

@@ -150,9 +150,7 @@ func placeOf(ctx context.Context, w engine.Work, log source.Log, stands warehous
 		}
 		place, ok, err := w.Warehouse.Journal().PlaceAt(ctx, w.Feed.Name, stands.MovedAt.Add(-by))
 		if err == nil && (!ok || place.Position > stands.Position.Value) {
-			err = problem.Newf(problem.Conflict, "Write a shorter way, or a place in the log. To have rows read again that "+
-				"differ: "+fmt.Sprintf("noemata repair %s %s. ", problem.Word(w.Feed.Name), problem.Word(w.Table.Table))+
-				"To begin anew: noemata feeds copy "+problem.Word(w.Feed.Name)+".",
+			err = problem.Newf(problem.Conflict, "Write a shorter way, or a place in the log. "+otherwise(w),
 				"It is not known where the feed %s was so long ago: places are kept every few minutes, for eight days.",
 				w.Feed.Name).In("back")
 		}
@@ -167,16 +165,21 @@ func placeOf(ctx context.Context, w engine.Work, log source.Log, stands warehous
 	return to, err
 }
 
+// otherwise is what brings rows right without reading the log again.
+func otherwise(w engine.Work) string {
+	return fmt.Sprintf("To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s.",
+		problem.Word(w.Feed.Name), problem.Word(w.Table.Table))
+}
+
 // mayReadAgain fails where the log cannot be read again from a place on.
 func mayReadAgain(ctx context.Context, w engine.Work, log source.Log, to string) error {
-	name := problem.Word(w.Feed.Name)
 	copies, err := w.Warehouse.Journal().Copies(ctx, w.Feed.Name)
 	if err != nil {
 		return err
 	}
 	for _, c := range copies {
 		if c.State == warehouse.Copying || c.State == warehouse.Joining {
-			return problem.Newf(problem.Conflict, "Wait until it follows the log: noemata feeds show "+name+".",
+			return problem.Newf(problem.Conflict, "Wait until it follows the log: noemata feeds show "+problem.Word(w.Feed.Name)+".",
 				"%s is being copied, and its changes wait in their order.", c.Table)
 		}
 	}
@@ -185,14 +188,13 @@ func mayReadAgain(ctx context.Context, w engine.Work, log source.Log, to string)
 		return err
 	}
 	state, err := log.LogState(ctx, known.Name, to)
-	const otherwise = "To have rows read again that differ: noemata repair %s %s. To begin anew: noemata feeds copy %[1]s."
 	switch {
 	case err != nil:
 		return problem.Wrap(err, problem.Conflict, problem.Of(err).What,
-			fmt.Sprintf("Write a later place. "+otherwise, name, problem.Word(w.Table.Table)))
+			"Write a later place. "+otherwise(w))
 	case state.Oldest != "" && to < state.Oldest:
-		return problem.Newf(problem.Conflict, fmt.Sprintf("Write a later place. To have the log kept for longer from now on, "+
-			"write in the feed's file: retain: {behind: 6h}. "+otherwise, name, problem.Word(w.Table.Table)),
+		return problem.Newf(problem.Conflict, "Write a later place. To have the log kept for longer from now on, "+
+			"write in the feed's file: retain: {behind: 6h}. "+otherwise(w),
 			"The source keeps the log from %s on, and no longer.", state.Oldest)
 	}
 	return nil

@@ -455,3 +455,47 @@ func TestRowsAreFilledAndSwept(t *testing.T) {
 			held(t, w, target))
 	})
 }
+
+// Where a feed had come in its log is kept, and forgotten in time; what a position that is set back has read again is known
+// to have been applied, however often it is set.
+func TestPlacesInALog(t *testing.T) {
+	onEach(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx, j := t.Context(), w.Journal()
+		prepared(t, w, shelf(feed.KeepLatest))
+		_, err := j.EnterLog(ctx, "shelves", warehouse.Log{Name: "noemata_shelves", Origin: "library"})
+		require.NoError(t, err)
+		set := func(to string) string {
+			t.Helper()
+			require.NoError(t, j.SetPosition(ctx, "shelves", "", &position.Position{Value: to}))
+			l, ok, err := j.Log(ctx, "shelves")
+			require.NoError(t, err)
+			require.True(t, ok)
+			return l.ReplaysTo
+		}
+		require.Empty(t, set("0050"), "it had no position")
+		require.Empty(t, set("0070"), "forward")
+		require.Equal(t, "0070", set("0030"))
+		require.Equal(t, "0070", set("0020"), "further back")
+		require.Equal(t, "0070", set("0060"), "forward again")
+		require.Equal(t, "0070", set("0040"))
+
+		noon := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+		for i, at := range []string{"0010", "0020", "0030"} {
+			require.NoError(t, j.Note(ctx, "shelves", warehouse.Reached{Forget: noon.Add(time.Duration(i-1) * time.Hour),
+				Place: warehouse.Place{Position: at, At: noon.Add(time.Duration(i) * time.Hour)}}))
+		}
+		for by, want := range map[time.Duration]string{30 * time.Minute: "", 90 * time.Minute: "0020", 2 * time.Hour: "0030"} {
+			p, ok, err := j.PlaceAt(ctx, "shelves", noon.Add(by))
+			require.NoError(t, err)
+			require.Equal(t, want != "", ok, by)
+			require.Equal(t, want, p.Position, by)
+		}
+		_, ok, err := j.PlaceAt(ctx, "others", noon.Add(time.Hour))
+		require.NoError(t, err)
+		require.False(t, ok)
+		require.NoError(t, j.Forget(ctx, "shelves"))
+		_, ok, err = j.PlaceAt(ctx, "shelves", noon.Add(9*time.Hour))
+		require.NoError(t, err)
+		require.False(t, ok)
+	})
+}

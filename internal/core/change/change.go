@@ -49,7 +49,9 @@ type Txn struct {
 }
 
 // EventPosition is the place of one change within the log, in text that sorts.
-func (t Txn) EventPosition(seq int32) string { return fmt.Sprintf("%s:%010d", t.Position, seq) }
+func (t Txn) EventPosition(seq int32) string {
+	return fmt.Sprintf("%s:%0*d", t.Position, SeqWidth-1, seq)
+}
 
 // SeqWidth is how many characters of an event's position follow that of its transaction.
 const SeqWidth = 11

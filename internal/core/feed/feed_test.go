@@ -159,3 +159,16 @@ func TestWhenAFeedRunsByCron(t *testing.T) {
 	}
 	require.Contains(t, strings.Join(said, "\n"), `cron: "0 0 30 2 *" names a day that never comes.`)
 }
+
+func TestHowLongALogIsKeptBehind(t *testing.T) {
+	file := "feed: live\nsource: library\nwarehouse: lake\nretain: {behind: %s}\ntables:\n  - {table: public.loans, find: log, keep: latest}\n"
+	for text, by := range map[string]time.Duration{"10m": 10 * time.Minute, "6h": 6 * time.Hour, "7d": 7 * 24 * time.Hour} {
+		f, err := feed.ParseFile([]byte(strings.ReplaceAll(file, "%s", text)))
+		require.NoError(t, err, text)
+		require.Equal(t, by, f.BehindBy())
+	}
+	for _, text := range []string{"9m", "8d", "soon", "-1h", "'0'"} {
+		_, err := feed.ParseFile([]byte(strings.ReplaceAll(file, "%s", text)))
+		require.ErrorContains(t, err, "is not a length of time from 10 minutes to 7 days", text)
+	}
+}

@@ -117,9 +117,7 @@ func (s *Source) dropSlot(ctx context.Context, name string) error {
 
 // BehindFindings looks whether there is a slot for it.
 func (s *Source) BehindFindings(ctx context.Context, _ time.Duration) ([]problem.Finding, error) {
-	var used, most int
-	err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
-		"current_setting('max_replication_slots')::int", nil, &used, &most)
+	used, most, err := s.slotsTaken(ctx)
 	if err != nil || used+1 < most {
 		return nil, err
 	}

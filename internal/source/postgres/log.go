@@ -200,11 +200,16 @@ func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
 	return s.CheckPosition(at)
 }
 
+// slotsTaken is how many slots of the server are taken, and how many there may be.
+func (s *Source) slotsTaken(ctx context.Context) (used, most int, err error) {
+	err = s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
+		"current_setting('max_replication_slots')::int", nil, &used, &most)
+	return used, most, err
+}
+
 // freeSlot makes sure that a slot can be made.
 func (s *Source) freeSlot(ctx context.Context) error {
-	var used, most int
-	err := s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
-		"current_setting('max_replication_slots')::int", nil, &used, &most)
+	used, most, err := s.slotsTaken(ctx)
 	if err != nil || used < most {
 		return err
 	}

@@ -101,13 +101,13 @@ func (s *Source) Connections(ctx context.Context) (n int64, err error) {
 // Quote is a name as PostgreSQL's SQL has it.
 func (s *Source) Quote(name string) string { return schema.Quote(name) }
 
-// Close ends all connections.
 // Rest closes the connections that are not in use.
 func (s *Source) Rest() {
 	s.copies.Reset()
 	s.pool.Reset()
 }
 
+// Close ends all connections.
 func (s *Source) Close() {
 	s.copies.Close()
 	s.pool.Close()

@@ -86,22 +86,7 @@ var migrations = [][]string{
 		// What those who ask may see of all this: how far each table has come in what they see. Of tables that follow a
 		// log, up_to is a place in it, and complete_to when the source committed the last transaction before that; of others
 		// up_to is a watermark. Steps of 24 hours are the same in all zones, and 32 bits hold each.
-		`CREATE VIEW noemata.freshness AS
-SELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, f.committed_at FROM (
-    SELECT c.feed, c.source_table, p.position AS up_to, p.moved_at AS committed_at,
-      TIMESTAMP WITH TIME ZONE '1970-01-01 00:00:00+00'
-        + CAST((l.last_moment - l.last_moment % 86400000000) / 86400000000 AS INTEGER) * INTERVAL '24 hours'
-        + CAST((l.last_moment % 86400000000 - l.last_moment % 1000000) / 1000000 AS INTEGER) * INTERVAL '1 second'
-        + CAST(l.last_moment % 1000000 AS INTEGER) * INTERVAL '1 microsecond' AS complete_to
-    FROM noemata.copies AS c JOIN noemata.positions AS p ON p.feed = c.feed AND p.source_table = ''
-      JOIN noemata.logs AS l ON l.feed = c.feed WHERE c.state = 'following' AND l.last_moment > 0
-    UNION ALL
-    SELECT p.feed, p.source_table, p.position, p.moved_at, CAST(NULL AS TIMESTAMP WITH TIME ZONE)
-    FROM noemata.positions AS p WHERE p.source_table <> '') AS f
-LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads AS b JOIN (
-      SELECT feed, source_table, max(run) AS run FROM noemata.loads GROUP BY feed, source_table) AS last
-    ON last.feed = b.feed AND last.source_table = b.source_table AND last.run = b.run) AS t
-  ON t.feed = f.feed AND t.source_table = f.source_table`,
+		"CREATE VIEW noemata.freshness AS\nSELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, f.committed_at " + freshness,
 		`GRANT SELECT ON noemata.freshness TO PUBLIC`,
 	},
 	{
@@ -133,8 +118,14 @@ LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads A
 		`CREATE TABLE noemata.proofs (
     feed VARCHAR NOT NULL, source_table VARCHAR NOT NULL, proven_at TIMESTAMP WITH TIME ZONE NOT NULL,
     proven_same BOOLEAN NOT NULL, proven_rows BIGINT NOT NULL, PRIMARY KEY (feed, source_table))`,
-		`CREATE OR REPLACE VIEW noemata.freshness AS
-SELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, f.committed_at, p.proven_at, p.proven_same, p.proven_rows FROM (
+		"CREATE OR REPLACE VIEW noemata.freshness AS\nSELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, " +
+			"f.committed_at, p.proven_at, p.proven_same, p.proven_rows " + freshness +
+			"\nLEFT JOIN noemata.proofs AS p ON p.feed = f.feed AND p.source_table = f.source_table",
+	},
+}
+
+// freshness is what the view of that name is made of, in each of its forms.
+const freshness = `FROM (
     SELECT c.feed, c.source_table, p.position AS up_to, p.moved_at AS committed_at,
       TIMESTAMP WITH TIME ZONE '1970-01-01 00:00:00+00'
         + CAST((l.last_moment - l.last_moment % 86400000000) / 86400000000 AS INTEGER) * INTERVAL '24 hours'
@@ -148,10 +139,7 @@ SELECT f.feed, f.source_table, t.target, f.up_to, f.complete_to, f.committed_at,
 LEFT JOIN (SELECT DISTINCT b.feed, b.source_table, b.target FROM noemata.loads AS b JOIN (
       SELECT feed, source_table, max(run) AS run FROM noemata.loads GROUP BY feed, source_table) AS last
     ON last.feed = b.feed AND last.source_table = b.source_table AND last.run = b.run) AS t
-  ON t.feed = f.feed AND t.source_table = f.source_table
-LEFT JOIN noemata.proofs AS p ON p.feed = f.feed AND p.source_table = f.source_table`,
-	},
-}
+  ON t.feed = f.feed AND t.source_table = f.source_table`
 
 // versionTable holds one row: the version of the control schema, which is the number of
 // migrations that were made.
