@@ -216,7 +216,7 @@ func (w *world) start(ctx context.Context) error {
 		}
 	}
 	analyst, err := w.service.Store.AddToken(ctx, records.NewToken{Name: "analyst", Role: records.Look,
-		Asks: []string{"lake"}})
+		Asks: []string{"lake", "reports"}})
 	if err != nil {
 		return fmt.Errorf("make the analyst's token: %w", err)
 	}
@@ -229,10 +229,11 @@ func (w *world) start(ctx context.Context) error {
 const (
 	readerUser = "replica_reader"
 	writerUser = "reports_writer"
+	askUser    = "reports_analyst"
 	ownerRole  = "circulation_owner"
 )
 
-// buildDatabases makes what is missing and gives the two users new passwords.
+// buildDatabases makes what is missing and gives the users passwords.
 func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 	for _, name := range []string{"circulation", "reports"} {
 		if err := w.server.CreateDatabase(ctx, name); err != nil {
@@ -256,7 +257,7 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 		}
 	}
 	passwords := map[string]string{}
-	for _, user := range []string{readerUser, writerUser} {
+	for _, user := range []string{readerUser, writerUser, askUser} {
 		if passwords[user], err = w.password(user); err != nil {
 			return nil, err
 		}
@@ -280,7 +281,27 @@ func (w *world) buildDatabases(ctx context.Context) (map[string]string, error) {
 	_, err = conn.Exec(ctx, fmt.Sprintf(`GRANT SELECT ON ALL TABLES IN SCHEMA public TO %[1]s; GRANT pg_read_all_stats TO %[1]s;
 ALTER ROLE %[1]s REPLICATION; GRANT CREATE ON DATABASE circulation TO %[1]s; GRANT %[3]s TO %[1]s;
 GRANT CREATE, TEMPORARY ON DATABASE reports TO %[2]s`, readerUser, writerUser, ownerRole))
-	return passwords, err
+	if err != nil {
+		return nil, err
+	}
+	return passwords, w.letAsk(ctx)
+}
+
+// letAsk lets the user that the reports are asked as read them, and no more.
+func (w *world) letAsk(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, w.server.URL("reports"))
+	if err != nil {
+		return fmt.Errorf("connect to reports: %w", err)
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	_, err = conn.Exec(ctx, fmt.Sprintf(`REVOKE CREATE ON SCHEMA public FROM PUBLIC;
+CREATE SCHEMA IF NOT EXISTS noemata AUTHORIZATION %[1]s; CREATE SCHEMA IF NOT EXISTS circulation AUTHORIZATION %[1]s;
+GRANT USAGE ON SCHEMA noemata, circulation TO %[2]s; GRANT SELECT ON ALL TABLES IN SCHEMA circulation TO %[2]s;
+ALTER DEFAULT PRIVILEGES FOR ROLE %[1]s IN SCHEMA circulation GRANT SELECT ON TABLES TO %[2]s`, writerUser, askUser))
+	if err != nil {
+		return fmt.Errorf("let the reports be read: %w", err)
+	}
+	return nil
 }
 
 // password is that of one of the databases' users. It is made up once and kept in the
@@ -329,6 +350,8 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 		return &client.Settings{Host: "127.0.0.1", Port: w.server.Port, Database: name, User: user,
 			Password: passwords[user]}
 	}
+	reports := database("reports", writerUser)
+	reports.AskUser, reports.AskPassword = askUser, passwords[askUser]
 	for _, x := range []struct {
 		side client.Side
 		new  client.NewConnection
@@ -339,7 +362,7 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb",
 			Settings: &client.Settings{Path: "lake.duckdb"}}},
 		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql",
-			Settings: database("reports", writerUser)}},
+			Settings: reports}},
 	} {
 		_, err := w.client.AddConnection(ctx, x.side, x.new)
 		var answer *client.Error

@@ -36,6 +36,7 @@ func visits(t *testing.T, kind, schedule string) (*service, *database) {
 // A past is brought in slices, the newest first, while rows change and the feed runs, and through the
 // death of the service: in the end both sides are equal, and each row came once.
 func TestABackfillGoesOnBesideTheRuns(t *testing.T) {
+	t.Parallel() // beside others that wait
 	for _, kind := range []string{"duckdb", "postgresql"} {
 		t.Run(kind, func(t *testing.T) {
 			s, d := visits(t, kind, "every: 1s\n")

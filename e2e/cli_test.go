@@ -137,6 +137,7 @@ func commands(s *service, path ...string) (all [][]string) {
 // Every command explains itself, stands in the reference, tells wrong use from failure, and
 // says so when no service answers.
 func TestEveryCommandExplainsItself(t *testing.T) {
+	t.Parallel() // beside others that wait
 	s := newService(t)
 	reference, err := os.ReadFile("../docs/command-line.md")
 	require.NoError(t, err)

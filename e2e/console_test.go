@@ -241,6 +241,7 @@ func (b *browser) byKeyboard(page string) {
 //
 // Longer than a screen: it is a list of pages.
 func TestEveryPageIsForEverybody(t *testing.T) {
+	t.Parallel() // beside others that wait
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "make console installs it")
 	s := newService(t)
@@ -266,8 +267,9 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	s.apply("feed: kept\nsource: circulation\nwarehouse: lake\ntarget: kept.{table}\ntables:\n  - {table: public.patrons, find: " +
 		"whole, keep: latest}\n")
 	require.Equal(t, "done", s.finish("kept").State)
-	_, err = s.client.DerivedFile(t.Context(), "derived: reading\nwarehouse: lake\ntables:\n  - {table: reading.named, sql: "+
-		"FROM kept.patrons, checks: [{values: {column: id, in: [1]}, failing: tell}]}\n", nil, client.Apply)
+	_, err = s.client.DerivedFile(t.Context(),
+		"derived: reading\nwarehouse: lake\ntables:\n  - {table: reading.named, sql: "+
+			"FROM kept.patrons, checks: [{values: {column: id, in: [1]}, failing: tell}]}\n", nil, client.Apply)
 	require.NoError(t, err)
 	s.derived("reading", "made", "reading.named")
 	b := newBrowser(t, s)
@@ -302,7 +304,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 				"failing"}, "/feeds/live": {"public.holds", "Log"},
 			"/feeds/patrons/table?name=public.patrons": {"Œsling",
 				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
-			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"}, "/runs": {"person"}, "/runs/1": {"Books",
+			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"},
+			"/runs": {"person"}, "/runs/1": {"Books",
 				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
 			"/ask":                                 {"each answer is one cut", "1 row"},
 			"/derived?table=reading/reading.named": {"1 of 1 fail", "FROM kept.patrons", "Statements"},
@@ -348,7 +351,8 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		require.NoError(t, err)
 		stops = append(stops, stop)
 	}
-	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Derived", "Alerts", "Sources", "Warehouses",
+	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Derived", "Alerts", "Sources",
+		"Warehouses",
 		"Service", "People", "Light", "Sign out"}, stops[:13])
 	for _, stop := range stops {
 		require.NotContains(t, stop, "(unseen)")

@@ -219,6 +219,7 @@ func (s *service) garbledSource(d *database) (settings client.Settings, g *garbl
 // A run can be stopped, and so can what a feed is doing when it is paused or removed: also
 // while its source says nothing.
 func TestRunsCanBeStopped(t *testing.T) {
+	t.Parallel() // beside others that wait
 	s := newService(t)
 	d := s.addPatrons(1, "postgresql", "")
 	locked, err := d.conn.Begin(t.Context())

@@ -88,6 +88,7 @@ func TestWhatRunsSayAndDo(t *testing.T) {
 
 // Copies, proofs and backfills wait for the hours of their source, say so, and come when they do.
 func TestHeavyReadingWaitsForItsHours(t *testing.T) {
+	t.Parallel() // beside others that wait
 	s := newService(t)
 	soon := time.Now().UTC().Add(3 * time.Hour)
 	hours := soon.Format("15:04") + "-" + soon.Add(time.Hour).Format("15:04")
@@ -104,7 +105,8 @@ func TestHeavyReadingWaitsForItsHours(t *testing.T) {
 	run := s.finish("patrons")
 	require.Equal(t, "done", run.State)
 	require.Zero(t, run.Books.Read)
-	require.Contains(t, run.Tables[0].Notes[0], "The table is copied for the first time in the hours that its source lets it: "+hours)
+	require.Contains(t, run.Tables[0].Notes[0],
+		"The table is copied for the first time in the hours that its source lets it: "+hours)
 	require.Eventually(t, func() bool {
 		f, err := s.client.Feed(t.Context(), "live")
 		return err == nil && f.Tables[0].Copy != nil && strings.Contains(f.Tables[0].Copy.Waiting, "the hours must come") &&

@@ -155,9 +155,35 @@ func (a *Asking) Converse(ctx context.Context, asker Asker, name string) (*Conve
 	talk, err := answering.Converse(ctx, may)
 	if err != nil {
 		end()
-		return nil, err
+		return nil, unasked(err, name)
 	}
 	return &Conversation{asking: a, asker: asker, warehouse: name, talk: talk, end: end}, nil
+}
+
+// unasked says what a warehouse lacks that cannot be asked yet.
+func unasked(err error, name string) error {
+	if !errors.Is(err, warehouse.ErrUnasked) {
+		return err
+	}
+	return problem.Newf(problem.Conflict, "An administrator names one with noemata warehouses change "+problem.Word(name)+
+		" --ask-user USER; noemata feeds privileges FEED --analysts USER says what to grant.",
+		"The warehouse %s has no user yet that people's questions are asked as, who may only read.", name)
+}
+
+// Told is what a warehouse tells clients of PostgreSQL of itself; nothing where it leaves that to us.
+func (a *Asking) Told(ctx context.Context, name string) (map[string]string, error) {
+	using, end := context.WithCancel(ctx)
+	defer end()
+	wh, err := a.databases.Warehouse(using, name)
+	if err != nil {
+		return nil, err
+	}
+	w, ok := wh.(warehouse.Told)
+	if !ok {
+		return nil, nil
+	}
+	told, err := w.Told(ctx)
+	return told, unasked(err, name)
 }
 
 // Begin has all questions until End see what was committed by now.

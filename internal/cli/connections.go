@@ -48,6 +48,9 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 					{"TLS", orDash(string(tlsMode(k)))}, {"owner", ownerOf(k.Belongs)}, {"labels", labelsOf(k.Labels)},
 					{"added", when(&k.CreatedAt)}, {"last test", tested(k)}, {"feeds",
 						orDash(strings.Join(k.Feeds, ", "))}})
+				if k.Settings.AskUser != "" {
+					g.AppendRow(table.Row{"asked as", k.Settings.AskUser})
+				}
 				g.Render()
 			})
 		})}
@@ -213,6 +216,10 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
+	if side == client.Warehouses {
+		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
+			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
+	}
 	if side == client.Sources {
 		f.IntVar(&g.settings.Connections, "connections", 0,
 			"how many connections a process opens at most, beside those for logs that are followed")
@@ -259,6 +266,7 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 		}
 		n.URL, s.InClear = "", g.settings.InClear
 		s.Connections, s.HeavyHours, s.HeavyZone = g.settings.Connections, g.settings.HeavyHours, g.settings.HeavyZone
+		s.AskUser = g.settings.AskUser
 	} else if before != nil {
 		old := before.Settings
 		for flag, take := range map[string]func(){
@@ -267,6 +275,7 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			"user":     func() { old.User = s.User }, "path": func() { old.Path = s.Path },
 			"password-in-clear": func() { old.InClear = s.InClear },
 			"connections":       func() { old.Connections = s.Connections },
+			"ask-user":          func() { old.AskUser = s.AskUser },
 			"heavy-hours":       func() { old.HeavyHours = s.HeavyHours }, "heavy-zone": func() { old.HeavyZone = s.HeavyZone },
 		} {
 			if set(flag) {
@@ -295,6 +304,12 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 	goesElsewhere := before == nil || !connection.SameWay(before.Settings, before.Kind, s, n.Kind)
 	if g.passwordStdin || s.Path == "" && s.Password == "" && goesElsewhere && isTerminal(cmd.InOrStdin()) {
 		if s.Password, err = readSecret(cmd, "Password: "); err != nil {
+			return n, err
+		}
+	}
+	s.AskPassword = os.Getenv("NOEMATA_ASK_PASSWORD")
+	if set("ask-user") && s.AskUser != "" && s.AskPassword == "" && isTerminal(cmd.InOrStdin()) {
+		if s.AskPassword, err = readSecret(cmd, fmt.Sprintf("Password of %s: ", s.AskUser)); err != nil {
 			return n, err
 		}
 	}

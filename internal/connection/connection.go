@@ -45,6 +45,9 @@ type Settings struct {
 	Tunnel []tunnel.Hop `json:"tunnel,omitempty" maxItems:"5" doc:"The servers that the connection goes through by SSH, the nearest first"`
 	// InClear lets the password go to a server that is not verified, as it is or by MD5.
 	InClear bool `json:"password_in_clear,omitempty" doc:"Let the password be sent in the clear or by MD5 where TLS does not verify the server; it is refused when left out"`
+	// Who people's questions are asked as, of a warehouse on a server.
+	AskUser     string `json:"ask_user,omitempty" doc:"Of a PostgreSQL warehouse: the user that people's questions are asked as, who may only read; nobody asks it through Noemata when left out"`
+	AskPassword string `json:"ask_password,omitempty" doc:"The password of ask_user; kept encrypted and never returned"`
 	// Bounds of what is asked of a source.
 	Connections int    `json:"connections,omitempty" minimum:"6" maximum:"100" doc:"Of a source: how many connections a process of the service opens at most, beside those for the log of each feed that follows it; as many as usual for its kind when left out"`
 	HeavyHours  string `json:"heavy_hours,omitempty" doc:"Of a source: the hours in which first copies, backfills, proofs and repairs may begin, as 22:00-06:30; at any time when left out"`
@@ -144,7 +147,7 @@ func SameWay(before Settings, kind string, after Settings, afterKind string) boo
 
 // WithoutSecret is the settings without what must not be shown.
 func (s Settings) WithoutSecret() Settings {
-	s.Password, s.Key = "", ""
+	s.Password, s.Key, s.AskPassword = "", "", ""
 	if s.Tunnel != nil {
 		s.Tunnel = slices.Clone(s.Tunnel)
 		for i, h := range s.Tunnel {
@@ -158,6 +161,7 @@ func (s Settings) WithoutSecret() Settings {
 type secrets struct {
 	Password string   `json:"password,omitempty"`
 	Key      string   `json:"key,omitempty"`
+	Ask      string   `json:"ask,omitempty"`
 	Hops     []string `json:"hops,omitempty"` // of each its password, key and passphrase
 }
 
@@ -167,7 +171,10 @@ const several = "\x00"
 // Secret is what WithoutSecret leaves out, as one text; empty where it is nothing.
 func (s Settings) Secret() string {
 	x := secrets{Password: s.Password, Key: s.Key}
-	more := s.Key != ""
+	if s.AskUser != "" {
+		x.Ask = s.AskPassword
+	}
+	more := x.Key+x.Ask != ""
 	for _, h := range s.Tunnel {
 		x.Hops = append(x.Hops, h.Password, h.Key, h.Passphrase)
 		more = more || h.Password+h.Key != ""
@@ -187,6 +194,9 @@ func (s Settings) WithSecret(text string) Settings {
 		_ = json.Unmarshal([]byte(packed), &x) // it was written by Secret
 	}
 	s.Password, s.Key = cmp.Or(s.Password, x.Password), cmp.Or(s.Key, x.Key)
+	if s.AskUser != "" {
+		s.AskPassword = cmp.Or(s.AskPassword, x.Ask)
+	}
 	s.Tunnel = slices.Clone(s.Tunnel)
 	for i := range s.Tunnel {
 		h := &s.Tunnel[i]

@@ -23,12 +23,13 @@ const (
 	StepSignIn     Step = "sign-in"    // the user may sign in
 	StepDatabase   Step = "database"   // the database is there
 	StepPrivileges Step = "privileges" // the user may do what it must
+	StepAsking     Step = "asking"     // the user whom questions are asked as may read, and no more
 	StepClock      Step = "clock"      // its clock goes as the service's does
 )
 
 // Taken is a step that was taken, or at which a test ended.
 type Taken struct {
-	Step   Step    `json:"step" enum:"name,tunnel,network,TLS,sign-in,database,privileges,clock" doc:"What was tried"`
+	Step   Step    `json:"step" enum:"name,tunnel,network,TLS,sign-in,database,privileges,asking,clock" doc:"What was tried"`
 	Done   bool    `json:"done" doc:"Whether it went well; where it did not, it is the last one"`
 	Said   string  `json:"said,omitempty" doc:"What was found"`
 	Warns  bool    `json:"warns,omitempty" doc:"Whether what was found is worth a look"`
@@ -46,6 +47,8 @@ func StepOf(p *problem.Problem) Step {
 		return StepTLS
 	case "user", "password", "password_in_clear":
 		return StepSignIn
+	case "ask_user", "ask_password":
+		return StepAsking
 	case "database", "path":
 		return StepDatabase
 	}

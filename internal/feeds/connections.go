@@ -39,6 +39,10 @@ func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.S
 	} else if s, err = connection.FromURL(n.URL); err != nil {
 		return s, err
 	}
+	if s.AskUser != "" && (side == store.Sources || s.Path != "") {
+		return s, problem.New(problem.Invalid, "People ask warehouses, and only one on a server wants a user to be asked as.",
+			"Leave ask_user out.").In("ask_user")
+	}
 	if side == store.Sources {
 		s, err = source.Kinds.Check(n.Kind, s)
 	} else {
@@ -149,6 +153,9 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 				said = "the file can be made and written"
 			}
 			taken(connection.Taken{Step: connection.StepPrivileges, Said: said})
+			if settings.AskUser != "" {
+				taken(connection.Taken{Step: connection.StepAsking, Said: "as " + settings.AskUser + ", who may read, and no more"})
+			}
 		}
 		return ended(t, began, err)
 	}
@@ -228,7 +235,8 @@ func offered(ctx context.Context, src source.Source, taken func(connection.Taken
 	o.Ahead = ahead.Seconds()
 	step = connection.Taken{Step: connection.StepClock, Said: fmt.Sprintf("%s; zone %s", difference(ahead), o.Zone)}
 	if ahead.Abs() > clockMayDiffer {
-		step.Warns, step.Remedy = true, "Set the clocks of both by NTP: lag is told by them. Nothing is lost by the difference."
+		step.Warns, step.Remedy = true,
+			"Set the clocks of both by NTP: lag is told by them. Nothing is lost by the difference."
 	}
 	taken(step)
 	log, follows := src.(source.Log)

@@ -203,10 +203,8 @@ func (x *session) setting(w words) (name, value string, ok bool) {
 		return name, x.asOf.UTC().Format(time.RFC3339Nano), true
 	case "search_path":
 		return name, "main", true
-	case "server_version_num":
-		return name, "160000", true
 	}
-	for known, value := range told {
+	for known, value := range x.told {
 		if strings.EqualFold(known, name) {
 			return known, value, true
 		}

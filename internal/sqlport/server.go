@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"log/slog"
+	"maps"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -90,7 +91,7 @@ func (s *Server) Stop() {
 func (s *Server) attend(conn net.Conn) {
 	defer func() { _ = conn.Close() }()
 	x := &session{server: s, conn: conn, address: addressOf(conn), statements: map[string]*prepared{},
-		portals: map[string]*portal{}, settings: map[string]string{}, types: pgtype.NewMap()}
+		portals: map[string]*portal{}, settings: map[string]string{}, told: maps.Clone(told), types: pgtype.NewMap()}
 	x.ctx, x.end = context.WithCancel(s.ctx)
 	defer x.end()
 	defer context.AfterFunc(s.ctx, func() {

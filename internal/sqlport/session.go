@@ -28,9 +28,10 @@ type session struct {
 	warehouse string
 	known     time.Time // when it was last looked whether the asker still may
 	settings  map[string]string
-	types     *pgtype.Map   // reads values of parameters
-	timeout   time.Duration // of a statement, as the client wishes; zero is the service's own
-	asOf      time.Time     // when histories are seen; zero is now
+	told      map[string]string // what the client hears of the warehouse
+	types     *pgtype.Map       // reads values of parameters
+	timeout   time.Duration     // of a statement, as the client wishes; zero is the service's own
+	asOf      time.Time         // when histories are seen; zero is now
 	number    uint32
 	key       []byte
 	ctx       context.Context
@@ -148,9 +149,8 @@ func (x *session) handle(message pgproto3.FrontendMessage) error {
 	return x.fatal("08P01", "The message has no place here.")
 }
 
-func mistake(state, format string, args ...any) *warehouse.Mistake {
-	return &warehouse.Mistake{State: state, Message: fmt.Sprintf(format, args...)}
-}
+// mistake is what a client hears of what it must not, or cannot, do.
+var mistake = warehouse.Refused
 
 // ready tells that the next question may come.
 func (x *session) ready() error {

@@ -49,6 +49,11 @@ func (x *session) open() (bool, error) {
 	if _, err := x.server.store.Connection(x.ctx, store.Warehouses, x.warehouse); problem.Is(err, problem.NotFound) {
 		return false, x.fatal("3D000", asking.NotAllowed(token.Name, x.warehouse).Error())
 	}
+	of, err := x.server.asking.Told(x.ctx, x.warehouse)
+	if err != nil {
+		return false, x.fatal("08006", problem.Of(err).Error())
+	}
+	maps.Copy(x.told, of)
 	if err := x.server.store.NoteUse(x.ctx, token); err != nil {
 		return false, errors.Join(err, x.fatal("58000", "The service's records do not answer; try again in a while."))
 	}
@@ -56,8 +61,10 @@ func (x *session) open() (bool, error) {
 		return false, x.fatal("53300", "There are too many sessions; close some and connect again.")
 	}
 	x.backend.Send(&pgproto3.AuthenticationOk{})
-	for _, name := range slices.Sorted(maps.Keys(told)) {
-		x.backend.Send(&pgproto3.ParameterStatus{Name: name, Value: told[name]})
+	for _, name := range slices.Sorted(maps.Keys(x.told)) {
+		if name != "server_version_num" { // which servers do not report
+			x.backend.Send(&pgproto3.ParameterStatus{Name: name, Value: x.told[name]})
+		}
 	}
 	x.backend.Send(&pgproto3.ParameterStatus{Name: "session_authorization", Value: user})
 	x.backend.Send(&pgproto3.ParameterStatus{Name: "application_name", Value: x.settings["application_name"]})
@@ -67,7 +74,8 @@ func (x *session) open() (bool, error) {
 
 // told is what clients learn at the beginning. The version says which form of the protocol and of the catalogue there
 // is.
-var told = map[string]string{"server_version": "16.0 (Noemata)", "server_encoding": "UTF8", "client_encoding": "UTF8",
+var told = map[string]string{"server_version": "16.0 (Noemata)", "server_version_num": "160000",
+	"server_encoding": "UTF8", "client_encoding": "UTF8",
 	"DateStyle": "ISO, YMD", "IntervalStyle": "postgres", "TimeZone": "UTC", "integer_datetimes": "on",
 	"standard_conforming_strings": "on", "is_superuser": "off", "default_transaction_read_only": "on",
 	"in_hot_standby": "off"}

@@ -3,6 +3,8 @@ package warehouse
 import (
 	"cmp"
 	"context"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"noemata/internal/core/schema"
+	"noemata/internal/core/words"
 )
 
 // Answering is a warehouse that people can ask in SQL while it is written. The questions are theirs: what they may
@@ -19,6 +22,15 @@ type Answering interface {
 	// Converse begins a conversation, in which a question is refused unless it only reads, and only what may lets it.
 	Converse(ctx context.Context, may May) (Conversation, error)
 }
+
+// Told is a warehouse that tells clients of PostgreSQL of itself what they hear when they sign in, as its version
+// (PostgreSQL, ParameterStatus). One that does not speaks as Noemata does for it.
+type Told interface {
+	Told(ctx context.Context) (map[string]string, error)
+}
+
+// ErrUnasked is a warehouse that cannot be asked, because nobody was named whom people's questions are asked as.
+var ErrUnasked = errors.New("it has no user to ask as")
 
 // May tells whether somebody may read the tables of a schema.
 type May func(schema string) bool
@@ -49,7 +61,8 @@ type Conversation interface {
 // Partition says how rows are divided: by the year, month or day of a column.
 type Partition struct{ Unit, Column string }
 
-// Piece is a part of a table: its name, as month=2026-03, the question that gives its rows, and the one that gives a text
+// Piece is a part of a table: its name, as month=2026-03, the question that gives its rows, and the one that gives a
+// text
 // which is another when they are others.
 type Piece struct{ Name, SQL, Digest string }
 
@@ -78,6 +91,50 @@ type Mistake struct {
 
 func (m *Mistake) Error() string { return m.Message }
 
+// Refused is a question that is not answered.
+func Refused(state, format string, args ...any) *Mistake {
+	return &Mistake{State: state, Message: fmt.Sprintf(format, args...)}
+}
+
+// longest is how many bytes a question has at most: what a database makes of it takes some hundred times as many.
+const longest = 100_000
+
+// CheckQuestion refuses what cannot be a question.
+func CheckQuestion(sql string) error {
+	if !utf8.ValidString(sql) || strings.ContainsRune(sql, 0) {
+		return Refused("22021", "The question is not UTF-8.")
+	}
+	if len(sql) > longest {
+		return Refused("54000", "The question has %d bytes, and %d at most are taken.", len(sql), longest)
+	}
+	return nil
+}
+
+// Values are those that a question takes: nil for null, []byte for bytes, else the text that was given.
+func (q Question) Values(given []*string) ([]any, error) {
+	if len(given) != len(q.Takes) {
+		return nil, Refused("08P01", "The question takes %s, and there are %d.", words.Plural(int64(len(q.Takes)), "value"),
+			len(given))
+	}
+	values := make([]any, len(given))
+	for i, v := range given {
+		switch {
+		case v == nil:
+		case q.Takes[i].Kind == schema.Bytes:
+			b, err := hex.DecodeString(strings.TrimPrefix(*v, `\x`))
+			if err != nil {
+				return nil, Refused("22P02",
+					"The value of $%d is not bytes: they are written as \\x and two digits of 16 for each.",
+					i+1)
+			}
+			values[i] = b
+		default:
+			values[i] = *v
+		}
+	}
+	return values, nil
+}
+
 // OfData tells whether it is about values of rows, which its message may name (ISO 9075, SQLSTATE, class 22).
 func (m *Mistake) OfData() bool { return strings.HasPrefix(m.State, "22") }
 
@@ -93,10 +150,14 @@ func (m *Mistake) WithoutValues() *Mistake {
 
 // Placed is the mistake as a sentence that begins with its line and column in the SQL, where it has a place.
 func (m *Mistake) Placed(sql string) string {
+	said := m.Message
+	if !strings.ContainsAny(said[max(len(said)-1, 0):], ".!?:)") { // as servers say it
+		said += "."
+	}
 	if m.Position < 1 {
-		return m.Message
+		return said
 	}
 	before := string([]rune(sql)[:min(m.Position-1, utf8.RuneCountInString(sql))])
 	line := before[strings.LastIndex(before, "\n")+1:]
-	return fmt.Sprintf("Line %d, column %d: %s", strings.Count(before, "\n")+1, utf8.RuneCountInString(line)+1, m.Message)
+	return fmt.Sprintf("Line %d, column %d: %s", strings.Count(before, "\n")+1, utf8.RuneCountInString(line)+1, said)
 }

@@ -63,6 +63,9 @@ onUnmounted(() => running?.abort())
 watch(text, (q) => localStorage.setItem('question', q))
 
 const here = computed(() => askable.value?.find((w) => w.warehouse === warehouse.value))
+// In PostgreSQL histories are seen as of a moment by their functions.
+const dated = computed(() => here.value?.kind === 'duckdb')
+const moment = computed(() => (dated.value ? asOf.value?.toISOString() : undefined))
 const names = computed(() => {
   const all: Record<string, Record<string, string[]>> = {}
   for (const t of here.value?.tables ?? []) (all[t.schema] ??= {})[t.table] = t.columns.map((c) => c.name)
@@ -80,7 +83,7 @@ const body = (format: 'rows' | 'csv' | 'parquet', rows?: number) => ({
   sql: text.value,
   format,
   rows,
-  as_of: asOf.value?.toISOString(),
+  as_of: moment.value,
 })
 
 /** Sends the question; the answer comes as the format says. */
@@ -113,7 +116,7 @@ async function ask() {
     const response = await send('rows', most)
     if (response) {
       answer.value = (await response.json()) as Answered
-      asked.value = { sql, seconds: (performance.now() - began) / 1000, asOf: asOf.value?.toISOString() }
+      asked.value = { sql, seconds: (performance.now() - began) / 1000, asOf: moment.value }
     }
   } catch {
     refused.value = { what: 'The answer broke off.', remedy: 'Why is among your questions below.' }
@@ -200,7 +203,7 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
             <ElSelect v-model="warehouse" size="small" style="width: 150px" aria-label="Warehouse">
               <ElOption v-for="w in askable ?? []" :key="w.warehouse" :value="w.warehouse" :label="w.warehouse" />
             </ElSelect>
-            <label class="quiet">
+            <label v-if="dated" class="quiet">
               histories as of
               <ElDatePicker
                 v-model="asOf"
@@ -251,7 +254,7 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
           <table class="rows">
             <tbody>
               <tr v-for="q in saved" :key="q.name">
-                <td>
+                <td class="name">
                   <button type="button" class="link" @click="again(q)">{{ q.name }}</button>
                 </td>
                 <td class="quiet">{{ q.warehouse }}</td>
@@ -383,6 +386,9 @@ li {
 }
 .link:hover {
   text-decoration: underline;
+}
+.name {
+  min-width: 110px;
 }
 .said {
   max-width: 0;

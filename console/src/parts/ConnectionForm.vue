@@ -49,6 +49,8 @@ const blank = () => ({
   connections: undefined as number | undefined,
   heavy_hours: '',
   heavy_zone: '',
+  ask_user: '',
+  ask_password: '',
 })
 const form = ref(blank())
 const by = ref<'fields' | 'url'>('fields')
@@ -56,6 +58,7 @@ const url = ref('')
 const tested = ref<Schemas['Tested']>()
 const { busy, refused, act } = useActs()
 const inFile = computed(() => form.value.kind === 'duckdb')
+const asked = computed(() => props.side === 'warehouses' && form.value.kind === 'postgresql')
 const changing = computed(() => props.connection !== undefined)
 
 watch(shown, (now) => {
@@ -108,6 +111,8 @@ const body = computed<Schemas['NewConnection']>(() => {
         connections: f.connections || undefined,
         heavy_hours: given(f.heavy_hours.trim()),
         heavy_zone: given(f.heavy_zone.trim()),
+        ask_user: asked.value ? given(f.ask_user.trim()) : undefined,
+        ask_password: asked.value ? given(f.ask_password) : undefined,
       }
   return { name: f.name, kind: f.kind, settings, ...belongs }
 })
@@ -139,6 +144,8 @@ const known = [
   'team',
   'connections',
   'heavy_hours',
+  'ask_user',
+  'ask_password',
 ]
 const beside = computed(() => {
   const field = refused.value?.field
@@ -342,6 +349,23 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
               placeholder="zone: UTC"
               aria-label="Time zone of these hours" /></div
         ></ElFormItem>
+      </template>
+      <template v-if="asked && by === 'fields'">
+        <ElFormItem label="Asked as" :error="wrong('ask_user')"
+          ><ElInput
+            v-model="form.ask_user"
+            autocomplete="off"
+            placeholder="a user who only reads; nobody asks it when empty"
+            aria-label="User that questions are asked as"
+        /></ElFormItem>
+        <ElFormItem v-if="form.ask_user" label="Its password" :error="wrong('ask_password')"
+          ><ElInput
+            v-model="form.ask_password"
+            type="password"
+            autocomplete="new-password"
+            :placeholder="changing ? 'as it is' : ''"
+            aria-label="Password of the user that questions are asked as"
+        /></ElFormItem>
       </template>
       <ElFormItem label="Owner and team" :error="wrong('owner', 'team')"
         ><div class="pair">

@@ -5,7 +5,6 @@ package duckdb
 import (
 	"context"
 	"database/sql/driver"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -21,7 +20,6 @@ import (
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/schema"
-	"noemata/internal/core/words"
 	"noemata/internal/statement"
 	"noemata/internal/warehouse"
 )
@@ -147,15 +145,9 @@ func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse
 // dated are types that have a day.
 var dated = regexp.MustCompile(`^(DATE|TIMESTAMP)`)
 
-// longest is how many bytes a question has at most: its tree takes some hundred times as many, of the file's memory.
-const longest = 100_000
-
 func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Question, err error) {
-	if !utf8.ValidString(sql) || strings.ContainsRune(sql, 0) {
-		return q, refused("22021", "The question is not UTF-8.")
-	}
-	if len(sql) > longest {
-		return q, refused("54000", "The question has %d bytes, and %d at most are taken.", len(sql), longest)
+	if err := warehouse.CheckQuestion(sql); err != nil {
+		return q, err
 	}
 	asked := sql
 	tables, err := c.conn.gate(ctx, sql, c.may)
@@ -195,13 +187,14 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Que
 	defer func() { _ = stmt.Close() }()
 	if kind, err := stmt.StatementType(); err != nil || kind != duckdb.STATEMENT_TYPE_SELECT &&
 		kind != duckdb.STATEMENT_TYPE_EXPLAIN {
-		return q, refused("25006", "Only questions are answered here.")
+		return q, warehouse.Refused("25006", "Only questions are answered here.")
 	}
 	q = warehouse.Question{SQL: asked, Runs: sql, Takes: takes(stmt), Columns: gives(stmt)}
 	for _, column := range q.Columns {
 		if column.Type.Kind == "" {
-			return q, refused("0A000", "The answer's column %s is of the type %s, which is not passed on as it is. Ask for "+
-				"it as text: CAST(%[1]s AS VARCHAR).", column.Name, column.Native)
+			return q, warehouse.Refused("0A000",
+				"The answer's column %s is of the type %s, which is not passed on as it is. Ask for "+
+					"it as text: CAST(%[1]s AS VARCHAR).", column.Name, column.Native)
 		}
 	}
 	return q, nil
@@ -349,23 +342,9 @@ func nativeOf(info duckdb.TypeInfo) string {
 
 // Ask runs the question in a transaction that writes nothing.
 func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*string) (warehouse.Answer, error) {
-	if len(values) != len(q.Takes) {
-		return nil, refused("08P01", "The question takes %s, and there are %d.", words.Plural(int64(len(q.Takes)), "value"), len(values))
-	}
-	args := make([]any, len(values))
-	for i, v := range values {
-		switch {
-		case v == nil:
-		case q.Takes[i].Kind == schema.Bytes:
-			b, err := hex.DecodeString(strings.TrimPrefix(*v, `\x`))
-			if err != nil {
-				return nil, refused("22P02", "The value of $%d is not bytes: they are written as \\x and two digits of 16 for "+
-					"each.", i+1)
-			}
-			args[i] = b
-		default:
-			args[i] = *v
-		}
+	args, err := q.Values(values)
+	if err != nil {
+		return nil, err
 	}
 	if !c.open {
 		if err := c.begin(ctx); err != nil {

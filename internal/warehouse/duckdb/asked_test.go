@@ -19,6 +19,7 @@ import (
 
 	"noemata/internal/connection"
 	"noemata/internal/core/schema"
+	"noemata/internal/testkit/answers"
 	"noemata/internal/warehouse"
 )
 
@@ -58,39 +59,6 @@ func converse(t testing.TB, w *Warehouse, may warehouse.May) warehouse.Conversat
 	return c
 }
 
-// answered gives the rows of an answer as text, ~ for null.
-func answered(ctx context.Context, c warehouse.Conversation, sql string, values ...string) (rows []string, err error) {
-	q, err := c.Prepare(ctx, sql)
-	if err != nil {
-		return nil, err
-	}
-	given := make([]*string, len(values))
-	for i := range values {
-		given[i] = &values[i]
-	}
-	a, err := c.Ask(ctx, q, given)
-	if err != nil {
-		return nil, err
-	}
-	defer a.Close()
-	for {
-		record, err := a.Next(ctx)
-		if err != nil || record == nil {
-			return rows, err
-		}
-		for i := range int(record.NumRows()) {
-			cells := make([]string, record.NumCols())
-			for j, column := range a.Columns() {
-				cells[j] = "~"
-				if text, ok := schema.CellText(record.Column(j), i, column.Type); ok {
-					cells[j] = strings.Clone(text) // it is gone with the record
-				}
-			}
-			rows = append(rows, strings.Join(cells, "|"))
-		}
-	}
-}
-
 func TestQuestionsAreAnswered(t *testing.T) {
 	c := converse(t, library(t), everyone)
 	for sql, want := range map[string][]string{
@@ -109,14 +77,14 @@ func TestQuestionsAreAnswered(t *testing.T) {
 		"SELECT lake.kept.loans.id FROM lake.kept.loans ORDER BY 1":                     {"1", "2"},
 		"SELECT NULL": {"~"},
 	} {
-		rows, err := answered(t.Context(), c, sql)
+		rows, err := answers.Rows(t.Context(), c, sql)
 		require.NoError(t, err, sql)
 		require.Equal(t, want, rows, sql)
 	}
-	rows, err := answered(t.Context(), c, "EXPLAIN SELECT * FROM kept.loans")
+	rows, err := answers.Rows(t.Context(), c, "EXPLAIN SELECT * FROM kept.loans")
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(rows, ""), "loans")
-	rows, err = answered(t.Context(), c, "DESCRIBE kept.loans")
+	rows, err = answers.Rows(t.Context(), c, "DESCRIBE kept.loans")
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
 }
@@ -136,14 +104,14 @@ func TestAnswersOfEveryType(t *testing.T) {
 	var elsewhere []string // types that a person has to ask for as text
 	for _, column := range columns {
 		name := fmt.Sprintf("%q", column[0])
-		rows, err := answered(t.Context(), c, "SELECT "+name+" FROM kept.kinds")
+		rows, err := answers.Rows(t.Context(), c, "SELECT "+name+" FROM kept.kinds")
 		if m := (*warehouse.Mistake)(nil); errors.As(err, &m) && m.State == "0A000" {
 			require.Contains(t, m.Message, "AS VARCHAR)")
 			elsewhere = append(elsewhere, column[1].(string))
 			continue
 		}
 		require.NoError(t, err, "%v", column)
-		texts, err := answered(t.Context(), c, "SELECT CAST("+name+" AS VARCHAR) FROM kept.kinds")
+		texts, err := answers.Rows(t.Context(), c, "SELECT CAST("+name+" AS VARCHAR) FROM kept.kinds")
 		require.NoError(t, err, "%v", column)
 		if written := map[string]bool{"date": true, "time": true, "timestamp": true, "timestamp_s": true,
 			"timestamp_ms": true,
@@ -175,12 +143,12 @@ func TestListsShowWhatIsInThem(t *testing.T) {
 	compared := 0
 	for _, column := range columns {
 		name := fmt.Sprintf("%q", column[0])
-		alone, err := answered(t.Context(), c, "SELECT "+name+" FROM kept.kinds")
+		alone, err := answers.Rows(t.Context(), c, "SELECT "+name+" FROM kept.kinds")
 		if err != nil {
 			continue
 		}
 		for form, sql := range map[string]string{"[%s]": "[" + name + "]", `{"a":%s}`: "{'a': " + name + "}"} {
-			within, err := answered(t.Context(), c, "SELECT "+sql+" FROM kept.kinds")
+			within, err := answers.Rows(t.Context(), c, "SELECT "+sql+" FROM kept.kinds")
 			var m *warehouse.Mistake
 			if errors.As(err, &m) && m.State == "0A000" {
 				continue // refused, with the cast that helps
@@ -190,7 +158,8 @@ func TestListsShowWhatIsInThem(t *testing.T) {
 			for i := range alone {
 				quoted, err := json.Marshal(alone[i])
 				require.NoError(t, err)
-				require.Contains(t, []string{fmt.Sprintf(form, alone[i]), fmt.Sprintf(form, quoted), fmt.Sprintf(form, "null")}, within[i],
+				require.Contains(t, []string{fmt.Sprintf(form, alone[i]), fmt.Sprintf(form, quoted), fmt.Sprintf(form, "null")},
+					within[i],
 					"%v", column)
 			}
 		}
@@ -207,7 +176,7 @@ func TestWordsOfTheCatalogueAreLeftAlone(t *testing.T) {
 		"SELECT 'pg_catalog.x', relname FROM pg_catalog.pg_class WHERE relname ~ '^loan'":   "pg_catalog.x|loans",
 		"SELECT 'a::regclass' || '::name', nspname FROM pg_namespace WHERE nspname = 'pay'": "a::regclass::name|pay",
 	} {
-		rows, err := answered(t.Context(), c, sql)
+		rows, err := answers.Rows(t.Context(), c, sql)
 		require.NoError(t, err, sql)
 		require.Equal(t, []string{want}, rows, sql)
 	}
@@ -234,7 +203,7 @@ func TestQuestionsTakeValues(t *testing.T) {
 		{"SELECT $1::BLOB", []string{`\x00ff`}, `\x00ff`},
 		{"SELECT $1::DATE + 1", []string{"2026-01-31"}, "2026-02-01"},
 	} {
-		rows, err := answered(t.Context(), c, x.sql, x.values...)
+		rows, err := answers.Rows(t.Context(), c, x.sql, x.values...)
 		require.NoError(t, err, x.sql)
 		require.Equal(t, []string{x.want}, rows, x.sql)
 	}
@@ -262,15 +231,16 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		"SELECT": "42601", "SELECT FROM kept.loans WHERE": "42601",
 		"SELECT * FROM noemata.positions": "42501", "SELECT * FROM NOEMATA.positions": "42501",
 		`SELECT * FROM "lake"."noemata"."positions"`: "42501", "SELECT * FROM pay.fines": "42501",
-		"SELECT (SELECT max(id) FROM pay.fines)":                          "42501",
-		"SELECT * FROM kept.loans WHERE id IN (SELECT id FROM pay.fines)": "42501",
-		"SELECT 1 UNION SELECT id FROM pay.fines":                         "42501",
-		"WITH x AS (SELECT * FROM pay.fines) SELECT 1":                    "42501",
-		"SELECT * FROM notes":                                             "42501", "WITH notes AS (SELECT * FROM notes) SELECT * FROM notes": "42501",
+		"SELECT (SELECT max(id) FROM pay.fines)":                                             "42501",
+		"SELECT * FROM kept.loans WHERE id IN (SELECT id FROM pay.fines)":                    "42501",
+		"SELECT 1 UNION SELECT id FROM pay.fines":                                            "42501",
+		"WITH x AS (SELECT * FROM pay.fines) SELECT 1":                                       "42501",
+		"SELECT * FROM notes":                                                                "42501",
+		"WITH notes AS (SELECT * FROM notes) SELECT * FROM notes":                            "42501",
 		"SELECT * FROM (WITH notes AS (SELECT 1) SELECT * FROM notes), notes":                "42501",
 		"WITH notes AS (SELECT *, 'RECURSIVE_CTE_NODE' AS x FROM notes) SELECT * FROM notes": "42501",
 		"WITH a AS (WITH RECURSIVE b AS (SELECT 1) SELECT * FROM a) SELECT * FROM a":         "42501",
-		"SELECT * FROM pg_notes": "42501", "PIVOT pay.fines ON id IN (1) USING count(*)": "42501",
+		"SELECT * FROM pg_notes":                                                             "42501", "PIVOT pay.fines ON id IN (1) USING count(*)": "42501",
 		"DESCRIBE pay.fines": "42501", "SUMMARIZE pay.fines": "42501", "DESCRIBE TABLE pay.fines": "42501",
 		"SELECT * FROM query('SELECT * FROM pay.fines')": "42501", "SELECT * FROM query_table('pay.fines')": "42501",
 		"SELECT * FROM kept.loans l, LATERAL (SELECT * FROM pay.fines) f": "42501",
@@ -294,18 +264,19 @@ func TestWhatIsNotAQuestionIsRefused(t *testing.T) {
 		"SELECT 'x'::INTEGER": "22P02", "SELECT 1::nothing": "42704", "SELECT id, count(*) FROM kept.loans": "42803",
 		"SELECT 300::TINYINT": "22003", "SELECT \xff": "22021", "SELECT error('mine')": "22023",
 	} {
-		_, err := answered(t.Context(), c, sql)
+		_, err := answers.Rows(t.Context(), c, sql)
 		var m *warehouse.Mistake
 		require.True(t, errors.As(err, &m), "%s: %v", sql, err)
 		require.Equal(t, state, m.State, "%s: %v", sql, err)
 		require.NotEmpty(t, m.Message)
 	}
-	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
+	rows, err := answers.Rows(t.Context(), c, "SELECT count(*) FROM kept.loans")
 	require.NoError(t, err, "after all that questions are still answered")
 	require.Equal(t, []string{"2"}, rows)
 }
 
-// Each mistake of those who ask has its SQLSTATE and a sentence, and harms nothing. testdata/mistakes.sql has a state and
+// Each mistake of those who ask has its SQLSTATE and a sentence, and harms nothing. testdata/mistakes.sql has a
+// state and
 // a statement in each line.
 func TestMistakesAreTold(t *testing.T) {
 	w := library(t)
@@ -316,14 +287,14 @@ func TestMistakesAreTold(t *testing.T) {
 	require.Greater(t, len(lines), 150)
 	for _, line := range lines {
 		state, sql, _ := strings.Cut(line, " ")
-		_, err := answered(t.Context(), c, sql)
+		_, err := answers.Rows(t.Context(), c, sql)
 		var m *warehouse.Mistake
 		if assert.True(t, errors.As(err, &m), "%s: %v", sql, err) {
 			assert.Equal(t, state, m.State, "%s: %v", sql, err)
 			assert.NotEmpty(t, m.Message, sql)
 		}
 	}
-	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
+	rows, err := answers.Rows(t.Context(), c, "SELECT count(*) FROM kept.loans")
 	require.NoError(t, err)
 	require.Equal(t, []string{"2"}, rows)
 }
@@ -335,7 +306,7 @@ func TestWhatNobodyMayAsk(t *testing.T) {
 		"SELECT * FROM main.query_table('noemata.positions')", "SELECT * FROM system.main.read_text('/etc/passwd')",
 		"SELECT * FROM main.arrow_scan(1, 2, 3)", "SELECT * FROM main.seq_scan('x')", "DESCRIBE noemata.positions",
 		"SELECT * FROM pg_catalog.query('FROM noemata.positions')", "SELECT (SELECT feed FROM noemata.positions)"} {
-		_, err := answered(t.Context(), c, sql)
+		_, err := answers.Rows(t.Context(), c, sql)
 		var m *warehouse.Mistake
 		require.True(t, errors.As(err, &m), "%s: %v", sql, err)
 		require.Equal(t, "42501", m.State, "%s: %v", sql, err)
@@ -351,7 +322,7 @@ func TestATextIsNeverReadAsATable(t *testing.T) {
 		for _, form := range []string{"SELECT * FROM %s('noemata.positions')",
 			"SELECT * FROM %s('noemata.positions', 'feed')",
 			"SELECT * FROM %s('FROM noemata.positions')"} {
-			rows, err := answered(t.Context(), c, fmt.Sprintf(form, name))
+			rows, err := answers.Rows(t.Context(), c, fmt.Sprintf(form, name))
 			require.NotContains(t, fmt.Sprint(rows), "0/1", "%s: %v", name, err)
 		}
 	}
@@ -362,7 +333,8 @@ func TestQuestionsSeeOneCut(t *testing.T) {
 	w := library(t)
 	c := converse(t, w, everyone)
 	count := func() string {
-		rows, err := answered(t.Context(), c, "SELECT (SELECT count(*) FROM kept.loans), (SELECT count(*) FROM pay.fines)")
+		rows, err := answers.Rows(t.Context(), c,
+			"SELECT (SELECT count(*) FROM kept.loans), (SELECT count(*) FROM pay.fines)")
 		require.NoError(t, err)
 		return rows[0]
 	}
@@ -406,12 +378,12 @@ func TestHistoriesAreSeenAsTheyWere(t *testing.T) {
 		"WITH a AS (FROM kept.loans) SELECT count(*) FROM a, kept.loans":              "1",
 		"SELECT column_name FROM (DESCRIBE kept.loans) LIMIT 1":                       "id",
 	} {
-		rows, err := answered(t.Context(), c, sql)
+		rows, err := answers.Rows(t.Context(), c, sql)
 		require.NoError(t, err, sql)
 		require.Equal(t, []string{want}, rows, sql)
 	}
 	c.AsOf(time.Time{})
-	rows, err := answered(t.Context(), c, "SELECT count(*) FROM kept.loans")
+	rows, err := answers.Rows(t.Context(), c, "SELECT count(*) FROM kept.loans")
 	require.NoError(t, err)
 	require.Equal(t, []string{"2"}, rows)
 }
@@ -421,9 +393,9 @@ func TestAQuestionIsStopped(t *testing.T) {
 	c := converse(t, library(t), everyone)
 	ctx, cancel := context.WithTimeout(t.Context(), 300*1e6)
 	defer cancel()
-	_, err := answered(ctx, c, "SELECT sum(a.range * b.range) FROM range(10000000) a, range(10000000) b")
+	_, err := answers.Rows(ctx, c, "SELECT sum(a.range * b.range) FROM range(10000000) a, range(10000000) b")
 	require.ErrorIs(t, err, context.DeadlineExceeded)
-	rows, err := answered(t.Context(), c, "SELECT 1")
+	rows, err := answers.Rows(t.Context(), c, "SELECT 1")
 	require.NoError(t, err)
 	require.Equal(t, []string{"1"}, rows)
 }
@@ -441,7 +413,7 @@ func TestDigestsOfPieces(t *testing.T) {
 		pieces, err := c.Pieces(t.Context(), tables[at], nil)
 		require.NoError(t, err)
 		require.Len(t, pieces, 1)
-		rows, err := answered(t.Context(), c, pieces[0].Digest)
+		rows, err := answers.Rows(t.Context(), c, pieces[0].Digest)
 		require.NoError(t, err)
 		require.Len(t, rows, 1)
 		return rows[0]

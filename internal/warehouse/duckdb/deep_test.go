@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"noemata/internal/testkit/answers"
 	"noemata/internal/warehouse"
 )
 
@@ -28,21 +29,21 @@ func TestQuestionsThatNestDeeply(t *testing.T) {
 			if n == 30_000 && (name == "joins" || name == "unions") {
 				continue
 			}
-			_, err := answered(t.Context(), c, sql)
+			_, err := answers.Rows(t.Context(), c, sql)
 			var m *warehouse.Mistake
 			require.True(t, err == nil || errors.As(err, &m), "%d %s: %v", n, name, err)
 		}
 	}
 	chain := "1" + strings.Repeat(" + 1", 150)
-	_, err := answered(t.Context(), c, "SELECT "+chain)
+	_, err := answers.Rows(t.Context(), c, "SELECT "+chain)
 	require.NoError(t, err)
-	_, err = answered(t.Context(), c, "SELECT "+chain+strings.Repeat(", "+chain, 100))
+	_, err = answers.Rows(t.Context(), c, "SELECT "+chain+strings.Repeat(", "+chain, 100))
 	require.ErrorContains(t, err, "nests too deep", "nor are there many that are deep")
-	_, err = answered(t.Context(), c, "SELECT '"+strings.Repeat("x", 300_000)+"'")
+	_, err = answers.Rows(t.Context(), c, "SELECT '"+strings.Repeat("x", 300_000)+"'")
 	require.ErrorContains(t, err, "100000 at most")
-	_, err = answered(t.Context(), c, "SELECT 1 IN (1"+strings.Repeat(", 1", 30_000)+")")
+	_, err = answers.Rows(t.Context(), c, "SELECT 1 IN (1"+strings.Repeat(", 1", 30_000)+")")
 	require.NoError(t, err, "lists may be long")
-	rows, err := answered(t.Context(), c, "SELECT 1")
+	rows, err := answers.Rows(t.Context(), c, "SELECT 1")
 	require.NoError(t, err)
 	require.Equal(t, []string{"1"}, rows)
 }

@@ -25,7 +25,7 @@ import (
 // nobody would see, is refused.
 func (w *Warehouse) Reads(ctx context.Context, sql string, may warehouse.May) ([]schema.Name, error) {
 	if explains.MatchString(sql) {
-		return nil, refused("42601", "A derived table is made by one SELECT.")
+		return nil, warehouse.Refused("42601", "A derived table is made by one SELECT.")
 	}
 	c, err := w.file.connect(ctx)
 	if err != nil {
@@ -35,7 +35,7 @@ func (w *Warehouse) Reads(ctx context.Context, sql string, may warehouse.May) ([
 	r, err := c.through(ctx, sql, may)
 	if err == nil { // it stands in parentheses later
 		if _, within := c.through(ctx, "SELECT * FROM (\n"+unended(sql)+")", may); within != nil {
-			return nil, refused("42601", "A derived table is made by one SELECT, and nothing after it.")
+			return nil, warehouse.Refused("42601", "A derived table is made by one SELECT, and nothing after it.")
 		}
 	}
 	switch m := (*warehouse.Mistake)(nil); {
@@ -44,7 +44,7 @@ func (w *Warehouse) Reads(ctx context.Context, sql string, may warehouse.May) ([
 	case err != nil:
 		return nil, w.explain(err)
 	case r.unseen != "":
-		return nil, refused("0A000", "A derived table reads tables. When %s changes cannot be seen.", r.unseen)
+		return nil, warehouse.Refused("0A000", "A derived table reads tables. When %s changes cannot be seen.", r.unseen)
 	}
 	for i, name := range r.reads {
 		r.reads[i] = names.KeyOf(name)
@@ -170,7 +170,8 @@ func (w *Warehouse) Binds(ctx context.Context, list []derive.Table) (warehouse.M
 // mostMistakes is how many tables are told to be wrong at a time.
 const mostMistakes = 25
 
-// bindAll makes views of all tables but those that are known to be wrong, and gives them up. Where one is wrong, it is at.
+// bindAll makes views of all tables but those that are known to be wrong, and gives them up. Where one is wrong, it
+// is at.
 func (c *conn) bindAll(ctx context.Context, list []derive.Table, but warehouse.Mistakes) (at string, err error) {
 	if _, err := c.exec(ctx, "BEGIN"); err != nil {
 		return "", err
@@ -238,7 +239,7 @@ func because(err error, what string) error {
 	if m == nil {
 		return err
 	}
-	return refused(m.State, "%s: %s", what, m.Message)
+	return warehouse.Refused(m.State, "%s: %s", what, m.Message)
 }
 
 func viewOf(name schema.Name, sql string) string {

@@ -42,11 +42,6 @@ var catalogues = setOf("information_schema", "pg_catalog")
 // explains is what may stand before a question, to be told how it is answered.
 var explains = regexp.MustCompile(`(?is)^\s*EXPLAIN\s+(ANALYZE\s+)?`)
 
-// refused is a question that is not answered.
-func refused(state, format string, args ...any) *warehouse.Mistake {
-	return &warehouse.Mistake{State: state, Message: fmt.Sprintf(format, args...)}
-}
-
 // mention is a table that a question names, and at which byte.
 type mention struct {
 	schema, table, alias string
@@ -56,7 +51,8 @@ type mention struct {
 
 // ofCatalogue tells whether it is one of PostgreSQL's catalogue.
 func (m mention) ofCatalogue() bool {
-	return strings.EqualFold(m.schema, "pg_catalog") || m.schema == "" && strings.HasPrefix(strings.ToLower(m.table), "pg_")
+	return strings.EqualFold(m.schema, "pg_catalog") || m.schema == "" && strings.HasPrefix(strings.ToLower(m.table),
+		"pg_")
 }
 
 // gate lets a question through, and gives the tables that it names; or tells why not.
@@ -85,7 +81,7 @@ func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (read
 		List    []any  `json:"statements"`
 	}
 	if err := json.Unmarshal([]byte(text), &parsed); err != nil {
-		return r, refused("42601", "The question cannot be taken apart: %v.", err)
+		return r, warehouse.Refused("42601", "The question cannot be taken apart: %v.", err)
 	}
 	switch {
 	case parsed.Error && parsed.Kind == "parser":
@@ -95,10 +91,11 @@ func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (read
 		}
 		return r, m
 	case parsed.Error:
-		return r, refused("25006", "Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
-			"SUMMARIZE, SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
+		return r, warehouse.Refused("25006",
+			"Only questions are answered here: SELECT, WITH, VALUES, FROM, TABLE, DESCRIBE, "+
+				"SUMMARIZE, SHOW TABLES, and EXPLAIN before one of them. Nothing is written, and no setting is changed.")
 	case len(parsed.List) != 1:
-		return r, refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
+		return r, warehouse.Refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
 	r = reading{may: may, database: c.file.database(), has: func(list, schema, name string) (bool, error) {
 		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
@@ -134,7 +131,8 @@ type reading struct {
 }
 
 // To plan what nests takes DuckDB a time that grows with the cube of the depth, and cannot be stopped. So a tree has a
-// depth, two or three levels for each expression or question in another, and the squares of its expressions' depths a sum:
+// depth, two or three levels for each expression or question in another, and the squares of its expressions' depths
+// a sum:
 // half a second for one that is as deep as may be, and some seconds for several.
 const (
 	mostDeep = 400
@@ -148,8 +146,9 @@ func (r *reading) see(part any, ctes map[string]bool) error {
 		r.sum += r.depth * r.depth
 	}
 	if r.depth > mostDeep || r.sum > mostSum {
-		return refused("54001", "The question nests too deep. Write it with less in each other: a list with IN, or a WITH for "+
-			"each step.")
+		return warehouse.Refused("54001",
+			"The question nests too deep. Write it with less in each other: a list with IN, or a WITH for "+
+				"each step.")
 	}
 	defer func() { r.depth-- }()
 	if x, ok := part.(map[string]any); ok && x["type"] == "SHOW_REF" {
@@ -238,13 +237,14 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 		f, _ := x["function"].(map[string]any)
 		return r.function(textOf(f["catalog"]), textOf(f["schema"]), textOf(f["function_name"]))
 	case x["class"] == "FUNCTION" && changing[lower("function_name")]:
-		return refused("25006", "The function %s does more than compute, and questions change nothing.",
+		return warehouse.Refused("25006", "The function %s does more than compute, and questions change nothing.",
 			lower("function_name"))
 	}
 	return nil
 }
 
-// function looks at a function that gives rows. Those that DuckDB brings are in a schema, too, so one with a schema must
+// function looks at a function that gives rows. Those that DuckDB brings are in a schema, too, so one with a schema
+// must
 // be the file's own.
 func (r *reading) function(catalog, in, called string) error {
 	name := strings.ToLower(called)
@@ -262,8 +262,9 @@ func (r *reading) function(catalog, in, called string) error {
 		}
 	}
 	if !own {
-		return refused("42501", "The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
-			"SELECT * FROM kept.loans_as_of(…).", name)
+		return warehouse.Refused("42501",
+			"The function %s cannot be asked. Of Noemata's own functions name the schema, too: "+
+				"SELECT * FROM kept.loans_as_of(…).", name)
 	}
 	r.reads = append(r.reads, asOfTable(schema.Name{Schema: in, Table: called}))
 	return r.within(in)
@@ -276,7 +277,7 @@ func (r *reading) table(catalog, in, called string, ctes map[string]bool) error 
 	case catalog == "" && in == "" && ctes[table]:
 		return nil
 	case catalog != "" && catalog != strings.ToLower(r.database) && (catalog != "system" || !catalogues[in]):
-		return refused("42501", "There is no database %s here; this one is %s.", catalog, r.database)
+		return warehouse.Refused("42501", "There is no database %s here; this one is %s.", catalog, r.database)
 	case catalogues[strings.ToLower(in)]:
 		r.unseen = "the catalogue is asked,"
 		return nil
@@ -288,7 +289,7 @@ func (r *reading) table(catalog, in, called string, ctes map[string]bool) error 
 		return r.within("main")
 	case in == "" && (strings.HasPrefix(table, "duckdb_") || strings.HasPrefix(table, "pragma_")) &&
 		!tableFunctions[table]:
-		return refused("42501", "The view %s is about the service, and not to be asked.", table)
+		return warehouse.Refused("42501", "The view %s is about the service, and not to be asked.", table)
 	case isPublished(in, table):
 		r.unseen = "noemata." + table + " is asked,"
 		return nil
@@ -309,7 +310,7 @@ func isPublished(schema, table string) bool {
 // within looks at a schema that is named.
 func (r *reading) within(schema string) error {
 	if !r.may(strings.ToLower(schema)) {
-		return refused("42501", "You may not ask the schema %s.", schema)
+		return warehouse.Refused("42501", "You may not ask the schema %s.", schema)
 	}
 	return nil
 }

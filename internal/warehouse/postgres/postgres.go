@@ -27,7 +27,16 @@ import (
 const Kind = "postgresql"
 
 // Opener is what to register.
-var Opener = connection.Kind[warehouse.Warehouse]{Check: pgdial.Check, Open: Open}
+var Opener = connection.Kind[warehouse.Warehouse]{Check: check, Open: Open}
+
+func check(s connection.Settings) (connection.Settings, error) {
+	if s.AskUser != "" && s.AskUser == s.User {
+		return s, problem.Newf(problem.Invalid,
+			"Name another one, who may only read: CREATE ROLE analysts LOGIN PASSWORD '…';",
+			"The user %q writes the warehouse, and what people ask must not be asked as one who writes.", s.User).In("ask_user")
+	}
+	return pgdial.Check(s)
+}
 
 // Connections is how many connections a warehouse uses at most.
 const Connections = 24
@@ -106,13 +115,14 @@ END`, schema.Literal(name.Quoted()+"(timestamp with time zone)"), schema.Literal
 type Warehouse struct {
 	sqlmerge.Base
 	pool     *pgxpool.Pool
+	asker    *asker // nil where nobody asks
 	settings connection.Settings
 	what     string
 }
 
 // Open prepares to write a database; nothing is connected yet.
 func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
-	s, err := pgdial.Check(s)
+	s, err := check(s)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +130,7 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Warehouse{pool: pool, settings: s, what: what}
+	w := &Warehouse{pool: pool, asker: newAsker(s, what), settings: s, what: what}
 	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
 	return w, nil
 }
@@ -132,7 +142,12 @@ func (w *Warehouse) Names() warehouse.Names { return warehouse.Names{Kind: "Post
 func (w *Warehouse) Form() string { return pgcopy.Form }
 
 // Close ends all connections.
-func (w *Warehouse) Close() { w.pool.Close() }
+func (w *Warehouse) Close() {
+	w.pool.Close()
+	if w.asker != nil {
+		w.asker.close()
+	}
+}
 
 func (w *Warehouse) explain(err error) error { return pgdial.Explain(err, w.what, w.settings) }
 
@@ -144,7 +159,7 @@ func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
 	return &conn{w: w, conn: c}, nil
 }
 
-// Test signs in and looks whether a schema may be made.
+// Test signs in and looks whether a schema may be made, and whether who is asked as only reads.
 func (w *Warehouse) Test(ctx context.Context) (string, error) {
 	var version string
 	var may bool
@@ -158,6 +173,13 @@ func (w *Warehouse) Test(ctx context.Context) (string, error) {
 			fmt.Sprintf("GRANT CREATE, TEMPORARY ON DATABASE %s TO %s;", schema.Quote(w.settings.Database),
 				schema.Quote(w.settings.User)),
 			"User %q of %s may not make schemas and temporary tables.", w.settings.User, w.what)
+	}
+	if w.asker != nil {
+		c, err := w.asker.acquire(ctx, func(string) bool { return true })
+		if err != nil {
+			return "", err
+		}
+		c.Release()
 	}
 	return version, nil
 }
