@@ -16,6 +16,7 @@ import (
 	"noemata/internal/source/mariadb"
 	"noemata/internal/source/mysql"
 	sourcepostgres "noemata/internal/source/postgres"
+	"noemata/internal/source/sqlite"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
 	warehousepostgres "noemata/internal/warehouse/postgres"
@@ -35,6 +36,7 @@ func main() {
 	source.Kinds.Register(sourcepostgres.Kind, sourcepostgres.Opener)
 	source.Kinds.Register(mariadb.Kind, mariadb.Opener)
 	source.Kinds.Register(mysql.Kind, mysql.Opener)
+	source.Kinds.Register(sqlite.Kind, sqlite.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))

@@ -215,7 +215,8 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 	f.BoolVar(&g.settings.InClear, "password-in-clear", false,
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
-		"path of the file, for DuckDB; a relative one begins in the first folder of --warehouse-dir")
+		"path of the file; a relative one begins in the first folder that the service was given with "+map[bool]string{
+			true: "--source-dir (SQLite)", false: "--warehouse-dir (DuckDB)"}[side == client.Sources])
 	if side == client.Warehouses {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")

@@ -70,6 +70,8 @@ func (a *app) serveCommand() *cobra.Command {
 		"address or network of a proxy whose X-Forwarded-For and X-Forwarded-Proto are believed; repeatable")
 	f.StringArrayVar(&o.Folders, "warehouse-dir", nil,
 		"folder below which warehouse files may be; repeatable (default: warehouses in the data folder)")
+	f.StringArrayVar(&o.SourceDirs, "source-dir", nil,
+		"folder below which files of sources (SQLite) may be read; repeatable (default: none)")
 	f.BoolVar(&o.Agent, "ssh-agent", false,
 		"let tunnels sign in with the keys of the agent at SSH_AUTH_SOCK, where a source or warehouse asks for it")
 	f.StringVar(&o.Host, "host", "",

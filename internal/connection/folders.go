@@ -1,6 +1,7 @@
 package connection
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,9 +13,12 @@ import (
 	"noemata/internal/core/problem"
 )
 
-// Folders are those that the operator lets database files be kept in. The first one is
+// Folders are those that the operator lets database files be in. The first one is
 // where a path that is not absolute begins.
-type Folders []string
+type Folders struct {
+	Paths []string
+	Flag  string // of the service, that names them
+}
 
 // Resolve gives settings whose path, if they have one, is absolute, without symbolic
 // links, and below one of the folders; another path is refused.
@@ -30,22 +34,25 @@ func (f Folders) Resolve(s Settings) (Settings, error) {
 			"The path %q holds a character that could be read as something else than a name.", s.Path).In("path")
 	}
 	path := s.Path
-	if !filepath.IsAbs(path) && len(f) > 0 {
-		path = filepath.Join(f[0], path)
+	if !filepath.IsAbs(path) && len(f.Paths) > 0 {
+		path = filepath.Join(f.Paths[0], path)
 	}
 	path, err := followed(filepath.Clean(path))
 	if err != nil {
 		return s, problem.Wrap(err, problem.Invalid, fmt.Sprintf("The path %s cannot be looked at: %v.", s.Path, err),
 			"Correct it, or let the service's user read its folders.").In("path")
 	}
-	if !slices.ContainsFunc(f, func(folder string) bool {
+	if !slices.ContainsFunc(f.Paths, func(folder string) bool {
 		folder, err := followed(folder)
 		return err == nil && strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
 	}) {
+		below := ""
+		if len(f.Paths) > 0 {
+			below = fmt.Sprintf("Choose a file below %s, or have", strings.Join(f.Paths, " or "))
+		}
 		return s, problem.Newf(problem.Invalid,
-			fmt.Sprintf("Choose a file below %s, or have the operator start the service with --warehouse-dir %s.",
-				strings.Join(f, " or "), filepath.Dir(path)),
-			"The file %s is not below a folder in which this service may keep database files.", path).In("path")
+			fmt.Sprintf("%s the operator start the service with %s %s.", cmp.Or(below, "Have"), f.Flag, filepath.Dir(path)),
+			"The file %s is not below a folder in which this service may have database files.", path).In("path")
 	}
 	s.Path = path
 	return s, nil

@@ -20,7 +20,7 @@ func TestFilesStayBelowTheFoldersThatAreAllowed(t *testing.T) {
 	}
 	require.NoError(t, os.Symlink(outside, filepath.Join(allowed, "link")))
 	require.NoError(t, os.Symlink(filepath.Join(outside, "lake.duckdb"), filepath.Join(allowed, "file.duckdb")))
-	folders := connection.Folders{allowed}
+	folders := connection.Folders{Paths: []string{allowed}, Flag: "--warehouse-dir"}
 	for path, want := range map[string]string{
 		"lake.duckdb":     filepath.Join(allowed, "lake.duckdb"),
 		"a/b/lake.duckdb": filepath.Join(allowed, "a/b/lake.duckdb"),

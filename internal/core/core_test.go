@@ -81,7 +81,7 @@ var layers = [][]string{
 	{"internal/engine"},
 	{"internal/source/mysql"},
 	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres",
-		"internal/source/mariadb"},
+		"internal/source/mariadb", "internal/source/sqlite"},
 	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},
 	{"internal/warehouse", "internal/source"},
 	{"internal/source/mariadb/wire", "internal/pgcopy", "internal/pgdial"},

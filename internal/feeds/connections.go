@@ -51,7 +51,7 @@ func (r *Rules) settings(side store.Side, n records.NewConnection) (connection.S
 	if err != nil {
 		return s, err
 	}
-	return r.Databases.Folders.Resolve(s)
+	return r.Databases.Folders[side].Resolve(s)
 }
 
 // AddConnection adds a source or a warehouse.
@@ -125,7 +125,7 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 	what string) (t records.Tested, err error) {
 	ctx, cancel := context.WithTimeout(ctx, testWithin)
 	defer cancel()
-	if settings, err = r.Databases.Folders.Resolve(settings); err != nil {
+	if settings, err = r.Databases.Folders[side].Resolve(settings); err != nil {
 		return t, err
 	}
 	if settings.Path == "" {

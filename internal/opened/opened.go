@@ -19,8 +19,8 @@ import (
 
 // Databases opens sources and warehouses by name.
 type Databases struct {
-	Folders    connection.Folders // where database files may be
-	Host       string             // what this machine is called
+	Folders    map[store.Side]connection.Folders // where database files may be
+	Host       string                            // what this machine is called
 	store      *store.Store
 	mu         sync.Mutex
 	sources    map[string]*database[source.Source]
@@ -36,7 +36,7 @@ type database[T any] struct {
 }
 
 // New opens what the store knows; database files may be below the folders.
-func New(s *store.Store, folders connection.Folders) *Databases {
+func New(s *store.Store, folders map[store.Side]connection.Folders) *Databases {
 	return &Databases{Folders: folders, store: s, sources: map[string]*database[source.Source]{},
 		warehouses: map[string]*database[warehouse.Warehouse]{}}
 }
@@ -126,7 +126,7 @@ func find[T interface{ Close() }](ctx context.Context, d *Databases, side store.
 			go k.open.Close() // which may take a while
 		}
 	}
-	if settings, err = d.Folders.Resolve(settings); err != nil {
+	if settings, err = d.Folders[side].Resolve(settings); err != nil {
 		return none, err
 	}
 	opened, err := open(kind, settings, side.What(name))

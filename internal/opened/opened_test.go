@@ -35,7 +35,7 @@ func TestAChangedSourceStaysOpenForItsUsers(t *testing.T) {
 	maria, _ := testkit.MariaDatabase(t)
 	postgres, _ := testkit.Database(t)
 	for kind, settings := range map[string]connection.Settings{mariadb.Kind: maria, pgsource.Kind: postgres} {
-		l := opened.New(s, connection.Folders{})
+		l := opened.New(s, nil)
 		require.NoError(t, s.SaveConnection(t.Context(), store.Sources, kind, kind, feed.Belongs{}, settings, false))
 		running, end := context.WithCancel(t.Context())
 		first, err := l.Source(running, kind)

@@ -19,6 +19,7 @@ import (
 	"noemata/internal/alerts"
 	"noemata/internal/asking"
 	"noemata/internal/background"
+	"noemata/internal/connection"
 	"noemata/internal/connection/tunnel"
 	"noemata/internal/core/problem"
 	"noemata/internal/httpapi"
@@ -41,6 +42,7 @@ type Options struct {
 	PlainHTTP   bool     // tokens may travel in the clear beyond this machine
 	Proxies     []string // addresses, or networks, of proxies that are believed
 	Folders     []string // where warehouse files may be; empty is warehouses/ in DataDir
+	SourceDirs  []string // where files of sources may be; empty is nowhere
 	Agent       bool     // tunnels may sign in with the keys of the agent at SSH_AUTH_SOCK
 	Paused      bool     // nothing runs until a person starts it
 	NewToken    bool     // make another administrator's token
@@ -164,6 +166,11 @@ func prepare(o Options) (Options, error) {
 				".", "Choose another with --warehouse-dir.")
 		}
 	}
+	for i, folder := range o.SourceDirs {
+		if o.SourceDirs[i], err = filepath.Abs(folder); err != nil {
+			return o, err
+		}
+	}
 	return o, nil
 }
 
@@ -200,7 +207,9 @@ func (s *Service) listen(o Options) error {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	s.databases = opened.New(s.Store, o.Folders)
+	s.databases = opened.New(s.Store, map[store.Side]connection.Folders{
+		store.Warehouses: {Paths: o.Folders, Flag: "--warehouse-dir"}, store.Sources: {Paths: o.SourceDirs,
+			Flag: "--source-dir"}})
 	s.databases.Host = o.Host
 	events := jobs.NewEvents(s.Store.Pool)
 	registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "noemata_event_listeners",

@@ -57,7 +57,7 @@ const by = ref<'fields' | 'url'>('fields')
 const url = ref('')
 const tested = ref<Schemas['Tested']>()
 const { busy, refused, act } = useActs()
-const inFile = computed(() => form.value.kind === 'duckdb')
+const inFile = computed(() => ['duckdb', 'sqlite'].includes(form.value.kind))
 const asked = computed(() => props.side === 'warehouses' && form.value.kind === 'postgresql')
 const changing = computed(() => props.connection !== undefined)
 
@@ -225,7 +225,11 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         ><ElInput
           v-model="form.path"
           class="mono"
-          placeholder="lake.duckdb, below the service's folder for warehouses"
+          :placeholder="
+            side === 'sources'
+              ? 'below a folder that serve --source-dir names'
+              : 'lake.duckdb, below the service\'s folder for warehouses'
+          "
       /></ElFormItem>
       <template v-else>
         <ElFormItem label="Host and port" :error="wrong('host', 'port')"
