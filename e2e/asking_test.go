@@ -107,15 +107,34 @@ func TestClientsOfPostgreSQLAsk(t *testing.T) {
 	require.Contains(t, out, "1\t1.50\n")
 	require.Contains(t, out, "2\t\\N\n")
 	require.Contains(t, out, "a;b")
+	out, err = a.psql(`\set FETCH_COUNT 1`, "SELECT id, title FROM kept.loans ORDER BY id", "SELECT 'after' AS it")
+	require.NoError(t, err, out)
+	for _, text := range []string{"Low Tide", "The Weir", "after"} { // each by a cursor
+		require.Contains(t, out, text)
+	}
+	out, err = a.psql("BEGIN", "DECLARE c NO SCROLL CURSOR FOR SELECT * FROM range(5) r(i)", "FETCH 2 FROM c",
+		"FETCH FORWARD ALL IN c",
+		"FETCH NEXT FROM c", "CLOSE c", `DECLARE "odd c" CURSOR WITHOUT HOLD FOR SELECT 7 AS i`, `FETCH "odd c"`, "COMMIT")
+	require.NoError(t, err, out)
+	require.Contains(t, out,
+		"DECLARE CURSOR\n i \n---\n 0\n 1\n(2 rows)\n\n i \n---\n 2\n 3\n 4\n(3 rows)\n\n i \n---\n(0 rows)\n\nCLOSE CURSOR\n"+
+			"DECLARE CURSOR\n i \n---\n 7\n(1 row)\n")
 	for sql, says := range map[string]string{
-		"SELECT nothing FROM kept.loans":              "LINE 1: SELECT nothing FROM kept.loans\n               ^",
-		"DELETE FROM kept.loans":                      "Only questions are answered here",
-		"SELECT * FROM pay.fines":                     "You may not ask the schema pay.",
-		"SELECT * FROM noemata.positions":             "You may not ask the schema noemata.",
-		"COPY kept.loans FROM '/etc/passwd'":          "Nothing is written here, and no file",
-		"SET timezone = 'Europe/Vienna'":              "timezone is UTC here",
-		"SELECT 1; SELECT 2 +":                        "syntax error",
-		"BEGIN; SELECT * FROM kept.nothing; SELECT 1": "does not exist",
+		"DECLARE c CURSOR FOR SELECT 1":                                         "one of a transaction",
+		"BEGIN; DECLARE c SCROLL CURSOR FOR SELECT 1":                           "goes forward",
+		"BEGIN; DECLARE c CURSOR WITH HOLD FOR SELECT 1":                        "ends with its transaction",
+		"BEGIN; DECLARE c CURSOR FOR DELETE FROM kept.loans":                    "Only questions are answered here",
+		"BEGIN; DECLARE c CURSOR FOR SELECT 1; FETCH BACKWARD 1 c":              "fetched forward",
+		"FETCH 1 FROM nothing":                                                  "There is no cursor nothing",
+		"BEGIN; DECLARE c CURSOR FOR SELECT * FROM range(9); FETCH c; SELECT 1": "not read to its end yet",
+		"SELECT nothing FROM kept.loans":                                        "LINE 1: SELECT nothing FROM kept.loans\n               ^",
+		"DELETE FROM kept.loans":                                                "Only questions are answered here",
+		"SELECT * FROM pay.fines":                                               "You may not ask the schema pay.",
+		"SELECT * FROM noemata.positions":                                       "You may not ask the schema noemata.",
+		"COPY kept.loans FROM '/etc/passwd'":                                    "Nothing is written here, and no file",
+		"SET timezone = 'Europe/Vienna'":                                        "timezone is UTC here",
+		"SELECT 1; SELECT 2 +":                                                  "syntax error",
+		"BEGIN; SELECT * FROM kept.nothing; SELECT 1":                           "does not exist",
 	} {
 		out, err := a.psql(sql)
 		require.Error(t, err, sql)
@@ -470,7 +489,8 @@ func TestAskOnTheCommandLine(t *testing.T) {
 	proof, err := a.client.Prove(t.Context(), "desk", "public.loans")
 	require.NoError(t, err)
 	require.Regexp(t, fmt.Sprintf(`public\.loans +true +%d `, proof.Equal),
-		a.must("ask", "lake", "SELECT source_table, proven_same, proven_rows FROM noemata.freshness WHERE proven_at <= now()"))
+		a.must("ask", "lake",
+			"SELECT source_table, proven_same, proven_rows FROM noemata.freshness WHERE proven_at <= now()"))
 	require.Equal(t, "What was lent", list[0].Tables[0].Comment)
 	mine := client.New(a.address, a.secret)
 	list, err = mine.Askable(t.Context())
@@ -502,13 +522,15 @@ CREATE TABLE copies (barcode text PRIMARY KEY, loan int REFERENCES loans, region
 	for _, warehouse := range []string{"lake", "reports"} {
 		feed := "copies-" + warehouse
 		a.apply("{feed: %s, source: circulation, warehouse: %s, target: 'shelf.{table}', tables: [{table: public.copies, find: whole, "+
-			"keep: latest, columns: {'home town': {name: home}}}, {table: public.branches, find: whole, keep: latest}]}", feed, warehouse)
+			"keep: latest, columns: {'home town': {name: home}}}, {table: public.branches, find: whole, keep: latest}]}", feed,
+			warehouse)
 		require.Equal(t, "done", a.finish(feed).State)
 	}
 	const keys, relations = "SELECT target, key_columns FROM noemata.keys ORDER BY target",
 		"SELECT target, its_columns, refers_to, refers_to_columns FROM noemata.relations ORDER BY target"
 	related := "shelf.copies region, home shelf.branches region, name" // loans are kept by another feed
-	require.Equal(t, []string{"kept.loans id", "pay.fines id", "shelf.branches region, name", "shelf.copies barcode"}, a.asks(keys))
+	require.Equal(t, []string{"kept.loans id", "pay.fines id", "shelf.branches region, name", "shelf.copies barcode"},
+		a.asks(keys))
 	require.Equal(t, []string{related}, a.asks(relations))
 	conn := testkit.Connect(t, testkit.Postgres(t).URL(reports.Database))
 	var row [4]string
@@ -524,7 +546,8 @@ CREATE TABLE copies (barcode text PRIMARY KEY, loan int REFERENCES loans, region
 	for _, comment := range []string{"New", "Old"} {
 		a.source.exec("COMMENT ON TABLE copies IS '" + comment + "'")
 		require.Equal(t, "done", a.finish("copies-lake").State)
-		require.Equal(t, []string{comment}, a.asks("SELECT comment FROM duckdb_tables() WHERE schema_name = 'shelf' AND table_name = 'copies'"))
+		require.Equal(t, []string{comment},
+			a.asks("SELECT comment FROM duckdb_tables() WHERE schema_name = 'shelf' AND table_name = 'copies'"))
 	}
 }
 
@@ -554,7 +577,8 @@ func TestExports(t *testing.T) {
 	// Only what has changed is written anew, also of a table that has other columns now, or a file that is gone.
 	changed := func(said string) {
 		t.Helper()
-		require.Contains(t, a.must("export", "lake", "--tables", "kept.*", "--tables", "pay.fines", "--partition-by", "day(lent_at)",
+		require.Contains(t, a.must("export", "lake", "--tables", "kept.*", "--tables", "pay.fines", "--partition-by",
+			"day(lent_at)",
 			"--changed", "--to", to), said)
 	}
 	changed("3 rows in 3 files, and 0 files as before,")
@@ -568,7 +592,8 @@ func TestExports(t *testing.T) {
 		"SELECT count(*), max(fee)::VARCHAR"))
 	manifest, err = os.ReadFile(filepath.Join(to, "manifest.json"))
 	require.NoError(t, err)
-	require.Contains(t, string(manifest), `"file":"kept/loans/day=2026-03-01/rows.parquet","schema":"kept","table":"loans","rows":1,`)
+	require.Contains(t, string(manifest),
+		`"file":"kept/loans/day=2026-03-01/rows.parquet","schema":"kept","table":"loans","rows":1,`)
 	a.must("export", "lake", "--tables", "kept.loans", "--partition-by", "day(lent_at)", "--format", "csv", "--to", to)
 
 	for _, x := range [][]string{{"--tables", "kept.nothing", "--to", to}, {"--tables", "kept.loans", "--to", a.dir},

@@ -43,14 +43,25 @@ func main() {
 }
 
 // collect sets how often memory is collected. Batches come and go, and half the room between collections costs little;
-// but where little is in use, as in a service that is idle, to collect it would be most of what is done.
+// but where little is in use, or little comes, as in a service that is idle, to collect it would be most of what is
+// done.
 func collect() {
-	const little = 48 << 20 // bytes that are in use
-	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	for last := 0; ; time.Sleep(2 * time.Second) {
+	const (
+		every  = 2 * time.Second
+		little = 48 << 20 // bytes that are in use
+		calm   = 32 << 20 // bytes that have come since it was looked last
+	)
+	seen := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
+	for last, before := 0, uint64(0); ; time.Sleep(every) {
+		metrics.Read(seen)
+		live, came := seen[0].Value.Uint64(), seen[1].Value.Uint64()-before
+		before += came
 		percent := 50
-		if metrics.Read(live); live[0].Value.Uint64() < little {
+		switch {
+		case live < little:
 			percent = 200
+		case came < calm:
+			percent = 100
 		}
 		if percent != last { // to set it stops the world
 			debug.SetGCPercent(percent)

@@ -22,9 +22,10 @@ import (
 
 // A feed that follows its source without pause does so in runs of this length, so that
 // the work can pass to another process and the records stay readable. To begin one takes
-// some milliseconds for each table, in which nothing is followed.
+// some milliseconds for each table, in which nothing is followed; where nothing happens it goes on for longer.
 const (
 	followFor     = time.Minute
+	stillFor      = 9 * time.Minute
 	followOfTable = 100 * time.Millisecond
 )
 
@@ -35,7 +36,7 @@ const (
 	noteEvery    = time.Second
 	measureEvery = 5 * time.Second
 	measureStill = 15 * time.Second // where nothing happens
-	placeEvery   = 2 * time.Second  // where nothing happens
+	placeEvery   = 5 * time.Second  // where nothing happens
 )
 
 // following is one run of a feed that follows a log.
@@ -54,6 +55,7 @@ type following struct {
 
 	mu     sync.Mutex
 	latest engine.LogReport // what the engine has said last
+	stirs  bool             // something has happened since stillness was looked for last
 }
 
 // follow runs a feed that follows a log. What it reports is recorded beside it, so that
@@ -73,6 +75,7 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 		if follows && w.scheduled {
 			log.Until = until
 		}
+		defer x.stays(ctx)()
 		ended, recorded := make(chan struct{}), make(chan struct{})
 		go func() {
 			defer close(recorded)
@@ -106,10 +109,42 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	return x.sum(), err
 }
 
+// stays has the run go on for longer while it is still: no table has changed, none is copied or held, and the feed's
+// patterns stand for the tables that they stood for. The function that it gives ends that.
+func (x *following) stays(ctx context.Context) (end func()) {
+	if len(x.feedWork.feed.Others().Tables) > 0 { // which are read at their own times
+		return func() {}
+	}
+	choices := func() string {
+		ctx, cancel := context.WithTimeout(ctx, choicesWithin)
+		defer cancel()
+		tables, views, err := engine.Choices(ctx, x.file, x.src)
+		if err != nil {
+			return err.Error() // which is not what it was
+		}
+		return fmt.Sprint(tables, views)
+	}
+	before := choices()
+	x.still.Store(x.run, func() bool {
+		x.mu.Lock()
+		still := !x.stirs && !slices.ContainsFunc(x.latest.Tables, func(t engine.TableReport) bool {
+			return t.State != warehouse.Following
+		})
+		x.stirs = false
+		x.mu.Unlock()
+		return still && choices() == before
+	})
+	return func() { x.still.Delete(x.run) }
+}
+
+// choicesWithin is how long a source may take to list its tables.
+const choicesWithin = 5 * time.Second
+
 // hear takes what the engine reports.
 func (x *following) hear(l engine.LogReport) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	x.stirs = x.stirs || l.Commits != x.latest.Commits
 	x.latest = l
 }
 

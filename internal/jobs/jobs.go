@@ -72,6 +72,7 @@ type Runner struct {
 
 	slots    slots
 	wishes   wishes
+	still    sync.Map // by run: a function that tells whether nothing has happened in it, func() bool
 	derivers derivers
 	stopping chan struct{} // closed by Stop
 
@@ -504,7 +505,8 @@ func (r *Runner) runTables(ctx context.Context, name string, run records.Run, un
 	if err != nil {
 		return rows.Books{}, err
 	}
-	w := &feedWork{Runner: r, feed: f, heavy: heavy, run: run.ID, scheduled: run.Trigger == scheduledRun, src: src, wh: wh,
+	w := &feedWork{Runner: r, file: file, feed: f, heavy: heavy, run: run.ID, scheduled: run.Trigger == scheduledRun,
+		src: src, wh: wh,
 		read: map[string]rows.Books{}}
 	if run.Trigger == backfillRun {
 		return w.backfill(ctx, w.untilNext(ctx, until))

@@ -29,6 +29,7 @@ const scheduledRun = "schedule"
 // feedWork is one run of a feed.
 type feedWork struct {
 	*Runner
+	file      *feed.Feed // as it was written
 	feed      *feed.Feed // with all of its tables
 	run       int64
 	scheduled bool

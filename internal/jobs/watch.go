@@ -28,10 +28,17 @@ func (r *Runner) followsFor(ctx context.Context, name string) time.Duration {
 	return followFor + time.Duration(len(f.Tables))*followOfTable
 }
 
+// isStill tells whether nothing has happened in a run that follows its log, so that another one would do as it does.
+func (r *Runner) isStill(run int64) bool {
+	still, ok := r.still.Load(run)
+	return ok && still.(func() bool)()
+}
+
 // watch gives the context of a run, which ends when nobody wants the run any more, and a
 // channel that is closed when a following one should end: it has followed for long enough, the process is to
 // leave its work to others, a person waits for a run, or what it works with has changed. release must be called.
-func (r *Runner) watch(ctx context.Context, name string, id int64) (running context.Context, until <-chan struct{}, release func()) {
+func (r *Runner) watch(ctx context.Context, name string, id int64) (running context.Context, until <-chan struct{},
+	release func()) {
 	running, cancel := context.WithCancelCause(ctx)
 	enough := make(chan struct{})
 	done := make(chan struct{})
@@ -48,7 +55,8 @@ func (r *Runner) watch(ctx context.Context, name string, id int64) (running cont
 			}
 		}
 		defer end()
-		long, leaving := time.After(r.followsFor(ctx, name)), r.whenLeaving()
+		lasts, began := r.followsFor(ctx, name), time.Now()
+		long, leaving := time.After(lasts), r.whenLeaving()
 		for {
 			select {
 			case <-done:
@@ -58,7 +66,11 @@ func (r *Runner) watch(ctx context.Context, name string, id int64) (running cont
 			case <-r.stopping:
 				return
 			case <-long:
-				end()
+				if time.Since(began) < stillFor && r.isStill(id) {
+					long = time.After(lasts)
+				} else {
+					end()
+				}
 				continue
 			case <-leaving:
 				end()

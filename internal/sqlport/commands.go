@@ -101,7 +101,14 @@ func (x *session) command(ctx context.Context, w words) (bool, error) {
 	case w.is("DEALLOCATE"):
 		delete(x.statements, unquoted(w[len(w)-1]))
 		return done("DEALLOCATE")
-	case w.is("LISTEN"), w.is("UNLISTEN"), w.is("CLOSE"):
+	case w.is("CLOSE") && len(w) > 1:
+		for name := range x.portals {
+			if w.is("CLOSE", "ALL") && isCursor(name) || name == cursorOf(w[1]) {
+				x.closePortal(name)
+			}
+		}
+		return done("CLOSE CURSOR")
+	case w.is("LISTEN"), w.is("UNLISTEN"):
 		return done(w[0])
 	case w.is("SHOW") && len(w) >= 2:
 		name, value, ok := x.setting(w[1:])

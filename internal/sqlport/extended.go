@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -222,10 +223,8 @@ func (x *session) ask(ctx context.Context, p *portal) error {
 	if err := x.converse(ctx); err != nil {
 		return err
 	}
-	for name, other := range x.portals { // a conversation has one answer at a time
-		if other != p && other.answer != nil && !other.over {
-			return mistake("0A000", "The portal %q is not read to its end yet. Read it, close it, or connect once more.", name)
-		}
+	if err := x.free(p); err != nil {
+		return err
 	}
 	if n := len(p.formats); n > 1 && p.question.Columns == nil {
 		return mistake("42P18", "The types of the answer depend on the values. Say them in the question: $1::INTEGER.")
@@ -238,6 +237,17 @@ func (x *session) ask(ctx context.Context, p *portal) error {
 		return err
 	}
 	p.answer = answer
+	return nil
+}
+
+// free makes sure that no portal but one has an answer that goes on: a conversation has one at a time.
+func (x *session) free(but *portal) error {
+	for name, other := range x.portals {
+		if other != but && other.answer != nil && !other.over {
+			return mistake("0A000", "What %q gives is not read to its end yet. Read it, close it, or connect once more.",
+				strings.TrimPrefix(name, cursorMark))
+		}
+	}
 	return nil
 }
 
@@ -272,10 +282,23 @@ func (x *session) execute(ctx context.Context, m *pgproto3.Execute) error {
 	defer p.during(ctx)()
 	_ = x.conn.SetWriteDeadline(p.answer.Deadline())
 	defer func() { _ = x.conn.SetWriteDeadline(time.Time{}) }()
-	over, err := x.rows(p.answer, p.formats, m.MaxRows, &p.pending)
+	_, over, err := x.rows(p.answer, p.formats, m.MaxRows, &p.pending)
 	if over || err != nil {
-		p.answer.Close()
-		p.answer, p.over = nil, true
+		p.end()
 	}
-	return err
+	switch {
+	case err != nil:
+		return err
+	case over:
+		x.complete("SELECT", p.pending.sent)
+	default:
+		x.backend.Send(&pgproto3.PortalSuspended{})
+	}
+	return nil
+}
+
+// end ends the answer of a portal that was read to its end.
+func (p *portal) end() {
+	p.answer.Close()
+	p.answer, p.over = nil, true
 }

@@ -22,17 +22,17 @@ type pending struct {
 // pieces are written to the client at this size, in bytes.
 const pieces = 64 << 10
 
-// rows sends rows of an answer, so many at most; 0 is all. It tells whether there were no more.
-func (x *session) rows(a *asking.Answer, formats []int16, most uint32, p *pending) (over bool, err error) {
+// rows sends rows of an answer, so many at most; 0 is all. It tells how many they were, and whether there were no more.
+func (x *session) rows(a *asking.Answer, formats []int16, most uint32, p *pending) (n uint32, over bool, err error) {
 	if err := x.flush(); err != nil {
-		return false, err
+		return 0, false, err
 	}
 	var b []byte
 	columns := a.Columns()
-	for n := uint32(0); ; {
+	for {
 		if p.record == nil || p.next == int(p.record.NumRows()) {
 			if p.record, err = a.Next(); err != nil {
-				return false, x.interrupted(b, err)
+				return n, false, x.interrupted(b, err)
 			}
 			if p.record == nil {
 				break
@@ -41,11 +41,7 @@ func (x *session) rows(a *asking.Answer, formats []int16, most uint32, p *pendin
 			continue
 		}
 		if most > 0 && n == most {
-			if err := x.write(b); err != nil {
-				return false, err
-			}
-			x.backend.Send(&pgproto3.PortalSuspended{})
-			return false, nil
+			return n, false, x.write(b)
 		}
 		at := len(b)
 		b = appendRow(append(b, 'D', 0, 0, 0, 0), p.record, p.encode, p.next)
@@ -53,16 +49,17 @@ func (x *session) rows(a *asking.Answer, formats []int16, most uint32, p *pendin
 		p.next, n, p.sent = p.next+1, n+1, p.sent+1
 		if len(b) >= pieces {
 			if err := x.write(b); err != nil {
-				return false, err
+				return n, false, err
 			}
 			b = b[:0]
 		}
 	}
-	if err := x.write(b); err != nil {
-		return false, err
-	}
-	x.backend.Send(&pgproto3.CommandComplete{CommandTag: fmt.Appendf(nil, "SELECT %d", p.sent)})
-	return true, nil
+	return n, true, x.write(b)
+}
+
+// complete tells that a statement is done, and how many rows it gave.
+func (x *session) complete(tag string, n int64) {
+	x.backend.Send(&pgproto3.CommandComplete{CommandTag: fmt.Appendf(nil, "%s %d", tag, n)})
 }
 
 // interrupted sends what came before an error.

@@ -294,6 +294,9 @@ func (x *session) statement(ctx context.Context, sql string) error {
 	if done, err := x.command(ctx, w); done || err != nil {
 		return err
 	}
+	if done, err := x.cursor(ctx, sql); done || err != nil {
+		return err
+	}
 	c, err := copyOf(sql)
 	if err != nil {
 		return err
@@ -308,6 +311,9 @@ func (x *session) statement(ctx context.Context, sql string) error {
 	if len(q.Takes) > 0 {
 		return mistake("42P02", "There is no parameter $1 in a simple query.")
 	}
+	if err := x.free(nil); err != nil {
+		return err
+	}
 	a, err := x.talk.Ask(ctx, q, nil)
 	if err != nil {
 		return err
@@ -319,7 +325,10 @@ func (x *session) statement(ctx context.Context, sql string) error {
 		return x.copyOut(a, c)
 	}
 	x.backend.Send(described(a.Columns(), nil))
-	_, err = x.rows(a, nil, 0, &pending{})
+	var p pending
+	if _, _, err = x.rows(a, nil, 0, &p); err == nil {
+		x.complete("SELECT", p.sent)
+	}
 	return err
 }
 
