@@ -51,11 +51,14 @@ func steps(w io.Writer, taken []connection.Taken) {
 }
 
 func offered(w io.Writer, o client.Offer) {
-	may := "can be followed"
-	if !o.Log {
-		may = "cannot be followed yet"
+	may := "The change log can be followed."
+	switch {
+	case o.NoLog:
+		may = "There is no change log to follow: changes are found by watermark, by comparison, or as a whole."
+	case !o.Log:
+		may = "The change log cannot be followed yet."
 	}
-	_, _ = fmt.Fprintf(w, "\nThe change log %s.", may)
+	_, _ = fmt.Fprintf(w, "\n%s", may)
 	if o.LogPerHour >= 0 {
 		_, _ = fmt.Fprintf(w, " By the average of the last %s, the server writes %s of it in an hour, and keeps that for "+
 			"each hour that a feed is paused.", duration(time.Duration(o.LogOver*float64(time.Second))),

@@ -240,7 +240,7 @@ func offered(ctx context.Context, src source.Source, taken func(connection.Taken
 	}
 	taken(step)
 	log, follows := src.(source.Log)
-	if !follows {
+	if o.NoLog = !follows; o.NoLog {
 		return o, nil
 	}
 	found, err := log.LogFindings(ctx, nil)

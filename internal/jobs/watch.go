@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"noemata/internal/core/problem"
 )
 
 // A run looks this often whether it is still wanted. One that follows a log may end its
@@ -29,9 +31,11 @@ func (r *Runner) followsFor(ctx context.Context, name string) time.Duration {
 }
 
 // isStill tells whether nothing has happened in a run that follows its log, so that another one would do as it does.
-func (r *Runner) isStill(run int64) bool {
-	still, ok := r.still.Load(run)
-	return ok && still.(func() bool)()
+func (r *Runner) isStill(run int64) (is bool) {
+	if still, ok := r.still.Load(run); ok {
+		_ = problem.Guarded(func() error { is = still.(func() bool)(); return nil })() // else the next run tells what is wrong
+	}
+	return is
 }
 
 // watch gives the context of a run, which ends when nobody wants the run any more, and a

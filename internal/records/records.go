@@ -210,6 +210,7 @@ type Offer struct {
 	Zone       string            `json:"zone" doc:"The zone in which the database's clients write times, unless they choose another"`
 	Ahead      float64           `json:"ahead" doc:"By how many seconds the server's clock is ahead of the service's"`
 	Log        bool              `json:"log" doc:"Whether its change log can be followed by this user"`
+	NoLog      bool              `json:"no_log,omitempty" doc:"Whether databases of its kind have no log that others can follow"`
 	Findings   []problem.Finding `json:"findings" doc:"What is in the way of following the log, or worth knowing"`
 	LogPerHour int64             `json:"log_per_hour" doc:"Bytes that the server writes to its log in an hour, by the average since its statistics began: what it would keep for a feed that does not run; -1 when it does not tell"`
 	LogOver    float64           `json:"log_over" doc:"What that is the average of, in seconds"`

@@ -35,7 +35,10 @@ const state = (s: Taken) => (!s.done ? 'failed' : s.warns ? 'behind' : 'done')
   </table>
   <template v-if="offer">
     <p>
-      The change log {{ offer.log ? 'can be followed' : 'cannot be followed yet' }}.
+      <template v-if="offer.no_log"
+        >There is no change log to follow: changes are found by watermark, by comparison, or as a whole.</template
+      >
+      <template v-else>The change log {{ offer.log ? 'can be followed' : 'cannot be followed yet' }}.</template>
       <template v-if="offer.log_per_hour >= 0"
         >By the average of the last {{ span(offer.log_over) }}, the server writes {{ bytes(offer.log_per_hour) }} of
         it in an hour, and keeps that for each hour that a feed is paused.</template

@@ -321,12 +321,6 @@ func (s *Source) Findings(ctx context.Context, q source.Query) (findings []probl
 		add(problem.Warning, "In the program that writes it: PRAGMA journal_mode = WAL;",
 			"The journal mode of the file is %s: whoever writes it waits for as long as rows are read.", mode)
 	}
-	for _, c := range q.Table.Columns {
-		if c.Wire == wayAny && c.Type.Kind == schema.Text {
-			add(problem.Note, "Let its column have a type such as INTEGER or TEXT, or leave it so.",
-				"The column %s (%s) may hold values of any kind; they come as text.", c.Name, orNone(c.Native))
-		}
-	}
 	w := q.Watermark
 	if w == nil {
 		return findings, nil
@@ -345,11 +339,4 @@ func (s *Source) Findings(ctx context.Context, q source.Query) (findings []probl
 			"The watermark %s can be null; such rows are counted and reported, but not replicated.", w.Column.Name)
 	}
 	return findings, nil
-}
-
-func orNone(declared string) string {
-	if declared == "" {
-		return "no type"
-	}
-	return declared
 }

@@ -262,3 +262,10 @@ func digestOf(values []any) string {
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }
+
+func orNone(declared string) string {
+	if declared == "" {
+		return "no type"
+	}
+	return declared
+}

@@ -418,6 +418,9 @@ func (a *answer) Next(ctx context.Context) (arrow.RecordBatch, error) {
 		return a.now, nil
 	}
 	a.let()
+	if a.conn == nil {
+		return nil, a.err
+	}
 	b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(a.columns))
 	defer b.Release()
 	size := 0
