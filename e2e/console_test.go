@@ -38,7 +38,7 @@ func newBrowser(t *testing.T, s *service) *browser {
 	t.Cleanup(cancel)
 	tab, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(cancel)
-	ctx, cancel := context.WithTimeout(tab, 5*time.Minute)
+	ctx, cancel := context.WithTimeout(tab, 8*time.Minute)
 	t.Cleanup(cancel)
 	return &browser{t, ctx, s}
 }
@@ -241,7 +241,6 @@ func (b *browser) byKeyboard(page string) {
 //
 // Longer than a screen: it is a list of pages.
 func TestEveryPageIsForEverybody(t *testing.T) {
-	t.Parallel() // beside others that wait
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "make console installs it")
 	s := newService(t)
@@ -272,19 +271,18 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			"FROM kept.patrons, checks: [{values: {column: id, in: [1]}, failing: tell}]}\n", nil, client.Apply)
 	require.NoError(t, err)
 	s.derived("reading", "made", "reading.named")
-	b := newBrowser(t, s)
-	check := func(page, theme string) {
-		t.Helper()
+	check := func(b *browser, page, theme string) {
+		b.t.Helper()
 		b.do(chromedp.Evaluate[chromedp.Void](string(axe)))
 		text, err := chromedp.Run(b.ctx,
 			chromedp.Evaluate[string](`axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => `+
 				`JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
-		require.NoError(t, err)
+		require.NoError(b.t, err)
 		var faults []fault
-		require.NoError(t, json.Unmarshal([]byte(text), &faults))
+		require.NoError(b.t, json.Unmarshal([]byte(text), &faults))
 		for _, f := range faults {
 			for _, n := range f.Nodes {
-				t.Errorf("%s, %s: %s (%s) at %v: %s", page, theme, f.Help, f.Impact, n.Target, n.Summary)
+				b.t.Errorf("%s, %s: %s (%s) at %v: %s", page, theme, f.Help, f.Impact, n.Target, n.Summary)
 			}
 		}
 		b.fitsAPhone(page)
@@ -292,48 +290,58 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 			b.byKeyboard(page)
 		}
 	}
-	b.open("/")
-	b.sees("Sign in")
-	check("sign-in", "light")
-	b.fill("#token", s.token)
-	b.click("Sign in")
-	b.sees("patrons", "live")
-	for _, theme := range []string{"light", "dark"} {
-		for page, words := range map[string][]string{
-			"/": {"patrons", "needs you"}, "/feeds/patrons": {"public.patrons",
-				"failing"}, "/feeds/live": {"public.holds", "Log"},
-			"/feeds/patrons/table?name=public.patrons": {"Œsling",
-				"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
-			"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"},
-			"/runs": {"person"}, "/runs/1": {"Books",
-				"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
-			"/ask":                                 {"each answer is one cut", "1 row"},
-			"/derived?table=reading/reading.named": {"1 of 1 fail", "FROM kept.patrons", "Statements"},
-			"/people":                              {"first administrator", "administer"}, "/alerts": {"Channels"},
-			"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
-		} {
-			b.open(page)
-			if page == "/ask" {
-				b.sees("lake")
-				b.asks("SELECT 1 AS one, 'x' AS two, NULL AS three")
-			}
-			if strings.Contains(page, "/table?") {
-				b.click("Count both sides")
-				b.sees("Count again") // what stands below has moved to its place
-				b.click("Show rows")
-			}
-			b.sees(words...)
-			check(page, theme)
-		}
-		b.checkSetUp(func(step string) { check("set-up, "+step, theme) })
+	in := func(t *testing.T, theme string) *browser {
+		b := newBrowser(t, s)
 		b.open("/")
-		if theme == "light" {
+		b.sees("Sign in")
+		check(b, "sign-in", theme)
+		b.fill("#token", s.token)
+		b.click("Sign in")
+		b.sees("patrons", "live")
+		if theme == "dark" {
 			b.click("Dark")
 			b.sees("Light")
 		}
+		return b
 	}
+	t.Run("pages", func(t *testing.T) {
+		for _, theme := range []string{"light", "dark"} {
+			t.Run(theme, func(t *testing.T) {
+				t.Parallel()
+				b := in(t, theme)
+				for page, words := range map[string][]string{
+					"/": {"patrons", "needs you"}, "/feeds/patrons": {"public.patrons",
+						"failing"}, "/feeds/live": {"public.holds", "Log"},
+					"/feeds/patrons/table?name=public.patrons": {"Œsling",
+						"the same"}, "/feeds/live/table?name=public.holds": {"nm_from", "ready"},
+					"/set-up": {"Connect", "Next: choose"}, "/feeds/patrons/change": {"Change patrons", "public.patrons"},
+					"/runs": {"person"}, "/runs/1": {"Books",
+						"COMMIT"}, "/sources": {"circulation"}, "/warehouses": {"target"},
+					"/ask":                                 {"each answer is one cut", "1 row"},
+					"/derived?table=reading/reading.named": {"1 of 1 fail", "FROM kept.patrons", "Statements"},
+					"/people":                              {"first administrator", "administer"}, "/alerts": {"Channels"},
+					"/service": {"working", "What is kept"}, "/nowhere": {"no such page"},
+				} {
+					b.open(page)
+					if page == "/ask" {
+						b.sees("lake")
+						b.asks("SELECT 1 AS one, 'x' AS two, NULL AS three")
+					}
+					if strings.Contains(page, "/table?") {
+						b.click("Count both sides")
+						b.sees("Count again") // what stands below has moved to its place
+						b.click("Show rows")
+					}
+					b.sees(words...)
+					check(b, page, theme)
+				}
+				b.checkSetUp(func(step string) { check(b, "set-up, "+step, theme) })
+			})
+		}
+	})
 
 	// Pages that were left listen no longer: a browser has six connections to one address.
+	b := in(t, "dark")
 	require.Eventually(t, func() bool {
 		_, metrics := s.request("GET", "/metrics", "", map[string]string{"Authorization": "Bearer " + s.token})
 		return strings.Contains(metrics, "noemata_event_listeners 1\n")
@@ -364,7 +372,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 	b.fill("textarea", patronsFeed)
 	b.click("Check")
 	b.sees("does not answer")
-	check("a page without its service", "dark")
+	check(b, "a page without its service", "dark")
 	s.listen = strings.TrimPrefix(s.address, "http://") // where the page looks for it
 	s.start()
 	b.sees("● live")

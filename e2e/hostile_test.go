@@ -219,7 +219,6 @@ func (s *service) garbledSource(d *database) (settings client.Settings, g *garbl
 // A run can be stopped, and so can what a feed is doing when it is paused or removed: also
 // while its source says nothing.
 func TestRunsCanBeStopped(t *testing.T) {
-	t.Parallel() // beside others that wait
 	s := newService(t)
 	d := s.addPatrons(1, "postgresql", "")
 	locked, err := d.conn.Begin(t.Context())
@@ -311,9 +310,10 @@ func TestARemovedFeedLeavesNoSlot(t *testing.T) {
 	s.record(`DELETE FROM runs`)
 	d.exec(`INSERT INTO loans VALUES (1)`)
 	time.Sleep(3 * time.Second)
+	d.exec(`INSERT INTO loans VALUES (2)`) // the first may have gone with the run, which has no record to be counted in
 	require.Eventually(t, func() bool {
 		f, err := s.client.Feed(context.Background(), "later")
-		return err == nil && f.Running != nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows == 1
+		return err == nil && f.Running != nil && f.Tables[0].Rows != nil && *f.Tables[0].Rows >= 1
 	}, 40*time.Second, 100*time.Millisecond, "the feed does not go on")
 	require.NotContains(t, s.stderr.String(), `"ERROR"`)
 
