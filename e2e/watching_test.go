@@ -88,7 +88,6 @@ func TestWhatRunsSayAndDo(t *testing.T) {
 
 // Copies, proofs and backfills wait for the hours of their source, say so, and come when they do.
 func TestHeavyReadingWaitsForItsHours(t *testing.T) {
-	t.Parallel() // beside others that wait
 	s := newService(t)
 	soon := time.Now().UTC().Add(3 * time.Hour)
 	hours := soon.Format("15:04") + "-" + soon.Add(time.Hour).Format("15:04")
