@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
+	"unicode"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -231,15 +233,53 @@ func (c *conversation) Pieces(ctx context.Context, t schema.Table, by *warehouse
 	return pieces, nil
 }
 
-// asks begins what can be asked, after comments and parentheses (PostgreSQL, Lexical Structure). What else a statement
-// may be that begins so writes nothing, as its transaction does not.
-var asks = regexp.MustCompile(`(?is)^(?:\s|\(|--[^\n]*\n|/\*.*?\*/)*(SELECT|WITH|VALUES|TABLE|EXPLAIN|SHOW)\b`)
+// asks are the words that what can be asked begins with. What else a statement may be that begins so writes nothing, as
+// its transaction does not.
+var asks = []string{"SELECT", "WITH", "VALUES", "TABLE", "EXPLAIN", "SHOW"}
+
+// begins is the first word of a statement, after blanks, comments and parentheses, as PostgreSQL reads them: comments
+// nest, and a line ends with a carriage return, too (PostgreSQL, Lexical Structure; scan.l).
+func begins(sql string) string {
+	const blank, word = " \t\n\r\f(", "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+	for sql != "" {
+		switch {
+		case strings.HasPrefix(sql, "--"):
+			sql = sql[min(len(sql), len("--")+strings.IndexAny(sql[2:]+"\n", "\n\r")):]
+		case strings.HasPrefix(sql, "/*"):
+			sql = afterComment(sql)
+		case strings.ContainsRune(blank, rune(sql[0])):
+			sql = sql[1:]
+		default:
+			end := strings.IndexFunc(sql, func(r rune) bool { return !strings.ContainsRune(word, unicode.ToUpper(r)) })
+			if end < 0 {
+				end = len(sql)
+			}
+			return strings.ToUpper(sql[:end])
+		}
+	}
+	return ""
+}
+
+// afterComment is what follows a comment that a text begins with; nothing where that does not end.
+func afterComment(sql string) string {
+	for depth, i := 0, 0; i < len(sql); i++ {
+		switch {
+		case strings.HasPrefix(sql[i:], "/*"):
+			depth, i = depth+1, i+1
+		case strings.HasPrefix(sql[i:], "*/"):
+			if depth, i = depth-1, i+1; depth == 0 {
+				return sql[i+1:]
+			}
+		}
+	}
+	return ""
+}
 
 func (c *conversation) Prepare(ctx context.Context, sql string) (q warehouse.Question, err error) {
 	if err := warehouse.CheckQuestion(sql); err != nil {
 		return q, err
 	}
-	if !asks.MatchString(sql) {
+	if !slices.Contains(asks, begins(sql)) {
 		return q, warehouse.Refused("25006",
 			"Only questions are answered here: SELECT, WITH, VALUES, TABLE, EXPLAIN and SHOW.")
 	}
@@ -456,7 +496,10 @@ func (a *answer) Next(ctx context.Context) (arrow.RecordBatch, error) {
 				a.err = errOtherColumns
 			}
 		case *pgproto3.ReadyForQuery:
-			a.asked = false
+			if a.asked = false; m.TxStatus == 'I' { // what it set is not taken back by ours
+				a.err = warehouse.Refused("25000", "A question does not end the transaction that it is asked in.")
+				a.abandon()
+			}
 		}
 		if a.err != nil {
 			a.over = true

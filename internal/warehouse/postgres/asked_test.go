@@ -67,6 +67,7 @@ func TestQuestionsAreAnswered(t *testing.T) {
 		"-- by year\nTABLE live.loans ORDER BY id LIMIT 1":                     {"1|Low Tide|2026-03-01T09:00:00.000000Z|1.50"},
 		"VALUES (1, 'a'), (2, NULL)":                                           {"1|a", "2|~"},
 		"WITH n AS (SELECT generate_series(1, 3) i) SELECT sum(i) FROM n":      {"6"},
+		"/* a /* b */ c */ -- d\r(select 1)":                                   {"1"},
 		"SHOW transaction_read_only":                                           {"on"},
 		"SELECT NULL, true, '\\x00ff'::bytea, 'NaN'::numeric, 1.5e300::float8": {`~|true|\x00ff|NaN|1.5e+300`},
 		"SELECT '{1,2}'::int[], '10.0.0.1'::inet, '[1,5)'::int4range, 'r'::\"char\", 'live.loans'::regclass": {
@@ -147,6 +148,8 @@ func TestQuestionsWriteNothing(t *testing.T) {
 		"INSERT INTO live.loans VALUES (3)", "DELETE FROM live.loans", "DROP TABLE live.loans", "COMMIT", "DO $$BEGIN END$$",
 		"COPY live.loans TO '/tmp/x'", "SET transaction_read_only = off", "CALL live.wipe()", "LOCK TABLE live.loans",
 		"/* SELECT */ DELETE FROM live.loans", "--SELECT\nDELETE FROM live.loans", "PREPARE x AS SELECT 1", "VACUUM",
+		"/* /* */ SELECT */ COMMIT", "-- \rCOMMIT /*\nSELECT */", "/*/* */*/ SET datestyle = german", "/* SELECT 1", "-- SELECT",
+		"/* /* */ SELECT */ SET default_transaction_read_only = off", "/* /* */ SELECT */ CREATE TEMP TABLE loans (id int)",
 		"SELECT 1; DELETE FROM live.loans", "SELECT 1; COMMIT; DELETE FROM live.loans",
 		"WITH d AS (DELETE FROM live.loans RETURNING *) SELECT * FROM d", "SELECT 3 AS id INTO live.more",
 		"EXPLAIN ANALYZE DELETE FROM live.loans", "EXPLAIN ANALYZE CREATE TABLE live.more AS SELECT 1",
