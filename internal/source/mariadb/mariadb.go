@@ -287,28 +287,9 @@ func (s *Reader) Rows(ctx context.Context, query string, args, into []any, each 
 }
 
 // scan runs a query on a connection, or on any, and records it.
-func scan(ctx context.Context, on interface {
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-}, query string, into []any, each func() error, args ...any) error {
+func scan(ctx context.Context, on source.Queryer, query string, into []any, each func() error, args ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(query, args))
-	n := int64(0)
-	err := func() error {
-		found, err := on.QueryContext(ctx, query, args...)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = found.Close() }()
-		for found.Next() {
-			n++
-			if err := found.Scan(into...); err != nil {
-				return err
-			}
-			if err := each(); err != nil {
-				return err
-			}
-		}
-		return found.Err()
-	}()
+	n, err := source.Scan(ctx, on, query, args, into, each)
 	done(n, err)
 	return err
 }

@@ -256,25 +256,25 @@ func (s *Source) Query(ctx context.Context, name schema.Name, text string) (sche
 // follows one.
 func isOne(text string) bool {
 	for i := 0; i < len(text); i++ {
-		end := ""
+		end, begun := "", 1
 		switch c := text[i]; {
 		case c == '\'' || c == '"' || c == '`':
 			end = string(c)
 		case c == '[':
 			end = "]"
 		case strings.HasPrefix(text[i:], "--"):
-			end = "\n"
+			end, begun = "\n", len("--")
 		case strings.HasPrefix(text[i:], "/*"):
-			end = "*/"
+			end, begun = "*/", len("/*")
 		case c == ';':
 			return false
 		}
 		if end != "" {
-			n := strings.Index(text[i+1:], end)
+			n := strings.Index(text[i+begun:], end)
 			if n < 0 {
 				return end == "\n"
 			}
-			i += n + len(end)
+			i += begun + n + len(end) - 1
 		}
 	}
 	return true

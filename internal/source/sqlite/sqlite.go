@@ -204,30 +204,13 @@ func (s *Source) row(ctx context.Context, query string, args []any, into ...any)
 
 // rows runs a query and scans each row into the same places.
 func (s *Source) rows(ctx context.Context, query string, args, into []any, each func() error) error {
+	c, err := s.connect(ctx)
+	if err != nil {
+		return s.explain(err)
+	}
+	defer func() { _ = c.Close() }()
 	done := statement.Begin(ctx, statement.Source, query)
-	n := int64(0)
-	err := func() error {
-		c, err := s.connect(ctx)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = c.Close() }()
-		found, err := c.QueryContext(ctx, query, args...)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = found.Close() }()
-		for found.Next() {
-			n++
-			if err := found.Scan(into...); err != nil {
-				return err
-			}
-			if err := each(); err != nil {
-				return err
-			}
-		}
-		return found.Err()
-	}()
+	n, err := source.Scan(ctx, c, query, args, into, each)
 	done(n, err)
 	return s.explain(err)
 }

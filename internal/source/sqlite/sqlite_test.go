@@ -302,7 +302,7 @@ func TestNothingIsDoneButReading(t *testing.T) {
 		"SELECT * FROM loads",
 		"SELECT 'a;b' AS a; --", "INSERT INTO loans VALUES (2) RETURNING id", "VACUUM INTO '" + other + "'",
 		"SELECT * FROM changes",
-		"SELECT nothing FROM loans", "SELECT", "SELECT 1 AS a /* ; */ ; SELECT 2"} {
+		"SELECT nothing FROM loans", "SELECT", "SELECT 1 AS a /*/ ' */; SELECT '2' AS b", "SELECT 1 AS a /* ; */ ; SELECT 2"} {
 		q, err := f.Query(t.Context(), schema.Name{Schema: "q", Table: "tried"}, text)
 		if err == nil {
 			err = f.Read(t.Context(), source.Query{Table: q}, func(rows.Batch) error { return nil })
@@ -311,7 +311,8 @@ func TestNothingIsDoneButReading(t *testing.T) {
 		require.NotEmpty(t, problem.Of(err).Remedy, "%s: %v", text, err)
 	}
 	for _, text := range []string{"SELECT 'a;b' AS a", "SELECT id AS \"x;y\" FROM loans -- ; and more",
-		"SELECT 1 AS [a;b]"} {
+		"SELECT 1 AS [a;b]",
+		"SELECT 1 AS a /*/ ; */"} {
 		_, err := f.Query(t.Context(), schema.Name{Schema: "q", Table: "taken"}, text)
 		require.NoError(t, err, text)
 	}
