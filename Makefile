@@ -46,9 +46,17 @@ lint:
 	go tool staticcheck ./...
 	cd console && npm run -s check && npm run -s lint && npm run -s test
 
-# Tests that wait for the most part do so together.
+# Tests wait more than they work, so the longest packages are run in parts, beside each other.
 unit:
-	go test -timeout 45m -parallel 6 ./...
+	+$(MAKE) -j 4 --output-sync=target --no-print-directory e2e-1 engine-1 e2e-2 engine-2
+	go test ./...
+.PHONY: e2e-1 e2e-2 engine-1 engine-2
+e2e-1 engine-1: PART := -run '^Test[A-E]'
+e2e-2 engine-2: PART := -skip '^Test[A-E]'
+e2e-1 e2e-2:
+	go test -timeout 45m -parallel 6 $(PART) ./e2e/
+engine-1 engine-2:
+	go test -timeout 45m -parallel 6 $(PART) ./internal/engine/
 
 # The race detector where goroutines share work.
 race:

@@ -350,7 +350,7 @@ func TestManyDerivedTables(t *testing.T) {
 	before := last()
 	a.source.exec("UPDATE s03 SET n = n + 1 WHERE id = 9")
 	require.Equal(t, "done", a.finish("many").State)
-	require.Eventually(t, func() bool { return last() > before }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return last() > before }, time.Minute, 50*time.Millisecond)
 	settled()
 	list, err := a.client.Derivations(t.Context(), "many", "", 500)
 	require.NoError(t, err)

@@ -206,6 +206,10 @@ func (s *service) addWarehouse(name, kind string) client.Settings {
 	if kind == "postgresql" {
 		settings, _ = testkit.Database(s.t)
 	}
+	if kind == "iceberg" {
+		settings, _ = testkit.Database(s.t)
+		settings.Path = filepath.Join(s.dir, name)
+	}
 	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses,
 		client.NewConnection{Name: name, Kind: kind, Settings: &settings})
 	require.NoError(s.t, err)

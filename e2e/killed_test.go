@@ -33,7 +33,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	if os.Getenv("NOEMATA_TORTURE") != "" {
 		rows, kills = 1_000_000, 20
 	}
-	for _, kind := range []string{"duckdb", "postgresql"} {
+	for _, kind := range []string{"duckdb", "postgresql", "iceberg"} {
 		t.Run(kind, func(t *testing.T) {
 			s := newService(t)
 			d := s.addSource("circulation")

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -49,11 +50,13 @@ func TestARestoredWarehouseGoesOn(t *testing.T) {
 			require.NoError(t, os.Rename(backup, file))
 			s.start()
 			if retain == "" {
+				var seen string
 				require.Eventually(t, func() bool {
 					f, err := s.client.Feed(t.Context(), "live")
+					seen = fmt.Sprintf("%v %+v", err, f.LastRun)
 					return err == nil && f.LastRun != nil && f.LastRun.Problem != nil &&
 						strings.Contains(f.LastRun.Problem.What, "an older state of the warehouse was restored")
-				}, 30*time.Second, 100*time.Millisecond)
+				}, time.Minute, 100*time.Millisecond, &seen)
 				require.Contains(t, s.must("feeds", "copy", "live"), "copied anew")
 			}
 			follows(4)

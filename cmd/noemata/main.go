@@ -19,6 +19,7 @@ import (
 	"noemata/internal/source/sqlite"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/lake"
 	warehousepostgres "noemata/internal/warehouse/postgres"
 )
 
@@ -38,6 +39,7 @@ func main() {
 	source.Kinds.Register(mysql.Kind, mysql.Opener)
 	source.Kinds.Register(sqlite.Kind, sqlite.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
+	warehouse.Kinds.Register(lake.Kind, lake.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)
 	os.Exit(cli.Main(version, demo.Runner(version), os.Args[1:], os.Stdout, os.Stderr))
 }

@@ -216,7 +216,7 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file; a relative one begins in the first folder that the service was given with "+map[bool]string{
-			true: "--source-dir (SQLite)", false: "--warehouse-dir (DuckDB)"}[side == client.Sources])
+			true: "--source-dir (SQLite)", false: "--warehouse-dir (DuckDB, and the folder of a lake)"}[side == client.Sources])
 	if side == client.Warehouses {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
@@ -303,7 +303,7 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 	}
 	s.Password = cmp.Or(s.Password, os.Getenv("NOEMATA_DATABASE_PASSWORD"))
 	goesElsewhere := before == nil || !connection.SameWay(before.Settings, before.Kind, s, n.Kind)
-	if g.passwordStdin || s.Path == "" && s.Password == "" && goesElsewhere && isTerminal(cmd.InOrStdin()) {
+	if g.passwordStdin || s.Host != "" && s.Password == "" && goesElsewhere && isTerminal(cmd.InOrStdin()) {
 		if s.Password, err = readSecret(cmd, "Password: "); err != nil {
 			return n, err
 		}

@@ -32,7 +32,7 @@ func TestCommentsAreCarriedOver(t *testing.T) {
 		return all
 	}
 	follow := &feed.Drift{Columns: drift.Follow, Types: drift.Follow}
-	onEach(t, func(t *testing.T, b *workbench) {
+	onDatabases(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, card text, days int); COMMENT ON TABLE loans IS 'Who''s lent';
 			COMMENT ON COLUMN loans.days IS 'For how long'; COMMENT ON COLUMN loans.card IS 'Never seen';
 			INSERT INTO loans VALUES (1, 'c', 7)`)

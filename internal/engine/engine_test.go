@@ -25,6 +25,7 @@ import (
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/lake"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
@@ -52,9 +53,19 @@ func raceless(t *testing.T) {
 	}
 }
 
+// kinds are all kinds of warehouse.
+var kinds = []string{duckdb.Kind, pgwarehouse.Kind, lake.Kind}
+
 // onEach runs a test once for every kind of warehouse.
 func onEach(t *testing.T, test func(t *testing.T, b *workbench)) {
-	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+	for _, kind := range kinds {
+		t.Run(kind, func(t *testing.T) { test(t, newWorkbench(t, kind)) })
+	}
+}
+
+// onDatabases is onEach for the warehouses that are databases, and have functions and comments of their own.
+func onDatabases(t *testing.T, test func(t *testing.T, b *workbench)) {
+	for _, kind := range kinds[:2] {
 		t.Run(kind, func(t *testing.T) { test(t, newWorkbench(t, kind)) })
 	}
 }
@@ -72,10 +83,15 @@ func newWorkbench(t testing.TB, kind string) *workbench {
 // openWarehouse makes a warehouse of the test's own.
 func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
 	var err error
-	if kind == duckdb.Kind {
+	switch kind {
+	case duckdb.Kind:
 		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")},
 			`warehouse "lake"`)
-	} else {
+	case lake.Kind:
+		target, _ := testkit.Database(t)
+		target.Path = filepath.Join(testkit.Dir(t), "lake")
+		wh, err = lake.Open(target, `warehouse "lake"`)
+	default:
 		target, _ := testkit.Database(t)
 		wh, err = pgwarehouse.Open(target, `warehouse "reports"`)
 	}

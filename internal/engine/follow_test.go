@@ -743,7 +743,7 @@ func TestARunComesOnBeforeItEnds(t *testing.T) {
 		defer cancel()
 		_, err := f.engine.Follow(ctx, w)
 		require.NoError(t, err)
-		require.Equal(t, []string{"1"}, f.rowsOf("kept.loans"))
+		require.Equal(t, []string{"1"}, f.see("SELECT id FROM kept.loans ORDER BY id"))
 	})
 }
 
@@ -783,7 +783,7 @@ func TestChangesThatCannotBeStoredAreSetAside(t *testing.T) {
 
 // A history is as it was at any moment, by the function beside it.
 func TestAsOf(t *testing.T) {
-	onEach(t, func(t *testing.T, b *workbench) {
+	onDatabases(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE patrons (id int PRIMARY KEY, branch text); INSERT INTO patrons VALUES (1, 'Grünau')`)
 		f := newFollower(t, b, feed.Table{Table: "public.patrons", Keep: feed.KeepHistory, Target: "kept.patrons"})
 		f.catchUp()

@@ -143,7 +143,7 @@ func (l *life) count(table string) (n int64) {
 // Columns may be called like what a statement uses for itself; and the function that gives a
 // history as it was has the columns that the table has by now.
 func TestAsOfWithOddNamesAndNewColumns(t *testing.T) {
-	onEach(t, func(t *testing.T, b *workbench) {
+	onDatabases(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE holds (id int PRIMARY KEY, "a$1b" text, nm_moment text, "$1" text); INSERT INTO holds ` +
 			`VALUES (1, 'x', 'y', 'z')`)
 		f := newFollower(t, b, feed.Table{Table: "public.holds", Keep: feed.KeepHistory, Target: "kept.holds"})

@@ -28,6 +28,7 @@ import (
 	"noemata/internal/testkit/hostile"
 	"noemata/internal/testkit/torture"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/lake"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
@@ -125,12 +126,15 @@ func TestTortureOfMariaDB(t *testing.T) {
 	}
 }
 
-// someKinds are all kinds of warehouse; one of them at random where the race detector makes each long.
+// someKinds are some kinds of warehouse, at random: fewer where the race detector makes each long, and all in the long form.
 func someKinds() []string {
-	if testing.Short() {
-		return []string{oneOf(duckdb.Kind, pgwarehouse.Kind)}
+	switch {
+	case os.Getenv("NOEMATA_TORTURE") != "":
+		return kinds
+	case testing.Short():
+		return []string{oneOf(kinds...)}
 	}
-	return []string{duckdb.Kind, pgwarehouse.Kind}
+	return []string{oneOf(duckdb.Kind, pgwarehouse.Kind), lake.Kind}
 }
 
 // oneOf is one of some at random: what takes long is not done with all of them each time.
@@ -138,11 +142,11 @@ func oneOf(list ...string) string { return list[rand.IntN(len(list))] }
 
 // The same with a MySQL source.
 func TestTortureOfMySQL(t *testing.T) {
-	kinds := []string{oneOf(duckdb.Kind, pgwarehouse.Kind)}
+	some := []string{oneOf(kinds...)}
 	if os.Getenv("NOEMATA_TORTURE") != "" {
-		kinds = []string{duckdb.Kind, pgwarehouse.Kind}
+		some = kinds
 	}
-	for _, kind := range kinds {
+	for _, kind := range some {
 		t.Run(kind, func(t *testing.T) {
 			b := newMySQLBench(t, kind)
 			judge, _ := testkit.Database(t)

@@ -14,8 +14,6 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/engine"
 	"noemata/internal/testkit"
-	"noemata/internal/warehouse/duckdb"
-	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // extremesFor is extremes as a server takes it: negative scales came with PostgreSQL 15.
@@ -145,7 +143,7 @@ c_interval, c_uuid, c_json, c_jsonb, c_xml, c_oid, c_enum, c_short, c_cents FROM
 
 // The values are not only equal to each other: they are the right ones.
 func TestExtremesAsTheWarehousePrintsThem(t *testing.T) {
-	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+	for _, kind := range kinds {
 		b := newWorkbench(t, kind)
 		b.exec(extremesFor(b.conn))
 		b.bring(feed.Table{Table: "public.extremes", Find: feed.FindWatermark, Keep: feed.KeepLatest,

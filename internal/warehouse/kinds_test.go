@@ -26,6 +26,7 @@ import (
 	"noemata/internal/testkit/plain"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/lake"
 	"noemata/internal/warehouse/postgres"
 )
 
@@ -44,6 +45,14 @@ func onEach(t *testing.T, test func(t *testing.T, w warehouse.Warehouse)) {
 	t.Run(postgres.Kind, func(t *testing.T) {
 		settings, _ := testkit.Database(t)
 		w, err := postgres.Open(settings, `warehouse "reports"`)
+		require.NoError(t, err)
+		defer w.Close()
+		test(t, w)
+	})
+	t.Run(lake.Kind, func(t *testing.T) {
+		settings, _ := testkit.Database(t)
+		settings.Path = filepath.Join(testkit.Dir(t), "lake")
+		w, err := lake.Open(settings, `warehouse "lake"`)
 		require.NoError(t, err)
 		defer w.Close()
 		test(t, w)

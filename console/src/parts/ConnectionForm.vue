@@ -58,6 +58,7 @@ const url = ref('')
 const tested = ref<Schemas['Tested']>()
 const { busy, refused, act } = useActs()
 const inFile = computed(() => ['duckdb', 'sqlite'].includes(form.value.kind))
+const inFolder = computed(() => form.value.kind === 'iceberg')
 const asked = computed(() => props.side === 'warehouses' && form.value.kind === 'postgresql')
 const changing = computed(() => props.connection !== undefined)
 
@@ -92,11 +93,12 @@ const body = computed<Schemas['NewConnection']>(() => {
   const f = form.value
   const given = (text: string) => text || undefined
   const belongs = { owner: given(f.owner.trim()), team: given(f.team.trim()), labels: labelsFrom(f.labels) }
-  if (by.value === 'url')
+  if (by.value === 'url' && !inFolder.value)
     return { name: f.name, kind: url.value.split('://')[0] || f.kind, url: url.value, ...belongs }
   const settings = inFile.value
     ? { path: f.path }
     : {
+        path: inFolder.value ? f.path : undefined,
         host: f.host,
         port: f.port,
         database: f.database,
@@ -209,13 +211,17 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         ><ElSelect v-model="form.kind" aria-label="Kind"
           ><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect
       ></ElFormItem>
-      <ElFormItem v-if="!inFile" label="Given by">
+      <ElFormItem v-if="!inFile && !inFolder" label="Given by">
         <ElRadioGroup v-model="by" aria-label="Given by"
           ><ElRadioButton value="fields">Fields</ElRadioButton
           ><ElRadioButton value="url">URL</ElRadioButton></ElRadioGroup
         >
       </ElFormItem>
-      <ElFormItem v-if="by === 'url'" label="URL" :error="wrong('url')"
+      <ElFormItem v-if="inFolder" label="Folder" :error="wrong('path')"
+        ><ElInput v-model="form.path" class="mono" placeholder="lake, below the service's folder for warehouses"
+      /></ElFormItem>
+      <p v-if="inFolder" class="catalogue">Its catalogue is in a PostgreSQL database, beside the positions:</p>
+      <ElFormItem v-if="by === 'url' && !inFolder" label="URL" :error="wrong('url')"
         ><ElInput
           v-model="url"
           class="mono"
@@ -402,6 +408,11 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
   max-height: max(200px, 58vh);
   overflow: auto;
   padding-right: 8px;
+}
+.catalogue {
+  margin: 0 0 10px 130px;
+  font-size: 13px;
+  color: var(--el-text-color-secondary);
 }
 .less {
   max-height: max(200px, 42vh);

@@ -34,7 +34,7 @@ var mariaColumns = []struct{ name, definition, value, there, here string }{
 	{"instant", "timestamp(6) NULL", "now(6)", "CAST(CAST(unix_timestamp(instant) * 1000000 AS SIGNED) AS CHAR)",
 		"CAST(CAST(extract(epoch FROM instant) * 1000000 AS BIGINT) AS VARCHAR)"},
 	{"span", "time", "sec_to_time(floor(rand() * 6000000 - 3000000))", "CAST(time_to_sec(span) AS CHAR)",
-		"CAST(CAST(extract(epoch FROM span) AS BIGINT) AS VARCHAR)"},
+		"CAST(CAST(extract(epoch FROM CAST(span AS INTERVAL)) AS BIGINT) AS VARCHAR)"},
 	{"made", "year", "floor(1901 + rand() * 250)", "CAST(made AS CHAR)", "CAST(made AS VARCHAR)"},
 	{"kind", "enum('low','high','hôch')", "floor(1 + rand() * 3)", "CAST(kind AS CHAR)", "kind"},
 	{"tags", "set('new','lent','zu prüfen')", "floor(rand() * 8)", "CAST(tags AS CHAR)", "tags"},

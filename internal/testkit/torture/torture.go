@@ -45,7 +45,7 @@ var columns = []struct{ name, definition, text string }{
 	{"stamp", "timestamp DEFAULT timestamp '2026-01-01' + random() * interval '9 years'", "CAST(stamp AS VARCHAR)"},
 	{"instant", "timestamptz DEFAULT clock_timestamp()", "CAST(instant AT TIME ZONE 'UTC' AS VARCHAR)"},
 	{"span", "interval DEFAULT (random() * 9)::int * interval '1 month 3 days 04:05:06.5'",
-		"CAST(timestamp '2026-01-01 00:00:00' + span AS VARCHAR)"},
+		"CAST(timestamp '2026-01-01 00:00:00' + CAST(span AS INTERVAL) AS VARCHAR)"},
 	{"mark", "uuid DEFAULT gen_random_uuid()", "CAST(mark AS VARCHAR)"},
 	{"doc", "json DEFAULT json_build_object('shelf', random(), 'title', 'Über den Fluß')", "CAST(doc AS VARCHAR)"},
 	{"docb", "jsonb DEFAULT jsonb_build_object('shelf', random(), 'copies', ARRAY[1, NULL, 3])",

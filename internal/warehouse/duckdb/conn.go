@@ -29,11 +29,15 @@ type conn struct {
 	view    string // what a batch is called while it is inserted
 	explain func(error) error
 	plain   bool // nothing was run but small questions, and all were answered
+	asRead  func(schema.Column) string
 
 	inserting string // the statement that inserts batches, until another one is run
 	inserted  int64
 	done      func(int64, error)
 }
+
+// asItIs is how a column is read.
+func asItIs(c schema.Column) string { return schema.Quote(c.Name) }
 
 // views numbers the views of batches. They are not temporary, so two connections must
 // not use one name, and each is dropped in the transaction that made it.
@@ -136,7 +140,7 @@ func (c *conn) ask(ctx context.Context, sql string, args ...any) (all [][]any, e
 // Read reads rows as Arrow.
 func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
 	c.note(nil)
-	sql, err := dialect.Select(q, func(c schema.Column) string { return schema.Quote(c.Name) })
+	sql, err := dialect.Select(q, c.asRead)
 	if err != nil {
 		return err
 	}

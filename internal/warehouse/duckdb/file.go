@@ -168,7 +168,7 @@ func (f *file) tryConnect(ctx context.Context, whatever bool) (*conn, error) {
 		return nil, errors.Join(err, d.Close())
 	}
 	f.users++
-	return &conn{file: f, driver: d, arrow: a, plain: true, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)),
+	return &conn{file: f, driver: d, arrow: a, plain: true, asRead: asItIs, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)),
 		explain: func(err error) error { return err }}, nil
 }
 

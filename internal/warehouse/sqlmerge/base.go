@@ -77,7 +77,7 @@ func (b *Base) findKeys(ctx context.Context, t warehouse.Target) error {
 		}
 	}
 	if len(drop) > 0 {
-		if err := b.create(ctx, drop); err != nil {
+		if err := b.create(ctx, schema.Name{}, drop); err != nil {
 			return err
 		}
 	}
@@ -87,7 +87,20 @@ func (b *Base) findKeys(ctx context.Context, t warehouse.Target) error {
 	return nil
 }
 
-func (b *Base) create(ctx context.Context, statements []string) error {
+// create makes or changes tables. Rows of the one that is named are changed, or it is made.
+func (b *Base) create(ctx context.Context, of schema.Name, statements []string) error {
+	return b.Exclusive(ctx, func(c Conn) error {
+		if of != (schema.Name{}) {
+			if err := bring(ctx, c, of, AllRows); err != nil {
+				return err
+			}
+		}
+		return execAll(ctx, tablesOf(c), statements)
+	})
+}
+
+// write changes the journal.
+func (b *Base) write(ctx context.Context, statements []string) error {
 	return b.Exclusive(ctx, func(c Conn) error { return execAll(ctx, c, statements) })
 }
 
@@ -110,6 +123,18 @@ func (b *Base) Ask(ctx context.Context, sql string, args ...any) (rows [][]any, 
 	return rows, err
 }
 
+// look gives all rows of a small result that is asked of a table.
+func (b *Base) look(ctx context.Context, table schema.Name, sql string, args ...any) (rows [][]any, err error) {
+	err = b.with(ctx, func(c Conn) error {
+		if err := bring(ctx, c, table, Looking); err != nil {
+			return err
+		}
+		rows, err = tablesOf(c).Ask(ctx, sql, args...)
+		return err
+	})
+	return rows, err
+}
+
 // Mend runs a statement that mends a finding: a person has asked for it.
 func (b *Base) Mend(ctx context.Context, sql string) error {
 	_, err := b.Ask(ctx, sql)
@@ -119,7 +144,7 @@ func (b *Base) Mend(ctx context.Context, sql string) error {
 // columns tells names and types of a table's columns; none when there is no table.
 func (b *Base) columns(ctx context.Context, name schema.Name) (existing map[string]string, err error) {
 	err = b.with(ctx, func(c Conn) (err error) {
-		existing, err = c.Columns(ctx, name)
+		existing, err = tablesOf(c).Columns(ctx, name)
 		return err
 	})
 	return existing, err
@@ -139,12 +164,12 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		b.forgetComments(t)
 		var steps []string
 		if err := b.with(ctx, func(c Conn) (err error) {
-			steps, err = createSchema(ctx, c, t.Name.Schema)
+			steps, err = createSchema(ctx, tablesOf(c), t.Name.Schema)
 			return err
 		}); err != nil {
 			return false, err
 		}
-		if err := b.create(ctx, append(append(steps, b.SQL.CreateTable(t)), b.SQL.asOf(t)...)); err != nil {
+		if err := b.create(ctx, t.Name, append(append(steps, b.SQL.CreateTable(t)), b.SQL.asOf(t)...)); err != nil {
 			return true, err
 		}
 		return true, errors.Join(b.comment(ctx, t), b.relate(ctx, t))
@@ -155,7 +180,7 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 	}
 	if len(change) > 0 {
 		b.forgetComments(t) // a table that is remade has none
-		if err := b.create(ctx, change); err != nil {
+		if err := b.create(ctx, t.Name, change); err != nil {
 			return false, err
 		}
 		if existing, err = b.columns(ctx, t.Name); err != nil {
@@ -193,7 +218,7 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	wanted, of := t.Comments(), ofTarget{"comments", t.Name}
 	form := fmt.Sprint(wanted)
 	last, looked := b.forms.Load(of)
-	if last == form || len(wanted) == 0 {
+	if last == form || len(wanted) == 0 || b.SQL.Comments == "" {
 		return nil
 	}
 	var has map[string]string // what this process has written since it looked is not in what it found
@@ -217,7 +242,7 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 		statements = append(statements, "COMMENT ON "+on+" IS "+schema.Literal(wanted[column]))
 	}
 	if len(statements) > 0 {
-		if err := b.create(ctx, statements); err != nil && !problem.Is(err, problem.NoPrivilege) {
+		if err := b.create(ctx, schema.Name{}, statements); err != nil && !problem.Is(err, problem.NoPrivilege) {
 			return err
 		}
 	}
@@ -271,7 +296,7 @@ func (b *Base) asOfIsCurrent(ctx context.Context, t warehouse.Target) error {
 	if last, _ := b.forms.Load(of); last == form || len(statements) == 0 {
 		return nil
 	}
-	if err := b.create(ctx, statements); err != nil {
+	if err := b.create(ctx, schema.Name{}, statements); err != nil {
 		return err
 	}
 	b.forms.Store(of, form)
@@ -327,7 +352,7 @@ func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
 			steps = append(steps, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, want))
 		case b.SQL.Normal(have) != b.SQL.Normal(want):
 			convert := []string{b.SQL.Convert(table, name, want)}
-			if err := b.create(ctx, convert); err == nil {
+			if err := b.create(ctx, t.Name, convert); err == nil {
 				continue
 			} else if !problem.OfTable(err) {
 				return err
@@ -345,12 +370,12 @@ func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
 	if steps == nil {
 		return nil
 	}
-	return b.create(ctx, append(steps, b.SQL.asOf(t)...))
+	return b.create(ctx, t.Name, append(steps, b.SQL.asOf(t)...))
 }
 
 // asOf makes the function that gives a history table as it was at a moment.
 func (d Dialect) asOf(t warehouse.Target) []string {
-	if t.Keep != feed.KeepHistory {
+	if t.Keep != feed.KeepHistory || d.AsOf == nil {
 		return nil
 	}
 	return d.AsOf(t, warehouse.AsOfName(t.Name), func(moment string) string {
@@ -366,7 +391,7 @@ func (b *Base) Count(ctx context.Context, t warehouse.Target) (int64, error) {
 	if holds := Holds(t); holds != "" {
 		sql += " WHERE " + holds
 	}
-	found, err := b.Ask(ctx, sql)
+	found, err := b.look(ctx, t.Name, sql)
 	if err != nil {
 		return 0, err
 	}
@@ -399,7 +424,10 @@ func (b *Base) Empty(ctx context.Context, t warehouse.Target) (empty bool, err e
 }
 
 func filled(ctx context.Context, c Conn, t warehouse.Target) (bool, error) {
-	found, err := c.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+t.Name.Quoted()+")")
+	if err := bring(ctx, c, t.Name, Looking); err != nil {
+		return false, err
+	}
+	found, err := tablesOf(c).Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+t.Name.Quoted()+")")
 	return err == nil && found[0][0].(bool), err
 }
 

@@ -17,9 +17,10 @@ import (
 
 // commit is one transaction of the database.
 type commit struct {
-	base  *Base
-	conn  Conn
-	parts []*part
+	base   *Base
+	conn   Conn // to the journal
+	tables Conn // to targets, stages and stashes
+	parts  []*part
 }
 
 // Begin starts a commit.
@@ -28,7 +29,7 @@ func (b *Base) Begin(ctx context.Context) (warehouse.Commit, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &commit{base: b, conn: conn}
+	c := &commit{base: b, conn: conn, tables: tablesOf(conn)}
 	if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
 		c.Abort()
 		return nil, err
@@ -43,7 +44,7 @@ func (c *commit) Note(ctx context.Context, feed string, entries ...warehouse.Ent
 
 // Read reads rows as the commit has them.
 func (c *commit) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
-	return c.conn.Read(ctx, q, sink)
+	return c.tables.Read(ctx, q, sink)
 }
 
 // AddCopied adds rows of a snapshot to a copy.
@@ -59,12 +60,19 @@ func (c *commit) AddCopied(ctx context.Context, s warehouse.Stash, snapshot int6
 	tagged := array.NewRecordBatch(schema.Arrow(columns), append(append([]arrow.Array{}, record.Columns()...), column),
 		record.NumRows())
 	defer tagged.Release()
-	return c.conn.Insert(ctx, copiedTable(s.Feed, s.Table).Quoted(), columns, tagged, nil)
+	return c.addTo(ctx, copiedTable(s.Feed, s.Table), columns, tagged)
 }
 
 // AddWaiting adds changes that wait for a copy.
 func (c *commit) AddWaiting(ctx context.Context, s warehouse.Stash, record arrow.RecordBatch) error {
-	return c.conn.Insert(ctx, waitingTable(s.Feed, s.Table).Quoted(), stash.Columns(s.Columns), record, nil)
+	return c.addTo(ctx, waitingTable(s.Feed, s.Table), stash.Columns(s.Columns), record)
+}
+
+func (c *commit) addTo(ctx context.Context, name schema.Name, columns []schema.Column, record arrow.RecordBatch) error {
+	if err := bring(ctx, c.conn, name, NoRows); err != nil {
+		return err
+	}
+	return c.tables.Insert(ctx, name.Quoted(), columns, record, nil)
 }
 
 // Move advances a position by compare-and-set. In a server it makes a second worker wait.
@@ -91,7 +99,7 @@ func (c *commit) Finish(ctx context.Context) error {
 	if c.base.SQL.DropStage {
 		for _, p := range c.parts {
 			if p.staged {
-				if _, err := c.conn.Exec(ctx, "DROP TABLE "+p.stage); err != nil {
+				if _, err := c.tables.Exec(ctx, "DROP TABLE "+p.stage); err != nil {
 					return err
 				}
 			}

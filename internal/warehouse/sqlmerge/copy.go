@@ -33,16 +33,26 @@ func (p *part) AppendFill(ctx context.Context, columns []schema.Column, record a
 	table := keysTable(p.load.Feed, p.load.Table)
 	if !p.keys {
 		p.keys = true
+		if err := bring(ctx, p.commit.conn, table, NoRows); err != nil {
+			return err
+		}
 		if err := p.exec(ctx, p.commit.base.SQL.CreateTableOf(table, columns)); err != nil {
 			return err
 		}
 	}
-	return p.commit.conn.Insert(ctx, table.Quoted(), columns, record, nil)
+	return p.commit.tables.Insert(ctx, table.Quoted(), columns, record, nil)
 }
 
 // FillCopied gives rows that hold values of a copy.
 func (p *part) FillCopied(ctx context.Context, columns []schema.Column) error {
-	n, err := p.commit.conn.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
+	err := bring(ctx, p.commit.conn, copiedTable(p.load.Feed, p.load.Table), Looking)
+	if err == nil {
+		err = p.bringBy(ctx, copiedTable(p.load.Feed, p.load.Table).Quoted())
+	}
+	if err != nil {
+		return err
+	}
+	n, err := p.commit.tables.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
 		copiedTable(p.load.Feed, p.load.Table).Quoted(), columns))
 	p.given += n
 	return err
@@ -53,7 +63,10 @@ func (p *part) Fill(ctx context.Context, columns []schema.Column) (int64, error)
 	if !p.keys {
 		return 0, nil
 	}
-	filled, err := p.commit.conn.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
+	if err := p.bringBy(ctx, keysTable(p.load.Feed, p.load.Table).Quoted()); err != nil {
+		return 0, err
+	}
+	filled, err := p.commit.tables.Exec(ctx, p.commit.base.SQL.Fill(p.load.Target,
 		keysTable(p.load.Feed, p.load.Table).Quoted(), columns[len(p.load.Target.Key):]))
 	if err != nil {
 		return 0, err
@@ -90,6 +103,9 @@ func (p *part) Sweep(ctx context.Context, moment int64, aside []rows.Aside) (int
 
 // sweep ends the rows whose keys are neither among those of a table nor in a list.
 func (p *part) sweep(ctx context.Context, among string, moment int64, there map[string]bool) (int64, error) {
+	if err := p.bring(ctx, AllRows); err != nil {
+		return 0, err
+	}
 	gone, err := p.stageBy(ctx, p.commit.base.SQL.Sweep(p.load.Target, among, moment, p.load.Run))
 	if err != nil {
 		return gone, err
@@ -102,7 +118,7 @@ func (p *part) sweep(ctx context.Context, among string, moment int64, there map[
 		}
 	}
 	for chunk := range slices.Chunk(keys, 500) {
-		n, err := p.commit.conn.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s AND %s AND (%s)", p.stage,
+		n, err := p.commit.tables.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s AND %s AND (%s)", p.stage,
 			schema.Quote(warehouse.StageGone), schema.Quote(warehouse.StageKeyOnly), strings.Join(chunk, " OR ")))
 		if err != nil {
 			return gone, err
@@ -130,8 +146,18 @@ func (p *part) TakeCopy(ctx context.Context, begins change.Txn) error {
 	for i, c := range t.Columns {
 		values[i] = p.copiedValue(c, begins)
 	}
+	if err := bring(ctx, p.commit.conn, copiedTable(p.load.Feed, p.load.Table), Looking); err != nil {
+		return err
+	}
 	filled, err := filled(ctx, p.commit.conn, t)
 	if err != nil {
+		return err
+	}
+	which := AllRows
+	if !filled || t.Keep == feed.KeepLedger {
+		which = NoRows
+	}
+	if err := p.bring(ctx, which); err != nil {
 		return err
 	}
 	if filled && t.Keep != feed.KeepLedger {
@@ -140,7 +166,7 @@ func (p *part) TakeCopy(ctx context.Context, begins change.Txn) error {
 		}
 	}
 	if !filled || t.Keep == feed.KeepLedger { // straight into the target
-		n, err := p.commit.conn.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s",
+		n, err := p.commit.tables.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s",
 			t.Name.Quoted(), schema.QuoteAll("", columns), strings.Join(values, ", "), copied))
 		p.Count(rows.Books{Read: n, Inserted: n})
 		return err
@@ -188,7 +214,7 @@ func (p *part) sameKey(ctx context.Context, moment int64) (bool, error) {
 	if t.Keep == feed.KeepHistory {
 		where = " WHERE " + current
 	}
-	found, err := p.commit.conn.Ask(ctx,
+	found, err := p.commit.tables.Ask(ctx,
 		fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM %s%s GROUP BY %s HAVING count(*) > 1)",
 			t.Name.Quoted(), where, schema.QuoteAll("", t.Key)))
 	if err != nil || !found[0][0].(bool) {

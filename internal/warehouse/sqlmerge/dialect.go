@@ -31,6 +31,52 @@ type Conn interface {
 	Close()
 }
 
+// Divided is a connection to a warehouse whose tables lie elsewhere than its journal: itself it leads to the journal. What
+// was done to the tables is kept with its COMMIT.
+type Divided interface {
+	Conn
+	Tables() Tables
+}
+
+// Tables are the tables of such a warehouse. Statements reach those of them that were brought.
+type Tables interface {
+	Conn
+	// Bring has rows of a table there, besides those that are. Where there is no such table, it does nothing.
+	Bring(ctx context.Context, name schema.Name, w Which) error
+}
+
+// Which says which rows of a table are brought: those whose Key is in the Columns of the rows of the table Among, which is
+// named as statements name it; or all of them.
+type Which struct {
+	Key     []string
+	Among   string
+	Columns []string
+	None    bool // none: the table is about to be changed as a whole
+	Look    bool // all, and nothing will be changed
+}
+
+// AllRows and NoRows are for statements that reach all rows, or none that are there.
+var (
+	AllRows = Which{}
+	NoRows  = Which{None: true}
+	Looking = Which{Look: true}
+)
+
+func tablesOf(c Conn) Conn {
+	if d, is := c.(Divided); is {
+		return d.Tables()
+	}
+	return c
+}
+
+// bring has rows of a table there, where it must be brought.
+func bring(ctx context.Context, c Conn, name schema.Name, w Which) error {
+	if d, is := c.(Divided); is {
+		return d.Tables().Bring(ctx, name, w)
+	}
+	return nil
+}
+
 // Transact runs work as one transaction: all of it holds, or nothing.
 func Transact(ctx context.Context, c Conn, work func(Conn) error) error {
 	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
@@ -72,5 +118,6 @@ type Dialect struct {
 	Size      func(name schema.Name) string // asks for the bytes that a table takes
 	RowID     string                        // names a row of a table, within a transaction
 	Analyze   bool                          // large stages need statistics
-	AsOf      func(t warehouse.Target, name schema.Name, query func(moment string) string) []string
+	// AsOf makes the function of a history; nil where there are none.
+	AsOf func(t warehouse.Target, name schema.Name, query func(moment string) string) []string
 }

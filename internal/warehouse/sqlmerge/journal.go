@@ -232,7 +232,7 @@ ORDER BY reached_at DESC LIMIT 1`, feed, by)
 
 // EnterLog begins the log of a feed: of two at once, one is kept, and both go on under that.
 func (j journal) EnterLog(ctx context.Context, feed string, l warehouse.Log) (warehouse.Log, error) {
-	if err := j.create(ctx, []string{fmt.Sprintf(
+	if err := j.write(ctx, []string{fmt.Sprintf(
 		"INSERT INTO noemata.logs (feed, name, origin, last_moment) VALUES (%s, %s, %s, %d) ON CONFLICT DO NOTHING",
 		schema.Literal(feed), schema.Literal(l.Name), schema.Literal(l.Origin), l.LastMoment)}); err != nil {
 		return l, err
@@ -254,14 +254,19 @@ func (j journal) Forget(ctx context.Context, feed string) error {
 		return err
 	}
 	var statements []string
-	for _, row := range found {
-		statements = append(statements, dropStash(feed, row[0].(string))...)
-	}
 	for _, table := range []string{"logs", "copies", "copy_parts", "places"} {
 		statements = append(statements,
 			fmt.Sprintf("DELETE FROM noemata.%s WHERE feed = %s", table, schema.Literal(feed)))
 	}
-	if err := j.create(ctx, statements); err != nil {
+	err = j.Exclusive(ctx, func(c Conn) error {
+		for _, row := range found {
+			if err := dropStash(ctx, c, feed, row[0].(string)); err != nil {
+				return err
+			}
+		}
+		return execAll(ctx, c, statements)
+	})
+	if err != nil {
 		return err
 	}
 	return j.SetPosition(ctx, feed, "", nil)
@@ -466,26 +471,26 @@ func (b *Base) noteOne(ctx context.Context, c Conn, feed string, entry warehouse
 	}
 	switch e := entry.(type) {
 	case warehouse.CopyAgain:
-		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+		if err := dropStash(ctx, c, feed, e.Table); err != nil {
 			return err
 		}
 		return exec(`UPDATE noemata.copies SET state = $3, generation = generation + 1, layout = '', snapshots = '[]', reached = '',
 moment = 0, structure = NULL, reason = NULL, fills = $4 WHERE feed = $1 AND source_table = $2`, feed, e.Table,
 			string(warehouse.Copying), e.Fills)
 	case warehouse.DropCopy:
-		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+		if err := dropStash(ctx, c, feed, e.Table); err != nil {
 			return err
 		}
 		return exec("DELETE FROM noemata.copies WHERE feed = $1 AND source_table = $2", feed, e.Table)
 	case warehouse.MakeStash:
-		return execAll(ctx, c, b.SQL.createStash(e.Stash))
+		return b.createStash(ctx, c, e.Stash)
 	case warehouse.TakeSnapshot:
 		return expect(ctx, c, e.To.Table, `UPDATE noemata.copies SET generation = $3, layout = $4, snapshots = $5
 WHERE feed = $1 AND source_table = $2 AND generation = $6 AND snapshots = $7 AND state = $8`, feed, e.To.Table,
 			e.To.Generation, e.To.Layout, list(e.To.Snapshots), e.From.Generation, list(e.From.Snapshots),
 			string(warehouse.Copying))
 	case warehouse.EmptyStash:
-		return exec("DELETE FROM " + copiedTable(e.Stash.Feed, e.Stash.Table).Quoted())
+		return emptyCopied(ctx, c, e.Stash)
 	case warehouse.PartCopied:
 		return exec(`INSERT INTO noemata.copy_parts (feed, source_table, generation, part, snapshot, row_count, aside_count,
 filtered_count) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, feed, e.Table, e.Generation, int64(e.Part), e.Snapshot, e.Rows,
@@ -497,7 +502,7 @@ WHERE feed = $1 AND source_table = $2 AND generation = $6 AND state = $7`, feed,
 	case warehouse.SettleCopy:
 		return settleCopy(ctx, c, e)
 	case warehouse.Joined:
-		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+		if err := dropStash(ctx, c, feed, e.Table); err != nil {
 			return err
 		}
 		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, structure = $4, layout = '', snapshots = '[]',
@@ -507,7 +512,7 @@ reached = '', moment = 0, reason = NULL, fills = NULL WHERE feed = $1 AND source
 		return exec("UPDATE noemata.copies SET structure = $3 WHERE feed = $1 AND source_table = $2", feed, e.Table,
 			e.Structure)
 	case warehouse.Hold:
-		if err := execAll(ctx, c, dropStash(feed, e.Table)); err != nil {
+		if err := dropStash(ctx, c, feed, e.Table); err != nil {
 			return err
 		}
 		return expect(ctx, c, e.Table, `UPDATE noemata.copies SET state = $3, generation = generation + 1, reason = $4, layout = '',
@@ -576,6 +581,12 @@ func forget(ctx context.Context, c Conn, feed string, entry warehouse.Entry) err
 
 // settleCopy leaves the latest row of each key, and takes out the changes it shows.
 func settleCopy(ctx context.Context, c Conn, e warehouse.SettleCopy) error {
+	for _, name := range stashOf(e.Stash.Feed, e.Stash.Table) {
+		if err := bring(ctx, c, name, AllRows); err != nil {
+			return err
+		}
+	}
+	c = tablesOf(c)
 	copied, waiting := copiedTable(e.Stash.Feed, e.Stash.Table).Quoted(), waitingTable(e.Stash.Feed,
 		e.Stash.Table).Quoted()
 	same := equal(e.Stash.Key, "c", "p")

@@ -68,7 +68,7 @@ func (c *commit) Table(ctx context.Context, l warehouse.Load) (warehouse.Part, e
 	d := c.base.SQL
 	if !l.Direct && !c.base.hasKeys(l.Target) {
 		for _, sql := range d.Keys(l.Target) {
-			if _, err := c.conn.Exec(ctx, sql); err != nil {
+			if _, err := c.tables.Exec(ctx, sql); err != nil {
 				return nil, err
 			}
 		}
@@ -76,10 +76,11 @@ func (c *commit) Table(ctx context.Context, l warehouse.Load) (warehouse.Part, e
 	switch {
 	case l.Direct:
 		p.into, p.columns = l.Target.Name.Quoted(), l.Target.All()
+		err = p.bring(ctx, NoRows)
 	default:
 		p.into = p.stage
 		p.staged = true
-		_, err = c.conn.Exec(ctx, d.CreateStage(l.Target))
+		_, err = c.tables.Exec(ctx, d.CreateStage(l.Target))
 	}
 	return p, err
 }
@@ -145,7 +146,7 @@ func (p *part) insert(ctx context.Context, record arrow.RecordBatch, raw *rows.R
 	if err := p.clear(ctx); err != nil {
 		return err
 	}
-	return p.commit.conn.Insert(ctx, p.into, p.columns, record, raw)
+	return p.commit.tables.Insert(ctx, p.into, p.columns, record, raw)
 }
 
 // take notes a batch that comes in.
@@ -166,6 +167,35 @@ func (p *part) take(b rows.Batch) error {
 		delete(p.lost, key)
 	}
 	return nil
+}
+
+// bring has rows of the target there, where they must be brought.
+func (p *part) bring(ctx context.Context, w Which) error {
+	return bring(ctx, p.commit.conn, p.load.Target.Name, w)
+}
+
+// bringBy has those there whose keys are in another table.
+func (p *part) bringBy(ctx context.Context, among string) error {
+	return p.bring(ctx, Which{Key: p.load.Target.Key, Among: among, Columns: p.load.Target.Key})
+}
+
+// bringForMerge has the rows there that a merge may reach.
+func (p *part) bringForMerge(ctx context.Context, h warehouse.Has) error {
+	t := p.load.Target
+	switch {
+	case t.Keep == feed.KeepLedger && !t.Log, len(t.Key) == 0 && h.Replays > 0:
+		return p.bring(ctx, AllRows)
+	case len(t.Key) == 0:
+		return p.bring(ctx, NoRows)
+	}
+	if err := p.bringBy(ctx, p.stage); err != nil || !h.Unknown {
+		return err
+	}
+	base := make([]string, len(t.Key))
+	for i := range base {
+		base[i] = warehouse.StageBase(i)
+	}
+	return p.bring(ctx, Which{Key: t.Key, Among: p.stage, Columns: base})
 }
 
 // analyzeAbove is how many rows a stage has before statistics of it pay.
@@ -202,6 +232,9 @@ func (p *part) Merge(ctx context.Context, h warehouse.Has) error {
 			return err
 		}
 	}
+	if err := p.bringForMerge(ctx, h); err != nil {
+		return err
+	}
 	touched := int64(0)
 	for _, step := range d.Merge(p.load.Target, p.load.Run, h) {
 		if all := touched == n && n > 0; step.When == Unless && all || step.When == Only && !all {
@@ -210,11 +243,11 @@ func (p *part) Merge(ctx context.Context, h warehouse.Has) error {
 		var err error
 		if step.Counts {
 			var found [][]any
-			if found, err = p.commit.conn.Ask(ctx, step.SQL); err == nil {
+			if found, err = p.commit.tables.Ask(ctx, step.SQL); err == nil {
 				touched = found[0][0].(int64)
 			}
 		} else {
-			touched, err = p.commit.conn.Exec(ctx, step.SQL)
+			touched, err = p.commit.tables.Exec(ctx, step.SQL)
 		}
 		if err != nil {
 			return err
@@ -234,7 +267,10 @@ func (p *part) Merge(ctx context.Context, h warehouse.Has) error {
 // same, as often as they are there, count as unchanged, and where all are nothing is written.
 func (p *part) replace(ctx context.Context, n int64) error {
 	d, t := p.commit.base.SQL, p.load.Target
-	found, err := p.commit.conn.Ask(ctx, d.SameRows(t, p.stage))
+	if err := p.bring(ctx, AllRows); err != nil {
+		return err
+	}
+	found, err := p.commit.tables.Ask(ctx, d.SameRows(t, p.stage))
 	if err != nil {
 		return err
 	}
@@ -243,7 +279,7 @@ func (p *part) replace(ctx context.Context, n int64) error {
 		return nil
 	}
 	for _, step := range d.Merge(t, p.load.Run, warehouse.Has{}) {
-		if _, err := p.commit.conn.Exec(ctx, step.SQL); err != nil {
+		if _, err := p.commit.tables.Exec(ctx, step.SQL); err != nil {
 			return err
 		}
 	}
@@ -269,7 +305,7 @@ func (p *part) stageBy(ctx context.Context, sql string) (int64, error) {
 	if err := p.clear(ctx); err != nil {
 		return 0, err
 	}
-	n, err := p.commit.conn.Exec(ctx, sql)
+	n, err := p.commit.tables.Exec(ctx, sql)
 	p.pending += n
 	p.books.Read += n
 	p.filled = true
@@ -277,7 +313,7 @@ func (p *part) stageBy(ctx context.Context, sql string) (int64, error) {
 }
 
 func (p *part) exec(ctx context.Context, statements ...string) error {
-	return execAll(ctx, p.commit.conn, statements)
+	return execAll(ctx, p.commit.tables, statements)
 }
 
 // baseless sets aside the changes whose unknown values have no row to come from.
@@ -286,7 +322,7 @@ func (p *part) baseless(ctx context.Context) error {
 	for _, k := range p.load.Target.Key {
 		list = append(list, schema.Quote(k), "CAST("+schema.Quote(k)+" AS VARCHAR)")
 	}
-	found, err := p.commit.conn.Ask(ctx,
+	found, err := p.commit.tables.Ask(ctx,
 		fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL LIMIT %d", strings.Join(list, ", "), p.stage,
 			warehouse.StageUnknown, warehouse.MostAside+1))
 	if err != nil {
@@ -356,8 +392,11 @@ func (p *part) count(s Step, n int64) {
 
 // Truncate empties the target as its keep asks, at a moment of the source.
 func (p *part) Truncate(ctx context.Context, moment int64, h warehouse.Has) error {
+	if err := p.bring(ctx, AllRows); err != nil {
+		return err
+	}
 	for _, step := range p.commit.base.SQL.Truncate(p.load.Target, moment, h) {
-		n, err := p.commit.conn.Exec(ctx, step.SQL)
+		n, err := p.commit.tables.Exec(ctx, step.SQL)
 		if err != nil {
 			return err
 		}

@@ -28,7 +28,7 @@ func (b *Base) relate(ctx context.Context, t warehouse.Target) error {
 		same = slices.Equal(has[t.Name.Display()], statements[2:])
 	}
 	if !same {
-		if err := b.create(ctx, statements); err != nil {
+		if err := b.write(ctx, statements); err != nil {
 			return err
 		}
 	}

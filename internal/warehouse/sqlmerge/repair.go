@@ -15,9 +15,12 @@ func (p *part) Straighten(ctx context.Context, moment int64) error {
 	if !p.keys {
 		return nil
 	}
+	if err := p.bringBy(ctx, keysTable(p.load.Feed, p.load.Table).Quoted()); err != nil {
+		return err
+	}
 	for _, step := range p.commit.base.SQL.Straighten(p.load.Target, keysTable(p.load.Feed, p.load.Table).Quoted(),
 		moment) {
-		n, err := p.commit.conn.Exec(ctx, step.SQL)
+		n, err := p.commit.tables.Exec(ctx, step.SQL)
 		if err != nil {
 			return err
 		}
@@ -31,8 +34,11 @@ func (p *part) EndKeys(ctx context.Context, moment int64) error {
 	if !p.keys {
 		return nil
 	}
+	if err := p.bringBy(ctx, keysTable(p.load.Feed, p.load.Table).Quoted()); err != nil {
+		return err
+	}
 	step := p.commit.base.SQL.EndKeys(p.load.Target, keysTable(p.load.Feed, p.load.Table).Quoted(), moment, p.load.Run)
-	n, err := p.commit.conn.Exec(ctx, step.SQL)
+	n, err := p.commit.tables.Exec(ctx, step.SQL)
 	if err != nil {
 		return err
 	}
@@ -94,7 +100,7 @@ func (b *Base) Contradictions(ctx context.Context, t warehouse.Target) (faults w
 	if sql == "" {
 		return nil, nil
 	}
-	found, err := b.Ask(ctx, sql)
+	found, err := b.look(ctx, t.Name, sql)
 	for _, row := range found {
 		f := warehouse.Fault{What: row[0].(string)}
 		for i, c := range t.KeyColumns() {

@@ -1,6 +1,7 @@
 package sqlmerge
 
 import (
+	"context"
 	"fmt"
 	"hash/fnv"
 
@@ -24,18 +25,44 @@ func waitingTable(feed, table string) schema.Name { return controlTable("suspend
 // keysTable holds the keys of a sweep, within its commit.
 func keysTable(feed, table string) schema.Name { return controlTable("keys", feed, table) }
 
-func (d Dialect) createStash(s warehouse.Stash) []string {
-	return []string{
-		d.CreateTableOf(copiedTable(s.Feed, s.Table), stash.CopiedColumns(s.Columns)),
-		d.CreateTableOf(waitingTable(s.Feed, s.Table), stash.Columns(s.Columns)),
-	}
+// stashOf are both of them.
+func stashOf(feed, table string) []schema.Name {
+	return []schema.Name{copiedTable(feed, table), waitingTable(feed, table)}
 }
 
-func dropStash(feed, table string) []string {
-	return []string{
-		"DROP TABLE IF EXISTS " + copiedTable(feed, table).Quoted(),
-		"DROP TABLE IF EXISTS " + waitingTable(feed, table).Quoted(),
-		fmt.Sprintf("DELETE FROM noemata.copy_parts WHERE feed = %s AND source_table = %s", schema.Literal(feed),
-			schema.Literal(table)),
+func (b *Base) createStash(ctx context.Context, c Conn, s warehouse.Stash) error {
+	for i, columns := range [][]schema.Column{stash.CopiedColumns(s.Columns), stash.Columns(s.Columns)} {
+		name := stashOf(s.Feed, s.Table)[i]
+		if err := bring(ctx, c, name, NoRows); err != nil {
+			return err
+		}
+		if _, err := tablesOf(c).Exec(ctx, b.SQL.CreateTableOf(name, columns)); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// emptyCopied takes all rows of a copy out.
+func emptyCopied(ctx context.Context, c Conn, s warehouse.Stash) error {
+	name := copiedTable(s.Feed, s.Table)
+	if err := bring(ctx, c, name, AllRows); err != nil {
+		return err
+	}
+	_, err := tablesOf(c).Exec(ctx, "DELETE FROM "+name.Quoted())
+	return err
+}
+
+func dropStash(ctx context.Context, c Conn, feed, table string) error {
+	for _, name := range stashOf(feed, table) {
+		if err := bring(ctx, c, name, NoRows); err != nil {
+			return err
+		}
+		if _, err := tablesOf(c).Exec(ctx, "DROP TABLE IF EXISTS "+name.Quoted()); err != nil {
+			return err
+		}
+	}
+	_, err := c.Exec(ctx, fmt.Sprintf("DELETE FROM noemata.copy_parts WHERE feed = %s AND source_table = %s",
+		schema.Literal(feed), schema.Literal(table)))
+	return err
 }

@@ -1,0 +1,341 @@
+//go:build duckdb_arrow
+
+// Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder, and a catalogue in PostgreSQL,
+// which any engine that knows the format reads (iceberg.apache.org/spec, format version 2).
+//
+// The journal is in the catalogue's database, so that rows, position and counters are one transaction, though the rows lie
+// elsewhere: files are written first, and what COMMIT makes visible are the pointers to them. A merge is DuckDB's, over the
+// rows whose keys have changed; rows that are replaced are deleted by their place.
+package lake
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync/atomic"
+	"syscall"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/postgres"
+	"noemata/internal/warehouse/sqlmerge"
+)
+
+// Kind is the name of this kind of warehouse.
+const Kind = "iceberg"
+
+// Opener is what to register.
+var Opener = connection.Kind[warehouse.Warehouse]{Check: Check, Open: Open}
+
+// Check tells whether the settings name a folder and the database of the catalogue.
+func Check(s connection.Settings) (connection.Settings, error) {
+	if s.Path == "" || strings.ContainsAny(s.Path, "?#%*[]{}'\x00") || filepath.Clean(s.Path) == "/" {
+		return s, problem.New(problem.Invalid, "A lake's tables lie in a folder.",
+			"Give its path, without characters that stand for others.").In("path")
+	}
+	if s.Host == "" || s.Database == "" {
+		return s, problem.New(problem.Invalid, "A lake's catalogue is in a PostgreSQL database.",
+			"Give its host, database and user, beside the path of the folder for the tables.").In("database")
+	}
+	if s.AskUser != "" {
+		return s, problem.New(problem.Invalid, "A lake is not asked as a user of its catalogue.", "Leave ask_user out.").In("ask_user")
+	}
+	folder := filepath.Clean(s.Path)
+	s.Path = ""
+	s, err := postgres.Opener.Check(s)
+	s.Path = folder
+	return s, err
+}
+
+// Warehouse is a lake that is written.
+type Warehouse struct {
+	sqlmerge.Base
+	keeper     *postgres.Warehouse // of the catalogue and the journal
+	folder     string
+	what       string
+	catalogued atomic.Bool // the tables of the catalogue are there
+}
+
+// Open prepares to write a lake.
+func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
+	s, err := Check(s)
+	if err != nil {
+		return nil, err
+	}
+	if !filepath.IsAbs(s.Path) {
+		return nil, problem.Newf(problem.Invalid, "Give an absolute path.", "The path %q cannot be opened.", s.Path).In("path")
+	}
+	w := &Warehouse{folder: s.Path, what: what}
+	s.Path = ""
+	keeper, err := postgres.Open(s, "the catalogue of the "+what)
+	if err != nil {
+		return nil, err
+	}
+	w.keeper = keeper.(*postgres.Warehouse)
+	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
+	return w, nil
+}
+
+// location is the folder as the format names it.
+func (w *Warehouse) location() string { return "file://" + w.folder }
+
+// inFolder is the path of a file of the lake.
+func (w *Warehouse) inFolder(at string) (string, error) {
+	file := filepath.Clean(strings.TrimPrefix(at, "file://"))
+	if !strings.HasPrefix(file, w.folder+"/") || strings.ContainsAny(file, "*?[]{}") {
+		return "", problem.Newf(problem.Held, "Have the other program keep the table's files in the lake's folder.",
+			"The file %q is not one of the %s.", at, w.what)
+	}
+	return file, nil
+}
+
+// Close lets the connections to the catalogue go.
+func (w *Warehouse) Close() { w.keeper.Close() }
+
+// Names are one in upper and lower case: engines that read the format differ in that.
+func (w *Warehouse) Names() warehouse.Names {
+	return warehouse.Names{Kind: "Iceberg", OneCase: true, Longest: 200}
+}
+
+// File is none: several hosts may write a lake, each table at a time.
+func (w *Warehouse) File() (string, bool) { return "", false }
+
+// Test signs in to the catalogue, and makes and removes a file in the folder.
+func (w *Warehouse) Test(ctx context.Context) (string, error) {
+	version, err := w.keeper.Test(ctx)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(w.folder, 0o755); err != nil {
+		return "", w.unwritten(err)
+	}
+	f, err := os.CreateTemp(w.folder, ".noemata-try-")
+	if err != nil {
+		return "", w.unwritten(err)
+	}
+	_ = f.Close()
+	return "Iceberg, version 2 of the format; the catalogue is in " + version, os.Remove(f.Name())
+}
+
+// Grants are none: who may read is the folder's and the catalogue's affair.
+func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
+
+// Free is what the disk of the folder has left for users that are not root (statfs(2)).
+func (w *Warehouse) Free(context.Context) (int64, error) {
+	near := w.folder
+	for near != "/" {
+		if _, err := os.Stat(near); err == nil {
+			break
+		}
+		near = filepath.Dir(near)
+	}
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(near, &disk); err != nil {
+		return 0, w.unwritten(err)
+	}
+	return int64(disk.Bavail) * disk.Bsize, nil
+}
+
+// Size is the room that the files of a table take which its newest snapshot has.
+func (w *Warehouse) Size(ctx context.Context, t warehouse.Target) (size int64, err error) {
+	c, err := w.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	found, err := w.load(ctx, c, t.Name)
+	if err != nil || found == nil || found.CurrentSnapshot() == nil {
+		return -1, err
+	}
+	summary := found.CurrentSnapshot().Summary
+	if summary == nil {
+		return -1, nil
+	}
+	_, err = fmt.Sscan(summary.Properties["total-files-size"], &size)
+	if err != nil {
+		return -1, nil
+	}
+	return size, nil
+}
+
+// Mend runs nothing: findings of a lake are mended where it lies.
+func (w *Warehouse) Mend(context.Context, string) error {
+	return problem.New(problem.Conflict, "A lake has no statements to mend it by.", "Mend it by hand.")
+}
+
+// Read passes rows on as Arrow batches.
+func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	c, err := w.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	return c.(sqlmerge.Divided).Tables().Read(ctx, q, sink)
+}
+
+// qualified finds what may be a name of a table with its schema's.
+var qualified = regexp.MustCompile(`("(?:[^"]|"")+"|\w+)\.("(?:[^"]|"")+"|\w+)`)
+
+// Ask runs a statement on the tables that it names, as one transaction, and gives all rows of a small result.
+func (w *Warehouse) Ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+	c, err := w.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	t := c.(*conn).tables
+	which := sqlmerge.AllRows
+	if strings.HasPrefix(strings.ToUpper(strings.TrimSpace(sql)), "SELECT") {
+		which = sqlmerge.Looking
+	}
+	if _, err := c.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ"); err != nil { // all pointers as of one moment
+		return nil, err
+	}
+	for _, text := range qualified.FindAllString(sql, -1) {
+		name, err := schema.ParseName(text)
+		if err != nil {
+			continue
+		}
+		l, err := t.local(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if l.table == nil && name.Schema != controlSchema {
+			continue
+		}
+		if l.table == nil && name.Schema == controlSchema {
+			return c.Ask(ctx, sql, args...)
+		}
+		if err := t.Bring(ctx, name, which); err != nil {
+			return nil, err
+		}
+	}
+	found, err := t.Ask(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	_, err = c.Exec(ctx, "COMMIT")
+	return found, err
+}
+
+// conn is a connection to the journal, and the tables of a transaction.
+type conn struct {
+	sqlmerge.Conn
+	tables *tables
+}
+
+func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
+	c, err := w.keeper.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return w.divided(c), nil
+}
+
+func (w *Warehouse) divided(c sqlmerge.Conn) *conn {
+	return &conn{Conn: c, tables: &tables{lake: w, journal: c}}
+}
+
+// Tables are those that the transaction has.
+func (c *conn) Tables() sqlmerge.Tables { return c.tables }
+
+// Exec runs a statement of the journal. Before COMMIT the tables are written, and their pointers moved.
+func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	if sql != "COMMIT" {
+		return c.Conn.Exec(ctx, sql, args...)
+	}
+	moves, err := c.move(ctx)
+	if err != nil {
+		return 0, err
+	}
+	kept := c.tables.written
+	c.tables.written = nil // whether it takes effect is not known, if its answer is lost
+	n, err := c.Conn.Exec(ctx, sql)
+	if err != nil {
+		c.tables.written = kept
+		if ctx.Err() != nil || problem.Is(err, problem.Unreachable) {
+			c.tables.written = nil
+		}
+		return n, err
+	}
+	c.tables.lake.after(c.tables, moves)
+	return n, nil
+}
+
+// move writes the tables and moves their pointers.
+func (c *conn) move(ctx context.Context) ([]pointer, error) {
+	moves, err := c.tables.write(ctx)
+	if err != nil || len(moves) == 0 {
+		return nil, err
+	}
+	if has, err := c.tables.lake.hasCatalogue(ctx, c.Conn); err != nil {
+		return nil, err
+	} else if !has {
+		for _, sql := range makeCatalogue {
+			if _, err := c.Conn.Exec(ctx, sql); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, p := range moves {
+		if err := p.move(ctx, c.Conn); err != nil {
+			return nil, err
+		}
+	}
+	return moves, nil
+}
+
+// after removes the files of tables of the journal that were dropped: nobody reads them.
+func (w *Warehouse) after(t *tables, moves []pointer) {
+	for _, p := range moves {
+		if p.to != "" || p.name.Schema != controlSchema {
+			continue
+		}
+		if l := t.known(p.name); l != nil && l.table != nil {
+			if folder, err := w.inFolder(l.table.Location()); err == nil {
+				_ = os.RemoveAll(folder)
+			}
+		}
+	}
+}
+
+// Close ends what is open. Files of a transaction that was not committed go.
+func (c *conn) Close() {
+	c.tables.forget()
+	c.tables.Close()
+	c.Conn.Close()
+}
+
+// exclusive runs work as one transaction that makes or changes tables, one at a time.
+func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) error) error {
+	var done *conn
+	var moves []pointer
+	err := w.keeper.Exclusive(ctx, func(c sqlmerge.Conn) error {
+		done = w.divided(c)
+		if err := work(done); err != nil {
+			return err
+		}
+		var err error
+		moves, err = done.move(ctx)
+		return err
+	})
+	if done == nil {
+		return err
+	}
+	defer done.tables.Close()
+	if err != nil {
+		if !problem.Is(err, problem.Unreachable) && ctx.Err() == nil {
+			done.tables.forget()
+		}
+		return err
+	}
+	w.after(done.tables, moves)
+	return nil
+}

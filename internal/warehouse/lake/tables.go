@@ -1,0 +1,410 @@
+//go:build duckdb_arrow
+
+package lake
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/iceberg-go"
+	"github.com/apache/iceberg-go/table"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/rows"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/sqlmerge"
+)
+
+// Columns that tell where a row that was brought lies.
+const (
+	fileColumn = "noemata_lies_in"
+	rowColumn  = "noemata_lies_at"
+)
+
+// tables are the tables of a lake as one transaction has them: those that statements reach are tables of a working space,
+// with the rows that were brought and where each of them lies. What has become of them is written when the transaction ends.
+type tables struct {
+	lake    *Warehouse
+	journal sqlmerge.Conn
+	work    *duckdb.Scratch // nil until it is used
+	locals  []*local
+	written []string // files
+}
+
+// local is a table in the working space.
+type local struct {
+	name    schema.Name
+	table   *table.Table // as its pointer has it; nil where there is none
+	number  int
+	made    bool // it is a table there, or was; else it is a view, or not there
+	seen    bool // it is a view
+	whole   bool // all rows were brought
+	brought int  // how often rows were
+	files   map[string]int
+	deletes map[string]bool // files of deletes that were read
+	key     []string
+}
+
+// beside names a table that is kept beside one of the working space.
+func (l *local) beside(what string) string { return fmt.Sprintf("main.noemata_%s_%d", what, l.number) }
+
+// fields are the columns that the table has in the lake.
+func (l *local) fields() []iceberg.NestedField {
+	if l.table == nil {
+		return nil
+	}
+	return l.table.Schema().Fields()
+}
+
+func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
+	if t.work == nil {
+		var err error
+		if t.work, err = duckdb.OpenScratch(ctx, workMemory, asRead, t.lake.what, t.lake.folder); err != nil {
+			return nil, err
+		}
+	}
+	return t.work, nil
+}
+
+// workMemory is how many bytes a transaction works in; what is more goes to a folder for temporary files.
+const workMemory = 256 << 20
+
+// Close lets the working space go.
+func (t *tables) Close() {
+	if t.work != nil {
+		t.work.Close()
+		t.work = nil
+	}
+}
+
+// Exec runs a statement in the working space.
+func (t *tables) Exec(ctx context.Context, sql string, args ...any) (int64, error) {
+	c, err := t.space(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return c.Exec(ctx, sql, args...)
+}
+
+// Ask asks the working space.
+func (t *tables) Ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
+	c, err := t.space(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return c.Ask(ctx, sql, args...)
+}
+
+// Insert adds rows to a table of the working space.
+func (t *tables) Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch,
+	raw *rows.Raw) error {
+	c, err := t.space(ctx)
+	if err != nil {
+		return err
+	}
+	return c.Insert(ctx, into, columns, record, raw)
+}
+
+// Read reads rows of a table.
+func (t *tables) Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error {
+	l, err := t.local(ctx, q.Target.Name)
+	if err != nil {
+		return err
+	}
+	if l.table == nil && !l.made && q.Target.Name.Schema == controlSchema {
+		return t.journal.Read(ctx, q, sink)
+	}
+	if err := t.Bring(ctx, q.Target.Name, sqlmerge.Looking); err != nil {
+		return err
+	}
+	return t.work.Read(ctx, q, sink)
+}
+
+// Columns are those of a table, as the transaction has it.
+func (t *tables) Columns(ctx context.Context, name schema.Name) (map[string]string, error) {
+	if l := t.known(name); l != nil && l.made {
+		all, err := t.work.Columns(ctx, name)
+		delete(all, fileColumn)
+		delete(all, rowColumn)
+		return all, err
+	}
+	l, err := t.local(ctx, name)
+	columns := map[string]string{}
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range l.fields() {
+		columns[f.Name] = nameOf(f.Type)
+	}
+	return columns, nil
+}
+
+func (t *tables) known(name schema.Name) *local {
+	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name == name })
+	if i < 0 {
+		return nil
+	}
+	return t.locals[i]
+}
+
+// local finds a table in the catalogue, once in a transaction.
+func (t *tables) local(ctx context.Context, name schema.Name) (*local, error) {
+	if l := t.known(name); l != nil {
+		return l, nil
+	}
+	found, err := t.lake.load(ctx, t.journal, name)
+	if err != nil {
+		return nil, err
+	}
+	l := &local{name: name, table: found, number: len(t.locals), files: map[string]int{}, deletes: map[string]bool{}}
+	for _, f := range l.fields() {
+		if nameOf(f.Type) == "" {
+			return nil, problem.Newf(problem.Held, "Name the table otherwise in the feed.",
+				"The table %s of the %s has the column %s of the type %s, which Noemata does not write.", name, t.lake.what, f.Name,
+				f.Type)
+		}
+	}
+	t.locals = append(t.locals, l)
+	return l, nil
+}
+
+// Bring has rows of a table in the working space.
+func (t *tables) Bring(ctx context.Context, name schema.Name, w sqlmerge.Which) error {
+	l, err := t.local(ctx, name)
+	if err != nil {
+		return err
+	}
+	if _, err := t.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
+		return err
+	}
+	if l.table == nil { // who needs it makes it
+		l.made = true
+		return nil
+	}
+	if w.Look && !l.made {
+		return t.show(ctx, l)
+	}
+	if err := t.make(ctx, l); err != nil {
+		return err
+	}
+	if len(w.Key) > 0 {
+		l.key = w.Key
+	}
+	if w.None || l.whole {
+		return nil
+	}
+	return t.fetch(ctx, l, w)
+}
+
+// show makes a view of a table that nothing is changed in.
+func (t *tables) show(ctx context.Context, l *local) error {
+	if l.seen {
+		return nil
+	}
+	if err := t.beside(ctx, l); err != nil {
+		return err
+	}
+	scan, err := t.scan(ctx, l, nil)
+	if err != nil {
+		return err
+	}
+	_, err = t.Exec(ctx, fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM (%s) AS t", l.name.Quoted(), l.names(), scan))
+	l.seen = err == nil
+	return err
+}
+
+func (l *local) names() string {
+	names := make([]string, len(l.fields()))
+	for i, f := range l.fields() {
+		names[i] = schema.Quote(f.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// beside makes the tables that tell of a table's files.
+func (t *tables) beside(ctx context.Context, l *local) error {
+	for _, sql := range []string{
+		"CREATE TABLE IF NOT EXISTS " + l.beside("files") + " (n INTEGER, path VARCHAR, local VARCHAR)",
+		"CREATE TABLE IF NOT EXISTS " + l.beside("deletes") + " (path VARCHAR, pos BIGINT)",
+	} {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// make makes the table in the working space, without rows.
+func (t *tables) make(ctx context.Context, l *local) error {
+	if l.made {
+		return nil
+	}
+	if l.seen {
+		if _, err := t.Exec(ctx, "DROP VIEW "+l.name.Quoted()); err != nil {
+			return err
+		}
+		l.seen = false
+	}
+	if err := t.beside(ctx, l); err != nil {
+		return err
+	}
+	columns := make([]string, len(l.fields()))
+	for i, f := range l.fields() {
+		columns[i] = schema.Quote(f.Name) + " " + nameOf(f.Type)
+	}
+	columns = append(columns, fileColumn+" INTEGER", rowColumn+" BIGINT")
+	for _, sql := range []string{
+		fmt.Sprintf("CREATE TABLE %s (%s)", l.name.Quoted(), strings.Join(columns, ", ")),
+		fmt.Sprintf("CREATE TABLE %s (%s, batch INTEGER)", l.beside("brought"), strings.Join(columns, ", ")),
+	} {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	l.made = true
+	return nil
+}
+
+// fetch brings rows that were not brought before.
+func (t *tables) fetch(ctx context.Context, l *local, w sqlmerge.Which) error {
+	filter, err := t.bounds(ctx, l, w)
+	if err != nil {
+		return err
+	}
+	scan, err := t.scan(ctx, l, filter)
+	if err != nil {
+		return err
+	}
+	conditions := []string{"true"}
+	if len(w.Key) > 0 {
+		same := make([]string, len(w.Key))
+		for i, k := range w.Key {
+			same[i] = "k." + schema.Quote(w.Columns[i]) + " = t." + schema.Quote(k)
+		}
+		conditions = append(conditions, "EXISTS (SELECT 1 FROM "+w.Among+" AS k WHERE "+strings.Join(same, " AND ")+")")
+	}
+	if l.brought > 0 {
+		conditions = append(conditions, fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s AS b WHERE b.%s = t.%[2]s AND b.%s = t.%[3]s)",
+			l.beside("brought"), fileColumn, rowColumn))
+	}
+	l.brought++
+	columns := l.names() + ", " + fileColumn + ", " + rowColumn
+	for _, sql := range []string{
+		fmt.Sprintf("INSERT INTO %s (%s, batch) SELECT %[2]s, %d FROM (%s) AS t WHERE %s", l.beside("brought"), columns, l.brought,
+			scan, strings.Join(conditions, " AND ")),
+		fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s WHERE batch = %d", l.name.Quoted(), columns, l.beside("brought"),
+			l.brought),
+	} {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	l.whole = len(w.Key) == 0
+	return nil
+}
+
+// bounds are what the first column of a key can be of the rows that are brought, so that files without them are not read.
+func (t *tables) bounds(ctx context.Context, l *local, w sqlmerge.Which) (iceberg.BooleanExpression, error) {
+	if len(w.Key) == 0 {
+		return nil, nil
+	}
+	field, ok := l.table.Schema().FindFieldByName(w.Key[0])
+	if !ok {
+		return nil, nil
+	}
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT CAST(min(k.%s) AS VARCHAR), CAST(max(k.%[1]s) AS VARCHAR) FROM %s AS k",
+		schema.Quote(w.Columns[0]), w.Among))
+	if err != nil {
+		return nil, err
+	}
+	low, _ := found[0][0].(string)
+	high, some := found[0][1].(string)
+	if !some {
+		return iceberg.AlwaysFalse{}, nil
+	}
+	return between(field, low, high), nil
+}
+
+// scan is a SELECT of the rows of a table with their places, of the files that may have some that a filter lets through.
+func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpression) (string, error) {
+	options := []table.ScanOption{table.WithCaseSensitive(true)}
+	if filter != nil {
+		options = append(options, table.WithRowFilter(filter))
+	}
+	var tasks []table.FileScanTask
+	if l.table.CurrentSnapshot() != nil {
+		var err error
+		if tasks, err = l.table.Scan(options...).PlanFiles(ctx); err != nil {
+			return "", t.lake.unreadable(err, l.name)
+		}
+	}
+	if len(tasks) == 0 {
+		columns := make([]string, len(l.fields()))
+		for i, f := range l.fields() {
+			columns[i] = "CAST(NULL AS " + nameOf(f.Type) + ") AS " + schema.Quote(f.Name)
+		}
+		return fmt.Sprintf("SELECT %s, 0 AS %s, 0 AS %s WHERE false", strings.Join(columns, ", "), fileColumn, rowColumn), nil
+	}
+	paths, err := t.note(ctx, l, tasks)
+	if err != nil {
+		return "", err
+	}
+	var mapped, columns []string
+	for _, f := range l.fields() {
+		mapped = append(mapped, fmt.Sprintf("%d: {name: 'c%[1]d', type: '%s', default_value: NULL}", f.ID, nameOf(f.Type)))
+		columns = append(columns, fmt.Sprintf("s.c%d AS %s", f.ID, schema.Quote(f.Name)))
+	}
+	return fmt.Sprintf("SELECT %s, f.n AS %s, s.file_row_number AS %s FROM read_parquet([%s], schema = MAP {%s}, filename = true, "+
+		"file_row_number = true) AS s JOIN %s AS f ON f.local = s.filename WHERE NOT EXISTS (SELECT 1 FROM %s AS d WHERE "+
+		"d.path = f.path AND d.pos = s.file_row_number)", strings.Join(columns, ", "), fileColumn, rowColumn,
+		strings.Join(paths, ", "), strings.Join(mapped, ", "), l.beside("files"), l.beside("deletes")), nil
+}
+
+// note keeps which files are read, and which rows of them are deleted. It gives the paths of those with rows, as literals.
+func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask) (paths []string, err error) {
+	var entries, deletes []string
+	for _, task := range tasks {
+		if len(task.EqualityDeleteFiles)+len(task.DeletionVectorFiles) > 0 {
+			return nil, problem.Newf(problem.Held, "Have the other program compact the table, and keep it from writing it.",
+				"The table %s of the %s was written by another program, in a form that Noemata does not read.", l.name, t.lake.what)
+		}
+		at := task.File.FilePath()
+		file, err := t.lake.inFolder(at)
+		if err != nil {
+			return nil, err
+		}
+		paths = append(paths, schema.Literal(file))
+		if _, seen := l.files[at]; !seen {
+			l.files[at] = len(l.files)
+			entries = append(entries, fmt.Sprintf("(%d, %s, %s)", l.files[at], schema.Literal(at), schema.Literal(file)))
+		}
+		for _, d := range task.DeleteFiles {
+			if l.deletes[d.FilePath()] {
+				continue
+			}
+			l.deletes[d.FilePath()] = true
+			file, err := t.lake.inFolder(d.FilePath())
+			if err != nil {
+				return nil, err
+			}
+			deletes = append(deletes, schema.Literal(file))
+		}
+	}
+	for chunk := range slices.Chunk(entries, 500) {
+		if _, err := t.Exec(ctx, "INSERT INTO "+l.beside("files")+" VALUES "+strings.Join(chunk, ", ")); err != nil {
+			return nil, err
+		}
+	}
+	for chunk := range slices.Chunk(deletes, 500) {
+		if _, err := t.Exec(ctx, fmt.Sprintf("INSERT INTO %s SELECT file_path, pos FROM read_parquet([%s])", l.beside("deletes"),
+			strings.Join(chunk, ", "))); err != nil {
+			return nil, err
+		}
+	}
+	return paths, nil
+}

@@ -1,0 +1,405 @@
+//go:build duckdb_arrow
+
+package lake
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/apache/iceberg-go"
+	"github.com/apache/iceberg-go/table"
+	"github.com/google/uuid"
+
+	"noemata/internal/core/problem"
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+)
+
+// column is one of a table of the working space.
+type column struct {
+	iceberg.NestedField
+	duckdb string // its type there
+}
+
+// write writes what has become of the tables, and gives the moves of their pointers.
+func (t *tables) write(ctx context.Context) (moves []pointer, err error) {
+	for _, l := range t.locals {
+		if !l.made {
+			continue
+		}
+		p, err := t.writeOne(ctx, l)
+		if err != nil {
+			return nil, err
+		}
+		if p != (pointer{}) {
+			moves = append(moves, p)
+		}
+	}
+	return moves, nil
+}
+
+// writeOne writes what has become of a table. The pointer is that of nothing where it is as it was.
+func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
+	has, placed, err := t.described(ctx, l)
+	switch {
+	case err != nil:
+		return pointer{}, err
+	case len(has) == 0 && l.table == nil:
+		return pointer{}, nil
+	case len(has) == 0:
+		return pointer{name: l.name, from: l.table.MetadataLocation()}, nil
+	}
+	if l.table != nil && l.brought == 0 && placed {
+		// Rows are added and none is changed: whoever has added some meanwhile is not in the way.
+		if l.table, err = t.lake.loadFor(ctx, t.journal, l.name, pointerSQL+" FOR UPDATE"); err != nil || l.table == nil {
+			return pointer{}, cmp.Or(err, warehouse.Overtaken("the table "+l.name.Display()))
+		}
+	}
+	tbl, s, fresh, err := t.evolved(l, has)
+	if err != nil {
+		return pointer{}, err
+	}
+	from := ""
+	if l.table != nil {
+		from = l.table.MetadataLocation()
+	}
+	rows, deletes, err := t.files(ctx, l, tbl, has, placed)
+	if err != nil {
+		return pointer{}, err
+	}
+	if len(rows)+len(deletes) == 0 {
+		if !fresh {
+			return pointer{}, nil
+		}
+		if s.next, err = writeMetadata(s.base, from); err != nil {
+			return pointer{}, t.lake.unwritten(err)
+		}
+		return pointer{l.name, from, s.next}, nil
+	}
+	tx := tbl.NewTransaction()
+	if len(deletes) > 0 {
+		err = tx.NewRowDelta(nil).AddRows(rows...).AddDeletes(deletes...).Commit(ctx)
+	} else {
+		err = tx.AddDataFiles(ctx, rows, nil, table.WithoutAutoNameMapping(), table.WithoutDuplicateCheck())
+	}
+	if err == nil {
+		_, err = tx.Commit(ctx)
+	}
+	if err != nil {
+		return pointer{}, t.lake.unwritten(err)
+	}
+	return pointer{l.name, from, s.next}, nil
+}
+
+// described are the columns of a table in the working space; placed tells whether its rows know their places. There are none
+// where it was dropped.
+func (t *tables) described(ctx context.Context, l *local) (has []column, placed bool, err error) {
+	all, err := t.work.Columns(ctx, l.name)
+	if err != nil || len(all) == 0 {
+		return nil, false, err
+	}
+	found, err := t.Ask(ctx, "DESCRIBE "+l.name.Quoted())
+	if err != nil {
+		return nil, false, err
+	}
+	for _, row := range found {
+		name, typeName := row[0].(string), row[1].(string)
+		if name == fileColumn || name == rowColumn {
+			placed = true
+			continue
+		}
+		of, err := typeOf(typeName)
+		if err != nil {
+			return nil, false, fmt.Errorf("the column %s of %s: %w", name, l.name, err)
+		}
+		has = append(has, column{iceberg.NestedField{ID: len(has) + 1, Name: name, Type: of}, typeName})
+	}
+	return has, placed, nil
+}
+
+// evolved is the table with the columns that it has by now, which are given the numbers that they have there. A column of
+// another type is another column. fresh tells that its metadata is another.
+func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, fresh bool, err error) {
+	if l.table == nil {
+		fields := make([]iceberg.NestedField, len(has))
+		for i, c := range has {
+			fields[i] = c.NestedField
+		}
+		tbl, s, err = t.lake.newTable(l.name, fields)
+		return tbl, s, true, err
+	}
+	s = &staged{base: l.table.Metadata(), location: l.table.MetadataLocation()}
+	tbl = table.New(l.table.Identifier(), s.base, s.location, fileSystem, s)
+	update := tbl.NewTransaction().UpdateSchema(true, true)
+	before, now := map[string]iceberg.Type{}, map[string]bool{}
+	for _, c := range has {
+		now[c.Name] = true
+	}
+	for _, f := range l.fields() {
+		before[f.Name] = f.Type
+		if !now[f.Name] {
+			update, fresh = update.DeleteColumn([]string{f.Name}), true
+		}
+	}
+	for _, c := range has {
+		was, there := before[c.Name]
+		if there && was.Equals(c.Type) {
+			continue
+		}
+		if there {
+			update = update.DeleteColumn([]string{c.Name})
+		}
+		update, fresh = update.AddColumn([]string{c.Name}, c.Type, "", false, nil), true
+	}
+	if fresh {
+		updates, _, err := update.BuildUpdates()
+		if err != nil {
+			return nil, nil, false, err
+		}
+		if s.base, err = table.UpdateTableMetadata(s.base, updates, s.location); err != nil {
+			return nil, nil, false, err
+		}
+		tbl = table.New(l.table.Identifier(), s.base, s.location, fileSystem, s)
+	}
+	for i, c := range has {
+		f, ok := tbl.Schema().FindFieldByName(c.Name)
+		if !ok {
+			return nil, nil, false, fmt.Errorf("the column %s of %s has no number", c.Name, l.name)
+		}
+		has[i].ID = f.ID
+	}
+	return tbl, s, fresh, nil
+}
+
+// files writes the rows that are new or were changed, and the places of those that are no more, or were changed.
+func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []column, placed bool) (rows,
+	deletes []iceberg.DataFile, err error) {
+	where := "true"
+	if l.table != nil && placed {
+		if where, err = t.compare(ctx, l, has); err != nil {
+			return nil, nil, err
+		}
+	} else if l.table != nil { // it was made anew
+		if _, err := t.Exec(ctx, fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s", l.beside("gone"), fileColumn, rowColumn,
+			l.beside("brought"))); err != nil {
+			return nil, nil, err
+		}
+	}
+	if file, err := t.writeRows(ctx, l, tbl, has, where); err != nil {
+		return nil, nil, err
+	} else if file != nil {
+		rows = append(rows, file)
+	}
+	if l.table == nil || l.brought == 0 {
+		return rows, nil, nil
+	}
+	file, err := t.writeDeletes(ctx, l, tbl)
+	if err == nil && file != nil {
+		deletes = append(deletes, file)
+	}
+	return rows, deletes, err
+}
+
+// compare finds which of the rows that were brought are no more, or others, and gives the condition of rows to be written.
+func (t *tables) compare(ctx context.Context, l *local, has []column) (string, error) {
+	if l.brought == 0 {
+		return "true", nil
+	}
+	before := map[string]iceberg.Type{}
+	for _, f := range l.fields() {
+		before[f.Name] = f.Type
+	}
+	differ := []string{"false"}
+	for _, c := range has {
+		name := schema.Quote(c.Name)
+		if was, there := before[c.Name]; !there || !was.Equals(c.Type) {
+			differ = append(differ, "t."+name+" IS NOT NULL")
+			continue
+		}
+		kind := schema.Text
+		if c.duckdb == "FLOAT" || c.duckdb == "DOUBLE" {
+			kind = schema.Float64
+		}
+		differ = append(differ, dialect.Distinct(schema.Type{Kind: kind}, "b."+name, "t."+name))
+	}
+	same := fmt.Sprintf("t.%s = b.%[1]s AND t.%s = b.%[2]s", fileColumn, rowColumn)
+	for _, sql := range []string{
+		fmt.Sprintf("CREATE TABLE %s AS SELECT b.%s, b.%s FROM %s AS b JOIN %s AS t ON %s WHERE %s", l.beside("changed"), fileColumn,
+			rowColumn, l.beside("brought"), l.name.Quoted(), same, strings.Join(differ, " OR ")),
+		fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s AS b WHERE NOT EXISTS (SELECT 1 FROM %s AS t WHERE %s) UNION ALL "+
+			"FROM %s", l.beside("gone"), fileColumn, rowColumn, l.beside("brought"), l.name.Quoted(), same, l.beside("changed")),
+	} {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("t.%s IS NULL OR EXISTS (SELECT 1 FROM %s AS b WHERE %s)", fileColumn, l.beside("changed"), same), nil
+}
+
+// writeRows writes rows of a table into a file; nil where there are none.
+func (t *tables) writeRows(ctx context.Context, l *local, tbl *table.Table, has []column, where string) (iceberg.DataFile,
+	error) {
+	from := l.name.Quoted() + " AS t WHERE " + where
+	asked, signed := []string{"count(*)"}, []string{"false"}
+	for _, c := range has {
+		name := "t." + schema.Quote(c.Name)
+		asked = append(asked, "count("+name+")")
+		if text := boundText(c.duckdb, "min("+name+")"); text != "" {
+			asked = append(asked, text, boundText(c.duckdb, "max("+name+")"))
+		}
+		if c.duckdb == "FLOAT" || c.duckdb == "DOUBLE" {
+			signed = append(signed, "coalesce(bool_or("+name+" = 0 AND signbit("+name+")), false)")
+		}
+	}
+	asked = append(asked, strings.Join(signed, " OR "))
+	found, err := t.Ask(ctx, "SELECT "+strings.Join(asked, ", ")+" FROM "+from)
+	if err != nil {
+		return nil, err
+	}
+	n := found[0][0].(int64)
+	if n == 0 {
+		return nil, nil
+	}
+	names, numbers := make([]string, len(has)), make([]string, len(has))
+	for i, c := range has {
+		names[i] = schema.Quote(c.Name)
+		numbers[i] = fmt.Sprintf("%s: %d", names[i], c.ID)
+	}
+	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + from
+	if len(l.key) > 0 {
+		sql += " ORDER BY " + schema.QuoteAll("t.", l.key)
+	}
+	more := ""
+	if signed, _ := found[0][len(found[0])-1].(bool); signed {
+		more = ", DICTIONARY_SIZE_LIMIT 0" // a dictionary takes -0 for 0
+	}
+	at, size, err := t.copyTo(ctx, tbl, sql, numbers, more)
+	if err != nil {
+		return nil, err
+	}
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, at, iceberg.ParquetFile, nil, nil, nil, n, size)
+	if err != nil {
+		return nil, err
+	}
+	counts, nulls, low, high := map[int]int64{}, map[int]int64{}, map[int][]byte{}, map[int][]byte{}
+	at0 := 1
+	for _, c := range has {
+		counts[c.ID], nulls[c.ID] = n, n-found[0][at0].(int64)
+		at0++
+		if boundText(c.duckdb, "") == "" {
+			continue
+		}
+		for i, bounds := range []map[int][]byte{low, high} {
+			if text, some := found[0][at0+i].(string); some {
+				if data := boundOf(c.duckdb, text, i == 1); data != nil {
+					bounds[c.ID] = data
+				}
+			}
+		}
+		at0 += 2
+	}
+	return b.ValueCounts(counts).NullValueCounts(nulls).LowerBoundValues(low).UpperBoundValues(high).Build(), nil
+}
+
+// Field numbers of the columns of a file of deletes by place (Iceberg, Table Spec, Position Delete Files).
+const (
+	pathField  = 2147483546
+	placeField = 2147483545
+)
+
+// writeDeletes writes the places of rows that are no more into a file; nil where there are none.
+func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (iceberg.DataFile, error) {
+	found, err := t.Ask(ctx, "SELECT count(*) FROM "+l.beside("gone"))
+	if err != nil || found[0][0].(int64) == 0 {
+		return nil, err
+	}
+	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2", rowColumn,
+		l.beside("gone"), l.beside("files"), fileColumn)
+	at, size, err := t.copyTo(ctx, tbl, sql, []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}, "")
+	if err != nil {
+		return nil, err
+	}
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, at, iceberg.ParquetFile, nil, nil, nil,
+		found[0][0].(int64), size)
+	if err != nil {
+		return nil, err
+	}
+	return b.Build(), nil
+}
+
+// copyTo writes what a question gives into a file of a table, which is on the disk when it returns.
+func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (at string, size int64,
+	err error) {
+	at = tbl.Location() + "/data/" + uuid.NewString() + ".parquet"
+	file, err := t.lake.inFolder(at)
+	if err != nil {
+		return "", 0, err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return "", 0, t.lake.unwritten(err)
+	}
+	t.written = append(t.written, file)
+	if _, err := t.Exec(ctx, fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, FIELD_IDS {%s}%s)", sql,
+		schema.Literal(file), strings.Join(numbers, ", "), more)); err != nil {
+		return "", 0, err
+	}
+	size, err = synced(file)
+	return at, size, t.lake.unwritten(err)
+}
+
+// synced makes sure that a file is on the disk, and tells its size.
+func synced(file string) (int64, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), errors.Join(f.Sync(), syncFolder(filepath.Dir(file)))
+}
+
+func syncFolder(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+// writeFile writes a file that is not there yet, and has it on the disk when it returns.
+func writeFile(at string, data []byte) error {
+	file := strings.TrimPrefix(at, "file://")
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(file)))
+}
+
+func (w *Warehouse) unwritten(err error) error {
+	if err == nil {
+		return nil
+	}
+	return problem.Wrap(err, problem.Failed, fmt.Sprintf("The %s cannot be written: %v.", w.what, err),
+		"Is there room in its folder, and may the service write it? The next run goes on where this one ended.")
+}
+
+// forget removes the files that a transaction has written which came to nothing.
+func (t *tables) forget() {
+	for _, file := range t.written {
+		_ = os.Remove(file)
+	}
+	t.written = nil
+}
