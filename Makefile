@@ -23,13 +23,17 @@ install:
 	fi
 
 # A MySQL server for the tests, which Debian does not have.
-testkit: internal/testkit/mysql/node_modules/.package-lock.json internal/testkit/pg/node_modules/.package-lock.json
+testkit: internal/testkit/mysql/node_modules/.package-lock.json internal/testkit/pg/node_modules/.package-lock.json internal/testkit/icebird/node_modules/.package-lock.json
 internal/testkit/mysql/node_modules/.package-lock.json: internal/testkit/mysql/package-lock.json
 	cd internal/testkit/mysql && npm ci --no-audit --no-fund
 
 # A driver of another language for the SQL port's tests.
 internal/testkit/pg/node_modules/.package-lock.json: internal/testkit/pg/package-lock.json
 	cd internal/testkit/pg && npm ci --no-audit --no-fund
+
+# A reader of Iceberg tables that is not ours.
+internal/testkit/icebird/node_modules/.package-lock.json: internal/testkit/icebird/package-lock.json
+	cd internal/testkit/icebird && npm ci --no-audit --no-fund
 
 # The console is built anew when one of its files is newer than what was built.
 CONSOLE_FILES := $(shell find console/src console/public -type f ! -name schema.ts) docs/openapi.json console/index.html console/package-lock.json console/vite.config.ts

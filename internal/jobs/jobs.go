@@ -148,6 +148,7 @@ func (r *Runner) Start(ctx context.Context) error {
 	r.done.Go(func() { r.repeat(ctx, 10*time.Second, "Asking for proofs", r.askAll) })
 	r.done.Go(func() { r.repeat(ctx, lookForDerived, "Looking for derived tables", r.deriveAll) })
 	r.done.Go(func() { r.repeat(ctx, 30*time.Second, "Measuring the logs that sources retain", r.measureLogs) })
+	r.done.Go(func() { r.repeat(ctx, keepUpEvery, "The upkeep of warehouses", r.keepUp) })
 	r.done.Go(func() {
 		r.repeat(ctx, 10*time.Minute, "Pruning the records", r.store.Prune)
 	})

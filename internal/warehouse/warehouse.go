@@ -72,6 +72,12 @@ type Warehouse interface {
 	Close()
 }
 
+// Upkept is a warehouse whose tables need upkeep beside what feeds write.
+type Upkept interface {
+	// Upkeep does what is due by now, and gives way to feeds.
+	Upkeep(ctx context.Context) error
+}
+
 // Commit is one transaction. Finish or Abort ends it.
 type Commit interface {
 	// Table begins a table's part of the commit.

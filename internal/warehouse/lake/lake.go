@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 
@@ -61,6 +62,7 @@ type Warehouse struct {
 	folder     string
 	what       string
 	catalogued atomic.Bool // the tables of the catalogue are there
+	upkeeps    sync.Map    // what is known of the upkeep of each table, by its name
 }
 
 // Open prepares to write a lake.

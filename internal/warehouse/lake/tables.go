@@ -144,6 +144,9 @@ func (t *tables) Columns(ctx context.Context, name schema.Name) (map[string]stri
 	return columns, nil
 }
 
+// allRows is for statements that reach all rows.
+var allRows = sqlmerge.AllRows
+
 func (t *tables) known(name schema.Name) *local {
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name == name })
 	if i < 0 {
@@ -343,6 +346,11 @@ func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpre
 			return "", t.lake.unreadable(err, l.name)
 		}
 	}
+	return t.scanOf(ctx, l, tasks)
+}
+
+// scanOf is a scan of some files.
+func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTask) (string, error) {
 	if len(tasks) == 0 {
 		columns := make([]string, len(l.fields()))
 		for i, f := range l.fields() {

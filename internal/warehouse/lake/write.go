@@ -5,6 +5,7 @@ package lake
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -190,7 +191,7 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 			return nil, nil, err
 		}
 	}
-	if file, err := t.writeRows(ctx, l, tbl, has, where); err != nil {
+	if file, err := t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, l.key); err != nil {
 		return nil, nil, err
 	} else if file != nil {
 		rows = append(rows, file)
@@ -241,10 +242,9 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 	return fmt.Sprintf("t.%s IS NULL OR EXISTS (SELECT 1 FROM %s AS b WHERE %s)", fileColumn, l.beside("changed"), same), nil
 }
 
-// writeRows writes rows of a table into a file; nil where there are none.
-func (t *tables) writeRows(ctx context.Context, l *local, tbl *table.Table, has []column, where string) (iceberg.DataFile,
+// writeRows writes rows, which are called t, into a file of a table, in the order of a key; nil where there are none.
+func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string, key []string) (iceberg.DataFile,
 	error) {
-	from := l.name.Quoted() + " AS t WHERE " + where
 	asked, signed := []string{"count(*)"}, []string{"false"}
 	for _, c := range has {
 		name := "t." + schema.Quote(c.Name)
@@ -271,12 +271,16 @@ func (t *tables) writeRows(ctx context.Context, l *local, tbl *table.Table, has 
 		numbers[i] = fmt.Sprintf("%s: %d", names[i], c.ID)
 	}
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + from
-	if len(l.key) > 0 {
-		sql += " ORDER BY " + schema.QuoteAll("t.", l.key)
+	if len(key) > 0 {
+		sql += " ORDER BY " + schema.QuoteAll("t.", key)
 	}
-	more := ""
+	described, err := json.Marshal(tbl.Schema())
+	if err != nil {
+		return nil, err
+	}
+	more := `, KV_METADATA {"iceberg.schema": ` + schema.Literal(string(described)) + `}` // as other writers do
 	if signed, _ := found[0][len(found[0])-1].(bool); signed {
-		more = ", DICTIONARY_SIZE_LIMIT 0" // a dictionary takes -0 for 0
+		more += ", DICTIONARY_SIZE_LIMIT 0" // a dictionary takes -0 for 0
 	}
 	at, size, err := t.copyTo(ctx, tbl, sql, numbers, more)
 	if err != nil {
@@ -314,7 +318,8 @@ const (
 
 // writeDeletes writes the places of rows that are no more into a file; nil where there are none.
 func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (iceberg.DataFile, error) {
-	found, err := t.Ask(ctx, "SELECT count(*) FROM "+l.beside("gone"))
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT count(*), min(f.path), max(f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
+		l.beside("gone"), l.beside("files"), fileColumn))
 	if err != nil || found[0][0].(int64) == 0 {
 		return nil, err
 	}
@@ -329,6 +334,9 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 	if err != nil {
 		return nil, err
 	}
+	// Which files it is about, so that those who read others pass it by.
+	b.LowerBoundValues(map[int][]byte{pathField: []byte(found[0][1].(string))})
+	b.UpperBoundValues(map[int][]byte{pathField: []byte(found[0][2].(string))})
 	return b.Build(), nil
 }
 

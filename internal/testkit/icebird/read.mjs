@@ -1,0 +1,23 @@
+// Prints the rows of an Iceberg table as JSON, one a line: node read.mjs METADATA.json
+import { readFile } from 'node:fs/promises'
+import { register } from 'node:module'
+import { fileURLToPath } from 'node:url'
+
+register('./hooks.mjs', import.meta.url)
+const { icebergRead } = await import('icebird')
+
+// The library reads by HTTP; the table lies in files.
+globalThis.fetch = async (url, init = {}) => {
+  let content = await readFile(fileURLToPath(String(url)))
+  const length = content.length
+  const range = /bytes=(\d+)-(\d*)/.exec(new Headers(init.headers).get('range') ?? '')
+  if (range) content = content.subarray(Number(range[1]), range[2] ? Number(range[2]) + 1 : length)
+  const headers = { 'content-length': String(init.method === 'HEAD' ? length : content.length) }
+  return new Response(init.method === 'HEAD' ? null : content, { status: range ? 206 : 200, headers })
+}
+
+const metadata = JSON.parse(await readFile(process.argv[2], 'utf8'))
+const rows = await icebergRead({ tableUrl: metadata.location, metadata })
+for (const row of rows) {
+  console.log(JSON.stringify(row, (_, v) => (typeof v === 'bigint' ? String(v) : v)))
+}

@@ -1,0 +1,177 @@
+//go:build duckdb_arrow
+
+package lake
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/internal/connection"
+	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
+	"noemata/internal/testkit"
+	"noemata/internal/warehouse"
+)
+
+func TestMain(m *testing.M) { testkit.Main(m) }
+
+// newLake is a lake with a table kept.shelves, of a key and a text.
+func newLake(t *testing.T) (*Warehouse, connection.Settings) {
+	settings, _ := testkit.Database(t)
+	settings.Path = filepath.Join(testkit.Dir(t), "lake")
+	w, err := Open(settings, `warehouse "lake"`)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	_, err = w.Prepare(t.Context(), shelves)
+	require.NoError(t, err)
+	return w.(*Warehouse), settings
+}
+
+var shelves = warehouse.Target{Name: schema.Name{Schema: "kept", Table: "shelves"}, Keep: feed.KeepLatest, Prefix: "nm_",
+	Key: []string{"id"}, Columns: warehouse.ColumnsOf([]schema.Column{
+		{Name: "id", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"},
+		{Name: "branch", Type: schema.Type{Kind: schema.Text}, Native: "text"}}, "nm_", feed.KeepLatest, false)}
+
+func ask(t *testing.T, w *Warehouse, sql string, args ...any) [][]any {
+	t.Helper()
+	found, err := w.Ask(t.Context(), fmt.Sprintf(sql, args...))
+	require.NoError(t, err, sql)
+	return found
+}
+
+// filesOf are the files of a table that are in its folder.
+func filesOf(t *testing.T, s connection.Settings, kind string) []string {
+	list, err := filepath.Glob(filepath.Join(s.Path, "kept", "shelves-*", kind, "*"))
+	require.NoError(t, err)
+	return list
+}
+
+// Files are put together, old snapshots let go, and files that no commit names removed: those of a process that was killed,
+// too. The rows are the same throughout.
+func TestUpkeep(t *testing.T) {
+	w, settings := newLake(t)
+	for i := range 30 {
+		ask(t, w, "INSERT INTO kept.shelves (id, branch) VALUES (%d, 'b%[1]d'), (%d, 'c')", i, 100+i)
+		ask(t, w, "DELETE FROM kept.shelves WHERE id = %d", 100+i)
+	}
+	rows := ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id")
+	require.Len(t, rows, 30)
+	require.Len(t, filesOf(t, settings, "data"), 60)
+	lost := filepath.Join(filepath.Dir(filesOf(t, settings, "data")[0]), "of-a-process-that-was-killed.parquet")
+	require.NoError(t, os.WriteFile(lost, []byte("PAR1"), 0o600))
+
+	require.NoError(t, w.Upkeep(t.Context()))
+	require.Len(t, filesOf(t, settings, "data"), 62, "old snapshots have them, and what is lost may be of a commit under way")
+	require.Equal(t, rows, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+
+	keep, often := keptFor, lookAgain
+	keptFor, lookAgain = time.Millisecond, 0
+	t.Cleanup(func() { keptFor, lookAgain = keep, often })
+	time.Sleep(10 * time.Millisecond)
+	require.NoError(t, w.Upkeep(t.Context()))
+	require.Len(t, filesOf(t, settings, "data"), 1)
+	require.Equal(t, rows, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+	ask(t, w, "UPDATE kept.shelves SET branch = 'z' WHERE id = 3")
+	require.Equal(t, "z", ask(t, w, "SELECT branch FROM kept.shelves WHERE id = 3")[0][0])
+}
+
+// A process that dies between any two steps of a commit leaves the lake as it was: the pointers are moved by the COMMIT that
+// moves the position, and what was written before it is named by nobody.
+func TestDeathAtEachStepOfACommit(t *testing.T) {
+	for _, step := range []string{"after the rows were written", "after the metadata was written",
+		"after the pointers were moved"} {
+		t.Run(step, func(t *testing.T) {
+			w, settings := newLake(t)
+			ask(t, w, "INSERT INTO kept.shelves (id, branch) VALUES (1, 'a'), (2, 'b')")
+			before := len(filesOf(t, settings, "metadata"))
+			opened, err := w.connect(t.Context())
+			require.NoError(t, err)
+			c := opened.(*conn)
+			_, err = c.Exec(t.Context(), "BEGIN")
+			require.NoError(t, err)
+			require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, allRows))
+			_, err = c.tables.Exec(t.Context(), "UPDATE kept.shelves SET branch = 'other' WHERE id = 1; DELETE FROM kept.shelves WHERE id = 2")
+			require.NoError(t, err)
+			switch step {
+			case "after the rows were written":
+				l := c.tables.known(shelves.Name)
+				has, placed, err := c.tables.described(t.Context(), l)
+				require.NoError(t, err)
+				tbl, _, _, err := c.tables.evolved(l, has)
+				require.NoError(t, err)
+				rows, deletes, err := c.tables.files(t.Context(), l, tbl, has, placed)
+				require.NoError(t, err)
+				require.Len(t, rows, 1)
+				require.Len(t, deletes, 1)
+			case "after the metadata was written":
+				_, err := c.tables.write(t.Context())
+				require.NoError(t, err)
+				require.Greater(t, len(filesOf(t, settings, "metadata")), before)
+			default:
+				_, err := c.move(t.Context())
+				require.NoError(t, err)
+			}
+			c.Conn.Close() // the process is gone, and its files stay
+			c.tables.Close()
+			require.Equal(t, [][]any{{int64(1), "a"}, {int64(2), "b"}}, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+			ask(t, w, "UPDATE kept.shelves SET branch = 'next' WHERE id = 1")
+			require.Equal(t, [][]any{{int64(1), "next"}, {int64(2), "b"}}, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+		})
+	}
+}
+
+// Who has a table that another has changed meanwhile is told so, and nothing of it is written.
+func TestAPointerThatHasMoved(t *testing.T) {
+	w, settings := newLake(t)
+	ask(t, w, "INSERT INTO kept.shelves (id, branch) VALUES (1, 'a')")
+	opened, err := w.connect(t.Context())
+	require.NoError(t, err)
+	defer opened.Close()
+	c := opened.(*conn)
+	_, err = c.Exec(t.Context(), "BEGIN")
+	require.NoError(t, err)
+	require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, allRows))
+	_, err = c.tables.Exec(t.Context(), "UPDATE kept.shelves SET branch = 'mine'")
+	require.NoError(t, err)
+	ask(t, w, "UPDATE kept.shelves SET branch = 'theirs'")
+	files := len(filesOf(t, settings, "data"))
+	_, err = c.Exec(t.Context(), "COMMIT")
+	require.ErrorContains(t, err, "was moved by another worker")
+	c.tables.forget()
+	require.Len(t, filesOf(t, settings, "data"), files)
+	require.Equal(t, "theirs", ask(t, w, "SELECT branch FROM kept.shelves")[0][0])
+}
+
+// What the settings cannot be, and what is not the lake's, is refused.
+func TestWhatIsNoLake(t *testing.T) {
+	good := connection.Settings{Path: "/srv/lake", Host: "127.0.0.1", Database: "catalogue", User: "noemata"}
+	for field, change := range map[string]func(*connection.Settings){
+		"path":     func(s *connection.Settings) { s.Path = "" },
+		"database": func(s *connection.Settings) { s.Database = "" },
+		"ask_user": func(s *connection.Settings) { s.AskUser = "reader" },
+	} {
+		s := good
+		change(&s)
+		_, err := Check(s)
+		require.Error(t, err, field)
+	}
+	_, err := Check(good)
+	require.NoError(t, err)
+	w, settings := newLake(t)
+	_, err = w.keeper.Ask(t.Context(), "UPDATE public.iceberg_tables SET metadata_location = 'file:///etc/passwd' RETURNING 1")
+	require.NoError(t, err)
+	_, err = w.Ask(t.Context(), "SELECT * FROM kept.shelves")
+	require.ErrorContains(t, err, "is not in the folder "+settings.Path)
+	_, err = w.inFolder("file://" + settings.Path + "/../passwd")
+	require.Error(t, err)
+	c, err := w.connect(t.Context())
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = c.(*conn).tables.Ask(t.Context(), "SELECT * FROM read_csv('/etc/passwd')")
+	require.ErrorContains(t, err, "Permission")
+}
