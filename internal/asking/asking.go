@@ -149,7 +149,7 @@ func (a *Asking) Converse(ctx context.Context, asker Asker, name string) (*Conve
 	answering, ok := wh.(warehouse.Answering)
 	if !ok {
 		end()
-		return nil, problem.Newf(problem.Invalid, "Ask its server itself.",
+		return nil, problem.Newf(problem.Invalid, "Ask it with a program that reads its tables by itself.",
 			"The warehouse %s is not asked through Noemata.", name)
 	}
 	talk, err := answering.Converse(ctx, may)

@@ -58,7 +58,11 @@ var kinds = []string{duckdb.Kind, pgwarehouse.Kind, lake.Kind}
 
 // onEach runs a test once for every kind of warehouse.
 func onEach(t *testing.T, test func(t *testing.T, b *workbench)) {
-	for _, kind := range kinds {
+	list := kinds
+	if testing.Short() { // the race detector makes each long
+		list = []string{oneOf(kinds[:2]...), lake.Kind}
+	}
+	for _, kind := range list {
 		t.Run(kind, func(t *testing.T) { test(t, newWorkbench(t, kind)) })
 	}
 }

@@ -149,7 +149,10 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 		if err == nil {
 			entered(settings, t.Version, taken)
 			said := "what a feed needs there is checked with its file"
-			if settings.Path != "" {
+			switch {
+			case settings.Path != "" && settings.Host != "":
+				said = "files can be written in the folder, and their catalogue in its database"
+			case settings.Path != "":
 				said = "the file can be made and written"
 			}
 			taken(connection.Taken{Step: connection.StepPrivileges, Said: said})

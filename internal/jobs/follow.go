@@ -70,6 +70,9 @@ func (w *feedWork) follow(ctx context.Context, f *feed.Feed, until <-chan struct
 	err := x.copyAgain(recording)
 	if err == nil {
 		wait, follows := f.Fresh()
+		if paced, is := w.wh.(warehouse.Paced); is {
+			wait = max(wait, paced.Pace())
+		}
 		log := engine.LogWork{Feed: f, Run: w.run, Source: w.src, Warehouse: w.wh, Keys: w.databases.Keys(ctx),
 			Wait: wait, Heavy: w.heavy, Report: x.hear}
 		if follows && w.scheduled {

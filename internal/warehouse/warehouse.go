@@ -10,6 +10,7 @@ package warehouse
 
 import (
 	"context"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -76,6 +77,12 @@ type Warehouse interface {
 type Upkept interface {
 	// Upkeep does what is due by now, and gives way to feeds.
 	Upkeep(ctx context.Context) error
+}
+
+// Paced is a warehouse in which each commit costs more than its rows.
+type Paced interface {
+	// Pace is how long changes of a log are gathered at least before they are written.
+	Pace() time.Duration
 }
 
 // Commit is one transaction. Finish or Abort ends it.

@@ -115,6 +115,15 @@ func (w *Warehouse) Test(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	may, err := w.keeper.Ask(ctx, `SELECT to_regclass('public.iceberg_tables') IS NOT NULL OR has_schema_privilege('public', 'CREATE'),
+pg_catalog.quote_ident(current_user)`)
+	if err != nil {
+		return "", err
+	}
+	if !may[0][0].(bool) {
+		return "", problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT CREATE ON SCHEMA public TO %s;", may[0][1]),
+			"The user %s may not make the tables of the catalogue of the %s.", may[0][1], w.what)
+	}
 	if err := os.MkdirAll(w.folder, 0o755); err != nil {
 		return "", w.unwritten(err)
 	}

@@ -5,7 +5,6 @@ package lake
 import (
 	"cmp"
 	"context"
-	"errors"
 	"strings"
 	"time"
 
@@ -74,11 +73,14 @@ func (w *Warehouse) Upkeep(ctx context.Context) error {
 	return failed
 }
 
+// Pace is a few seconds: each commit writes five files for each table that it changes.
+func (w *Warehouse) Pace() time.Duration { return 5 * time.Second }
+
 // keepUp does the upkeep of one table.
 func (w *Warehouse) keepUp(ctx context.Context, name schema.Name) error {
 	u, _ := w.upkeeps.LoadOrStore(name, &upkeep{})
 	of := u.(*upkeep)
-	err := errors.Join(w.compact(ctx, name, of), nil)
+	err := w.compact(ctx, name, of)
 	switch {
 	case problem.Is(err, problem.Overtaken):
 		of.lost++
@@ -259,4 +261,7 @@ func (w *Warehouse) expire(ctx context.Context, name schema.Name) error {
 	return w.unwritten(err)
 }
 
-var _ warehouse.Upkept = (*Warehouse)(nil)
+var (
+	_ warehouse.Upkept = (*Warehouse)(nil)
+	_ warehouse.Paced  = (*Warehouse)(nil)
+)
