@@ -9,7 +9,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 demo: install build
 	bin/noemata demo
 
-test: install testkit build lint race unit
+test: install testkit build lint unit
 
 build: console
 	go build -o bin/noemata ./cmd/noemata
@@ -52,15 +52,16 @@ lint:
 
 # Tests wait more than they work, so the longest packages are run in parts, beside each other.
 unit:
-	+$(MAKE) -j 4 --output-sync=target --no-print-directory e2e-1 engine-1 e2e-2 engine-2
-	go test ./...
-.PHONY: e2e-1 e2e-2 engine-1 engine-2
+	+$(MAKE) -j 4 --output-sync=target --no-print-directory e2e-1 e2e-2 race engine-1 engine-2 others
+.PHONY: e2e-1 e2e-2 engine-1 engine-2 others
 e2e-1 engine-1: PART := -run '^Test[A-E]'
 e2e-2 engine-2: PART := -skip '^Test[A-E]'
 e2e-1 e2e-2:
 	go test -timeout 45m -parallel 6 $(PART) ./e2e/
 engine-1 engine-2:
 	go test -timeout 45m -parallel 6 $(PART) ./internal/engine/
+others:
+	go test $$(go list ./... | grep -vE '/(e2e|internal/engine)$$')
 
 # The race detector where goroutines share work.
 race:

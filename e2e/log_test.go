@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -23,7 +24,11 @@ import (
 // followed, under concurrent transactions of every kind. At checkpoints every table is what
 // the source's own record of changes says. `make torture` does it for half an hour.
 func TestTheLogSurvivesKills(t *testing.T) {
-	for _, kind := range []string{"postgresql", "duckdb"} {
+	kinds := []string{"postgresql", "duckdb"}
+	if os.Getenv("NOEMATA_TORTURE") != "" {
+		kinds = append(kinds, "iceberg")
+	}
+	for _, kind := range kinds {
 		t.Run(kind, func(t *testing.T) {
 			ctx := context.Background()
 			s := newService(t)
@@ -141,6 +146,9 @@ func (s *service) addMortalWarehouse(kind string) *mortal {
 	w.start()
 	require.NoError(s.t, w.server.CreateDatabase(context.Background(), "target"))
 	settings := w.server.Settings("target")
+	if kind == "iceberg" {
+		settings.Path = filepath.Join(s.dir, "target")
+	}
 	_, err := s.client.AddConnection(s.t.Context(), client.Warehouses,
 		client.NewConnection{Name: "target", Kind: kind, Settings: &settings})
 	require.NoError(s.t, err)

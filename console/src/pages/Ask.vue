@@ -64,7 +64,7 @@ watch(text, (q) => localStorage.setItem('question', q))
 
 const here = computed(() => askable.value?.find((w) => w.warehouse === warehouse.value))
 // In PostgreSQL histories are seen as of a moment by their functions.
-const dated = computed(() => here.value?.kind === 'duckdb')
+const dated = computed(() => here.value?.kind !== 'postgresql')
 const moment = computed(() => (dated.value ? asOf.value?.toISOString() : undefined))
 const names = computed(() => {
   const all: Record<string, Record<string, string[]>> = {}

@@ -97,7 +97,7 @@ func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (read
 	case len(parsed.List) != 1:
 		return r, warehouse.Refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r = reading{may: may, database: c.file.database(), has: func(list, schema, name string) (bool, error) {
+	r = reading{may: may, database: c.file.database(), ownOnly: c.ownOnly, has: func(list, schema, name string) (bool, error) {
 		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
 			"lower(CAST(? AS VARCHAR)) AND lower(name) = lower(CAST(? AS VARCHAR))", schema, name)
 		return err == nil && found[0][0].(int64) > 0, err
@@ -121,6 +121,7 @@ const (
 type reading struct {
 	may      warehouse.May
 	database string                                        // as DuckDB names the file
+	ownOnly  bool                                          // no table is read that is not there: it would be a file
 	has      func(list, schema, name string) (bool, error) // tells whether one of these lists has a name
 	tables   []mention
 	reads    []schema.Name // the file's own tables that it reads
@@ -297,7 +298,13 @@ func (r *reading) table(catalog, in, called string, ctes map[string]bool) error 
 		in = "main"
 	}
 	r.reads = append(r.reads, schema.Name{Schema: in, Table: called})
-	return r.within(in)
+	if err := r.within(in); err != nil || !r.ownOnly {
+		return err
+	}
+	if own, err := r.has(ownTables, in, table); err != nil || own {
+		return err
+	}
+	return warehouse.Refused("42P01", "There is no table %s.%s here.", in, called)
 }
 
 // published are the tables of Noemata's own that are for all who may ask.

@@ -13,6 +13,7 @@ import (
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
 
@@ -76,9 +77,17 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 		}
 		return explain(err, what, s.folder)
 	}
-	s.Conn = &conn{file: &file{memory: memory, users: 2}, driver: d, arrow: a, plain: true, asRead: asRead,
+	s.Conn = &conn{file: &file{path: inMemory, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a, plain: true, asRead: asRead,
 		view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
 	return s, nil
+}
+
+// inMemory is what DuckDB calls a database in memory.
+const inMemory = "memory"
+
+// Converse begins a conversation about the tables and views of the database.
+func (s *Scratch) Converse(may warehouse.May) warehouse.Conversation {
+	return &conversation{conn: s.Conn.(*conn), may: may}
 }
 
 // scratchThreads is how many threads work on a statement.

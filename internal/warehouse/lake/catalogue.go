@@ -66,6 +66,11 @@ func (w *Warehouse) loadFor(ctx context.Context, journal sqlmerge.Conn, name sch
 		return nil, err
 	}
 	at, _ := found[0][0].(string)
+	return w.at(ctx, name, at)
+}
+
+// at reads a table by the place of its metadata.
+func (w *Warehouse) at(ctx context.Context, name schema.Name, at string) (*table.Table, error) {
 	if !strings.HasPrefix(at, w.location()+"/") {
 		return nil, problem.Newf(problem.Held, "Name the table otherwise in the feed, or write another catalogue.",
 			"The catalogue has %s at %s, which is not in the folder %s of the %s.", name, at, w.folder, w.what)

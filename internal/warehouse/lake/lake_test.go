@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -145,6 +146,74 @@ func TestAPointerThatHasMoved(t *testing.T) {
 	c.tables.forget()
 	require.Len(t, filesOf(t, settings, "data"), files)
 	require.Equal(t, "theirs", ask(t, w, "SELECT branch FROM kept.shelves")[0][0])
+}
+
+// answered asks a question, and gives the first column of its rows.
+func answered(t *testing.T, c warehouse.Conversation, sql string) (list []string) {
+	t.Helper()
+	q, err := c.Prepare(t.Context(), sql)
+	require.NoError(t, err, sql)
+	a, err := c.Ask(t.Context(), q, nil)
+	require.NoError(t, err, sql)
+	defer a.Close()
+	for {
+		r, err := a.Next(t.Context())
+		require.NoError(t, err)
+		if r == nil {
+			return list
+		}
+		for i := range int(r.NumRows()) {
+			list = append(list, strings.Clone(r.Column(0).ValueStr(i)))
+		}
+	}
+}
+
+// A lake is asked while it is written: each question sees what was committed by then, or by Begin, and nothing but the tables
+// that its asker may read: no files, and none of what the lake keeps for itself.
+func TestALakeIsAsked(t *testing.T) {
+	w, settings := newLake(t)
+	past := shelves
+	past.Name.Table, past.Keep = "past", feed.KeepHistory
+	past.Columns = warehouse.ColumnsOf(shelves.Values(), "nm_", feed.KeepHistory, false)
+	_, err := w.Prepare(t.Context(), past)
+	require.NoError(t, err)
+	ask(t, w, "INSERT INTO kept.past (id, branch, nm_from, nm_until, nm_current) VALUES (1, 'a', '2026-01-01 00:00:00Z', '2026-02-01 00:00:00Z', false),"+
+		" (1, 'b', '2026-02-01 00:00:00Z', NULL, true)")
+	ask(t, w, "INSERT INTO kept.shelves (id, branch) VALUES (1, 'first')")
+	c, err := w.Converse(t.Context(), func(schema string) bool { return schema == "kept" })
+	require.NoError(t, err)
+	defer c.Close()
+	const question = "SELECT branch FROM kept.shelves ORDER BY id"
+	require.Equal(t, []string{"first"}, answered(t, c, question))
+	ask(t, w, "INSERT INTO kept.shelves (id, branch) VALUES (2, 'second')")
+	require.Equal(t, []string{"first", "second"}, answered(t, c, question))
+	require.NoError(t, c.Begin(t.Context()))
+	ask(t, w, "DELETE FROM kept.shelves WHERE id = 1")
+	require.Equal(t, []string{"first", "second"}, answered(t, c, question))
+	c.End()
+	require.Equal(t, []string{"second"}, answered(t, c, question))
+	require.Equal(t, []string{"a"}, answered(t, c, "SELECT branch FROM kept.past_as_of('2026-01-15 00:00:00Z')"))
+	c.AsOf(time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC))
+	require.Equal(t, []string{"a"}, answered(t, c, "SELECT branch FROM kept.past"))
+	c.AsOf(time.Time{})
+	list, err := c.Tables(t.Context())
+	require.NoError(t, err)
+	require.Len(t, list, 2, "%+v", list)
+	data := filesOf(t, settings, "data")[0]
+	for _, refused := range []string{"SELECT * FROM '" + data + "'", "SELECT * FROM kept.\"" + data + "\"",
+		"SELECT * FROM read_parquet('" + data + "')", "SELECT * FROM main.noemata_files_0", "SELECT * FROM noemata_files_0",
+		"SELECT * FROM noemata.positions", "DROP VIEW kept.shelves", "COPY kept.shelves TO '" + settings.Path + "/x'",
+		"SELECT * FROM parquet_metadata('" + data + "')", "SELECT * FROM glob('" + settings.Path + "/*')",
+		"SELECT content FROM read_text('/etc/hostname')", "SELECT * FROM memory.main.noemata_files_0"} {
+		_, err := c.Prepare(t.Context(), refused)
+		require.Error(t, err, refused)
+		require.ErrorAs(t, err, new(*warehouse.Mistake), refused)
+	}
+	other, err := w.Converse(t.Context(), func(string) bool { return false })
+	require.NoError(t, err)
+	defer other.Close()
+	_, err = other.Prepare(t.Context(), question)
+	require.ErrorContains(t, err, "You may not ask the schema kept")
 }
 
 // What the settings cannot be, and what is not the lake's, is refused.

@@ -33,6 +33,7 @@ type tables struct {
 	journal sqlmerge.Conn
 	work    *duckdb.Scratch // nil until it is used
 	locals  []*local
+	numbers int      // of locals, so far
 	written []string // files
 }
 
@@ -164,7 +165,13 @@ func (t *tables) local(ctx context.Context, name schema.Name) (*local, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &local{name: name, table: found, number: len(t.locals), files: map[string]int{}, deletes: map[string]bool{}}
+	return t.localOf(name, found)
+}
+
+// localOf is a table as its pointer has it, or none.
+func (t *tables) localOf(name schema.Name, found *table.Table) (*local, error) {
+	l := &local{name: name, table: found, number: t.numbers, files: map[string]int{}, deletes: map[string]bool{}}
+	t.numbers++
 	for _, f := range l.fields() {
 		if nameOf(f.Type) == "" {
 			return nil, problem.Newf(problem.Held, "Name the table otherwise in the feed.",

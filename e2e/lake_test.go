@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"noemata/client"
+	"noemata/internal/testkit"
+)
+
+// A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked: with Noemata's
+// command, by psql, and as a copy in Parquet.
+//
+// Longer than a screen: it is one story of one service.
+func TestALake(t *testing.T) {
+	s := &service{t: t, dir: testkit.Dir(t), listen: "127.0.0.1:0", flags: []string{"--sql-listen", "127.0.0.1:0"}}
+	s.start()
+	t.Cleanup(s.stop)
+	d := s.addSource("circulation")
+	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, fee numeric(8,2)); CREATE TABLE holds (id int PRIMARY KEY, state text);
+		INSERT INTO loans SELECT i, 'C' || i, i / 4.0 FROM generate_series(1, 2000) i; INSERT INTO holds VALUES (1, 'placed')`)
+	catalogue, conn := testkit.Database(t)
+	out, code := s.cli("", "warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive")
+	require.NotZero(t, code)
+	require.Contains(t, out, "A lake's catalogue is in a PostgreSQL database.")
+	t.Setenv("NOEMATA_DATABASE_PASSWORD", catalogue.Password)
+	require.Contains(t, s.must("warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive", "--host", catalogue.Host, "--port",
+		fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User), "version 2 of the format")
+	s.apply("feed: kept\nsource: circulation\nwarehouse: archive\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
+		"  - {table: public.loans, find: log, keep: history}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
+	_, err := s.client.StartFeed(t.Context(), "kept")
+	require.NoError(t, err)
+	for range 3 {
+		for range 40 {
+			id := rand.IntN(2500)
+			d.exec(fmt.Sprintf(`BEGIN; INSERT INTO loans VALUES (%d, 'new', 1) ON CONFLICT (id) DO UPDATE SET copy = 'changed %[1]d';
+				DELETE FROM loans WHERE id = %d; INSERT INTO holds VALUES (%[1]d, 'ready') ON CONFLICT DO NOTHING; COMMIT`, id,
+				rand.IntN(2500)))
+			time.Sleep(time.Duration(rand.IntN(60)) * time.Millisecond)
+		}
+		s.kill()
+		s.start()
+	}
+	var loans, holds int64
+	require.NoError(t, d.conn.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM loans), (SELECT count(*) FROM holds)").Scan(&loans, &holds))
+	s.holds("kept", "public.loans", loans)
+	s.proved("kept", "public.loans", loans)
+	s.proved("kept", "public.holds", holds)
+
+	var pointers int
+	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM iceberg_tables WHERE table_namespace = 'kept'`).Scan(&pointers))
+	require.Equal(t, 2, pointers)
+	const question = "SELECT count(*) FROM kept.loans WHERE nm_current"
+	require.Contains(t, s.must("ask", "archive", question), fmt.Sprint(loans))
+	x, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
+	require.NoError(t, err)
+	require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0])
+	copies := testkit.Dir(t)
+	s.must("export", "archive", "--tables", "kept.*", "--format", "parquet", "--to", copies)
+	files, err := filepath.Glob(filepath.Join(copies, "*", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	_, err = os.Stat(files[0])
+	require.NoError(t, err)
+}

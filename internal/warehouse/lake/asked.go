@@ -1,0 +1,214 @@
+//go:build duckdb_arrow
+
+package lake
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"noemata/internal/core/schema"
+	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/duckdb"
+)
+
+// A lake is asked in a working space, in which its tables are views of their files. Which files these are is read from all
+// pointers at once: so a question sees one cut, and goes on reading the files of then, which upkeep leaves for a day.
+
+const pointersSQL = `SELECT table_namespace, table_name, metadata_location FROM public.iceberg_tables
+WHERE catalog_name = $1 AND table_namespace <> '` + controlSchema + `' ORDER BY 1, 2`
+
+// conversation answers questions about a lake.
+type conversation struct {
+	warehouse.Conversation
+	tables *tables
+	shut   bool              // Begin was called: what is seen stays
+	seen   map[string]string // the place of its metadata by each table that is a view by now
+}
+
+// Converse begins a conversation in a working space of its own.
+func (w *Warehouse) Converse(ctx context.Context, may warehouse.May) (warehouse.Conversation, error) {
+	t := &tables{lake: w}
+	if _, err := t.space(ctx); err != nil {
+		return nil, err
+	}
+	about := t.work.Converse(func(schema string) bool { return schema != "main" && may(schema) }) // that is ours
+	return &conversation{Conversation: about, tables: t, seen: map[string]string{}}, nil
+}
+
+// Begin has all questions until End see what was committed by now.
+func (c *conversation) Begin(ctx context.Context) error {
+	if err := c.look(ctx, func(string) bool { return true }); err != nil {
+		return err
+	}
+	err := c.Conversation.Begin(ctx)
+	c.shut = err == nil
+	return err
+}
+
+// End ends what Begin began.
+func (c *conversation) End() {
+	c.Conversation.End()
+	c.shut = false
+}
+
+// Close lets the working space go.
+func (c *conversation) Close() { c.tables.Close() }
+
+// Tables lists the tables that may be asked.
+func (c *conversation) Tables(ctx context.Context) ([]schema.Table, error) {
+	if err := c.look(ctx, func(string) bool { return true }); err != nil {
+		return nil, err
+	}
+	return c.Conversation.Tables(ctx)
+}
+
+// Prepare checks a question.
+func (c *conversation) Prepare(ctx context.Context, sql string) (warehouse.Question, error) {
+	if err := c.look(ctx, namedIn(sql)); err != nil {
+		return warehouse.Question{}, err
+	}
+	return c.Conversation.Prepare(ctx, sql)
+}
+
+// Ask gives the answer to a question that was prepared.
+func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*string) (warehouse.Answer, error) {
+	if err := c.look(ctx, namedIn(q.Runs)); err != nil {
+		return nil, err
+	}
+	return c.Conversation.Ask(ctx, q, values)
+}
+
+// ofAll matches what may be about all tables.
+var ofAll = regexp.MustCompile(`(?i)\bpg_|information_schema|duckdb_|\bSHOW\b|\bDESCRIBE\b|\bSUMMARIZE\b|::\s*reg`)
+
+// namedIn tells whether a question may name a table.
+func namedIn(sql string) func(table string) bool {
+	all, sql := ofAll.MatchString(sql), strings.ToLower(strings.ReplaceAll(sql, `""`, `"`))
+	return func(table string) bool { return all || strings.Contains(sql, strings.ToLower(table)) }
+}
+
+// look makes views of tables as their pointers are now, where they have moved.
+func (c *conversation) look(ctx context.Context, wanted func(table string) bool) error {
+	if c.shut {
+		return nil
+	}
+	found, err := c.tables.lake.pointers(ctx)
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, row := range found {
+		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
+		at, _ := row[2].(string)
+		there[name.Quoted()] = true
+		if c.seen[name.Quoted()] == at || !wanted(name.Table) {
+			continue
+		}
+		if err := c.forget(ctx, name.Quoted()); err != nil {
+			return err
+		}
+		if err := c.show(ctx, name, at); err != nil {
+			return err
+		}
+		c.seen[name.Quoted()] = at
+	}
+	for name := range c.seen {
+		if !there[name] {
+			if err := c.forget(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// pointers are those of all tables, as of one moment.
+func (w *Warehouse) pointers(ctx context.Context) ([][]any, error) {
+	c, err := w.keeper.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	if has, err := w.hasCatalogue(ctx, c); err != nil || !has {
+		return nil, err
+	}
+	return c.Ask(ctx, pointersSQL, catalogueName)
+}
+
+// show makes a view of a table and, of a history, the function that gives it as it was at a moment.
+func (c *conversation) show(ctx context.Context, name schema.Name, at string) error {
+	t := c.tables
+	tbl, err := t.lake.at(ctx, name, at)
+	if err != nil {
+		return err
+	}
+	l, err := t.localOf(name, tbl)
+	if err != nil {
+		return err
+	}
+	if _, err := t.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
+		return err
+	}
+	if err := t.show(ctx, l); err != nil {
+		return err
+	}
+	prefix, is := l.historyBy()
+	if !is {
+		return nil
+	}
+	var values []string
+	for _, f := range l.fields() {
+		if role := warehouse.Role(strings.TrimPrefix(f.Name, prefix)); !strings.HasPrefix(f.Name, prefix) || role.Kind() == "" {
+			values = append(values, schema.Quote(f.Name))
+		}
+	}
+	added := func(r warehouse.Role) string { return schema.Quote(prefix + string(r)) }
+	for _, sql := range duckdb.Dialect().AsOf(warehouse.Target{}, warehouse.AsOfName(name), func(moment string) string {
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s <= %s AND (%s IS NULL OR %[5]s > %[4]s)", strings.Join(values, ", "),
+			name.Quoted(), added(warehouse.From), moment, added(warehouse.Until))
+	}) {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// historyBy is what the names of added columns begin with, of a table that has those of a history.
+func (l *local) historyBy() (prefix string, is bool) {
+	has := map[string]bool{}
+	for _, f := range l.fields() {
+		has[f.Name] = true
+	}
+	for name := range has {
+		prefix, ends := strings.CutSuffix(name, string(warehouse.Until))
+		if ends && has[prefix+string(warehouse.From)] && has[prefix+string(warehouse.Current)] && has[prefix+string(warehouse.Run)] {
+			return prefix, true
+		}
+	}
+	return "", false
+}
+
+// forget drops the view of a table.
+func (c *conversation) forget(ctx context.Context, name string) error {
+	t := c.tables
+	if c.seen[name] == "" {
+		return nil
+	}
+	delete(c.seen, name)
+	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name.Quoted() == name })
+	l := t.locals[i]
+	t.locals = slices.Delete(t.locals, i, i+1)
+	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"), "DROP TABLE " + l.beside("deletes"),
+		"DROP MACRO TABLE IF EXISTS " + warehouse.AsOfName(l.name).Quoted()} {
+		if _, err := t.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var _ warehouse.Conversation = (*conversation)(nil)
