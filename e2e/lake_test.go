@@ -14,7 +14,8 @@ import (
 	"noemata/internal/testkit"
 )
 
-// A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked: with Noemata's
+// A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked:
+// with Noemata's
 // command, by psql, and as a copy in Parquet.
 //
 // Longer than a screen: it is one story of one service.
@@ -30,7 +31,8 @@ func TestALake(t *testing.T) {
 	require.NotZero(t, code)
 	require.Contains(t, out, "A lake's catalogue is in a PostgreSQL database.")
 	t.Setenv("NOEMATA_DATABASE_PASSWORD", catalogue.Password)
-	require.Contains(t, s.must("warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive", "--host", catalogue.Host, "--port",
+	require.Contains(t, s.must("warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive", "--host",
+		catalogue.Host, "--port",
 		fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User), "version 2 of the format")
 	s.apply("feed: kept\nsource: circulation\nwarehouse: archive\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
 		"  - {table: public.loans, find: log, keep: history}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
@@ -48,17 +50,20 @@ func TestALake(t *testing.T) {
 		s.start()
 	}
 	var loans, holds int64
-	require.NoError(t, d.conn.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM loans), (SELECT count(*) FROM holds)").Scan(&loans, &holds))
+	require.NoError(t, d.conn.QueryRow(t.Context(),
+		"SELECT (SELECT count(*) FROM loans), (SELECT count(*) FROM holds)").Scan(&loans, &holds))
 	s.holds("kept", "public.loans", loans)
 	s.proved("kept", "public.loans", loans)
 	s.proved("kept", "public.holds", holds)
 
 	var pointers int
-	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM iceberg_tables WHERE table_namespace = 'kept'`).Scan(&pointers))
+	require.NoError(t, conn.QueryRow(t.Context(),
+		`SELECT count(*) FROM iceberg_tables WHERE table_namespace = 'kept'`).Scan(&pointers))
 	require.Equal(t, 2, pointers)
 	const question = "SELECT count(*) FROM kept.loans WHERE nm_current"
 	require.Contains(t, s.must("ask", "archive", question), fmt.Sprint(loans))
-	x, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
+	x, err := s.client.Ask(t.Context(), "archive",
+		client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
 	require.NoError(t, err)
 	require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0])
 	copies := testkit.Dir(t)

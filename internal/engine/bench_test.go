@@ -12,11 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
 	"noemata/internal/testkit"
+	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
-	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // A first load of rows as they are, and the same rows hashed, masked, filtered and taken apart:
@@ -24,7 +25,7 @@ import (
 //	go test ./internal/engine -run xxx -bench Shaped -benchtime 3x
 func BenchmarkShaped(b *testing.B) {
 	const rows = 300_000
-	for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+	for _, kind := range kinds {
 		w := newWorkbench(b, kind)
 		w.exec(`CREATE TABLE visits (id bigint PRIMARY KEY, branch text, email text, phone text, fee numeric(8,2), doc jsonb,
 			at timestamptz NOT NULL)`)
@@ -144,7 +145,7 @@ func BenchmarkProof(b *testing.B) {
 	rows, err := strconv.ParseInt(cmp.Or(os.Getenv("NOEMATA_BENCH_ROWS"), "3000000"), 10, 64)
 	require.NoError(b, err)
 	for _, source := range []string{"postgresql", "mariadb"} {
-		for _, kind := range []string{duckdb.Kind, pgwarehouse.Kind} {
+		for _, kind := range kinds {
 			b.Run(source+"/"+kind, func(b *testing.B) { benchProof(b, source, kind, rows) })
 		}
 	}
@@ -193,4 +194,43 @@ func benchProof(b *testing.B, source, kind string, rows int64) {
 	b.ReportMetric(time.Since(began).Seconds(), "s/repair")
 	b.ReportMetric(peak(b), "MB-peak")
 	b.ReportMetric(0, "ns/op")
+}
+
+// What it costs to merge 100 000 rows that have changed, all over a table of NOEMATA_BENCH_ROWS rows, three million
+// where that
+// is not said, and what a scan costs then:
+//
+//	go test ./internal/engine -run xxx -bench MergeIntoLarge -benchtime 1x
+func BenchmarkMergeIntoLarge(b *testing.B) {
+	rows, err := strconv.ParseInt(cmp.Or(os.Getenv("NOEMATA_BENCH_ROWS"), "3000000"), 10, 64)
+	require.NoError(b, err)
+	for _, kind := range kinds {
+		b.Run(kind, func(b *testing.B) {
+			w := newWorkbench(b, kind)
+			w.exec(fmt.Sprintf(`CREATE TABLE visits (id bigint PRIMARY KEY, branch varchar(40), email varchar(60), fee numeric(8,2), at timestamptz
+				NOT NULL); INSERT INTO visits SELECT i, 'branch ' || i %% 90, 'reader' || i || '@post.example', i %% 90, '2026-01-01Z'::timestamptz +
+				i * interval '1 second' FROM generate_series(1, %d) i; CREATE INDEX ON visits (at); ANALYZE visits`, rows))
+			table := feed.Table{Table: "public.visits", Find: feed.FindWatermark, Keep: feed.KeepLatest, Target: "kept.visits",
+				Watermark: &feed.Watermark{Column: "at", Settle: "0s"}}
+			measured := func(unit string, work func()) {
+				began := time.Now()
+				work()
+				b.ReportMetric(time.Since(began).Seconds(), unit)
+			}
+			scan := func() {
+				n, err := w.warehouse.Count(b.Context(), warehouse.Target{Name: schema.Name{Schema: "kept", Table: "visits"}})
+				require.NoError(b, err)
+				require.Equal(b, rows, n)
+			}
+			measured("s/load", func() { w.bring(table) })
+			measured("s/scan", scan)
+			w.exec(fmt.Sprintf(`UPDATE visits SET branch = 'moved', at = now() WHERE id %% %d = 0`, rows/100_000))
+			measured("s/merge", func() { require.EqualValues(b, 100_000, w.bring(table).Books.Updated) })
+			measured("s/scan-after", scan)
+			if upkept, is := w.warehouse.(warehouse.Upkept); is {
+				measured("s/upkeep", func() { require.NoError(b, upkept.Upkeep(b.Context())) })
+			}
+			b.ReportMetric(0, "ns/op")
+		})
+	}
 }

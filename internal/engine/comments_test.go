@@ -7,7 +7,9 @@ import (
 
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
+	"noemata/internal/core/schema"
 	"noemata/internal/testkit"
+	"noemata/internal/warehouse/lake"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
@@ -16,6 +18,11 @@ import (
 func TestCommentsAreCarriedOver(t *testing.T) {
 	raceless(t)
 	said := func(b *workbench) map[string]string {
+		if w, is := b.warehouse.(*lake.Warehouse); is {
+			all, err := w.Noted(b.t.Context(), schema.Name{Schema: "kept", Table: "loans"})
+			require.NoError(b.t, err)
+			return all
+		}
 		query := `SELECT '' AS c, comment FROM duckdb_tables() WHERE table_name = 'loans' UNION ALL
 			SELECT column_name, comment FROM duckdb_columns() WHERE table_name = 'loans'`
 		if b.kind == pgwarehouse.Kind {
@@ -32,7 +39,7 @@ func TestCommentsAreCarriedOver(t *testing.T) {
 		return all
 	}
 	follow := &feed.Drift{Columns: drift.Follow, Types: drift.Follow}
-	onDatabases(t, func(t *testing.T, b *workbench) {
+	onEach(t, func(t *testing.T, b *workbench) {
 		b.exec(`CREATE TABLE loans (id int PRIMARY KEY, card text, days int); COMMENT ON TABLE loans IS 'Who''s lent';
 			COMMENT ON COLUMN loans.days IS 'For how long'; COMMENT ON COLUMN loans.card IS 'Never seen';
 			INSERT INTO loans VALUES (1, 'c', 7)`)

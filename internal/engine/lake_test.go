@@ -87,7 +87,8 @@ func readByNode(t *testing.T, metadata string) (rows []string) {
 	return rows
 }
 
-// What is in a lake is read alike by others: by the scan of the library that writes its metadata, and by a reader of another
+// What is in a lake is read alike by others: by the scan of the library that writes its metadata, and by a reader of
+// another
 // language; however often rows were changed, and before and after its files were put together.
 func TestOthersReadTheLake(t *testing.T) {
 	raceless(t)
@@ -115,7 +116,8 @@ func TestOthersReadTheLake(t *testing.T) {
 	for round := range 30 {
 		b.exec(fmt.Sprintf(`INSERT INTO loans SELECT i, 'C' || i, (i %% 90) + 0.25 FROM generate_series(1, 400) i WHERE i %% 7 = %d
 			ON CONFLICT (id) DO UPDATE SET copy = excluded.copy || ' %d', fee = NULL`, r.IntN(7), round))
-		b.exec(fmt.Sprintf("DELETE FROM loans WHERE id %% 11 = %d; UPDATE loans SET copy = NULL WHERE id %% 13 = %d", r.IntN(11),
+		b.exec(fmt.Sprintf("DELETE FROM loans WHERE id %% 11 = %d; UPDATE loans SET copy = NULL WHERE id %% 13 = %d",
+			r.IntN(11),
 			r.IntN(13)))
 		f.catchUp()
 		if round%10 == 9 {

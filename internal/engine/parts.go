@@ -64,15 +64,12 @@ func (p *prover) lookAtParts(ctx context.Context) error {
 func (p *prover) parts(ctx context.Context) (list []source.KeyRange, done int, err error) {
 	whole := []source.KeyRange{{}}
 	rows := p.plan.query.Table.Rows
-	if ok, err := p.parted(ctx); err != nil || !ok || rows < min(laneRows, 2*partRows) {
+	if ok, err := p.parted(ctx); err != nil || !ok || rows < 2*partRows {
 		p.Proven = nil
 		return whole, 0, err
 	}
 	low, high, err := p.edges(ctx)
-	if err == nil && low < high {
-		p.lanes = &lanes{low, high}
-	}
-	if err != nil || low >= high || rows < 2*partRows {
+	if err != nil || low >= high {
 		p.Proven = nil
 		return whole, 0, err
 	}
@@ -98,35 +95,6 @@ func (p *prover) parts(ctx context.Context) (list []source.KeyRange, done int, e
 		list = append(list, source.KeyRange{After: text})
 	}
 	return list, done, nil
-}
-
-// laneRows is about how many rows a table has at least that is read in two lanes: the halves of a range of keys, at once. One
-// lane would keep neither the source nor the service at work, as each waits for the other.
-const laneRows = 500_000
-
-// lanes divide ranges of the keys between two edges.
-type lanes struct{ low, high int64 }
-
-func (l *lanes) of(keys source.KeyRange) []source.KeyRange {
-	if l == nil {
-		return []source.KeyRange{keys}
-	}
-	low, high := l.low, l.high
-	for _, edge := range []struct {
-		keys []string
-		to   *int64
-	}{{keys.After, &low}, {keys.UpTo, &high}} {
-		if edge.keys == nil {
-			continue
-		}
-		n, err := strconv.ParseInt(edge.keys[0], 10, 64)
-		if err != nil {
-			return []source.KeyRange{keys}
-		}
-		*edge.to = n
-	}
-	middle := []string{strconv.FormatInt(edge(low, high, 1, 2), 10)}
-	return []source.KeyRange{{After: keys.After, UpTo: middle}, {After: middle, UpTo: keys.UpTo}}
 }
 
 // edge is the upper edge of the i-th of n ranges of the numbers between two, whatever these are.
@@ -211,9 +179,6 @@ func (p *prover) recall(ctx context.Context) error {
 		return nil
 	}
 	p.at("looking at what differed")
-	if err := p.stand(ctx); err != nil {
-		return err
-	}
 	x := p.c.Named(p.Proven.Differ)
 	if err := p.both(ctx, source.KeyRange{}, p.Proven.Differ, closerSource(x), x.Warehouse); err != nil {
 		return err

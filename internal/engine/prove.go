@@ -69,7 +69,6 @@ type prover struct {
 	phase    string
 	read     atomic.Int64 // rows of both sides
 	expected int64
-	lanes    *lanes // nil where a range of keys is read in one go
 }
 
 func newProver(ctx context.Context, w Work) (*prover, error) {
@@ -163,27 +162,11 @@ func (p *prover) look(ctx context.Context) error {
 // sum takes the first look: both sides at once, added up in buckets.
 func (p *prover) sum(ctx context.Context, keys source.KeyRange) (groups []compare.Buckets, err error) {
 	p.at("adding up")
-	if err := p.stand(ctx); err != nil {
+	atSource, inTarget := p.c.Sums(), p.c.Sums()
+	err = p.both(ctx, keys, nil, func(b rows.Batch, inFlight func(int) bool) { atSource.Add(b.Record, inFlight) },
+		func(record arrow.RecordBatch) { inTarget.Add(record, nil) })
+	if err != nil {
 		return nil, err
-	}
-	ranges := p.lanes.of(keys)
-	sums := make([][2]*compare.Sums, len(ranges))
-	group, within := errgroup.WithContext(ctx)
-	for i, keys := range ranges {
-		sums[i] = [2]*compare.Sums{p.c.Sums(), p.c.Sums()}
-		atSource, inTarget := sums[i][0], sums[i][1]
-		group.Go(problem.Guarded(func() error {
-			return p.both(within, keys, nil, func(b rows.Batch, inFlight func(int) bool) { atSource.Add(b.Record, inFlight) },
-				func(record arrow.RecordBatch) { inTarget.Add(record, nil) })
-		}))
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	atSource, inTarget := sums[0][0], sums[0][1]
-	for _, more := range sums[1:] {
-		atSource.Join(more[0])
-		inTarget.Join(more[1])
 	}
 	buckets, beside := compare.Differ(atSource, inTarget)
 	groups, beside.Unlooked = buckets.Groups(atSource, inTarget)
@@ -202,9 +185,6 @@ func (p *prover) lookCloser(ctx context.Context, keys source.KeyRange, groups []
 			continue
 		}
 		x := p.c.Closer(group)
-		if err := p.stand(ctx); err != nil {
-			return err
-		}
 		if err := p.both(ctx, keys, nil, closerSource(x), x.Warehouse); err != nil {
 			return err
 		}
@@ -231,9 +211,6 @@ func closerSource(x *compare.Closer) func(b rows.Batch, inFlight func(int) bool)
 func (p *prover) lookAgain(ctx context.Context) error {
 	p.at("looking again")
 	again := p.closer.Again()
-	if err := p.stand(ctx); err != nil {
-		return err
-	}
 	if err := p.both(ctx, source.KeyRange{}, p.closer.Keys(), closerSource(again), again.Warehouse); err != nil {
 		return err
 	}
@@ -245,16 +222,14 @@ func (p *prover) lookAgain(ctx context.Context) error {
 	return nil
 }
 
-// stand keeps the position that is compared, which is read before the rows are.
-func (p *prover) stand(ctx context.Context) (err error) {
-	p.stands, err = p.Warehouse.Journal().Checkpoint(ctx, p.Feed.Name, placeName(p.Table))
-	return err
-}
-
 // both reads both sides at once: a range of keys, or the rows of some.
 func (p *prover) both(ctx context.Context, keys source.KeyRange, only [][]string,
 	atSource func(b rows.Batch, inFlight func(int) bool), inTarget func(arrow.RecordBatch)) error {
-	stands := p.stands
+	stands, err := p.Warehouse.Journal().Checkpoint(ctx, p.Feed.Name, placeName(p.Table))
+	if err != nil {
+		return err
+	}
+	p.stands = stands
 	q, err := p.query(ctx, stands)
 	if err != nil {
 		return err

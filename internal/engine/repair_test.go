@@ -47,29 +47,34 @@ var damagesOfAll = []damage{
 	{"the sign of zero", []string{`UPDATE @t SET grade = 1 WHERE id = @k`,
 		`UPDATE @t SET grade = -CAST(0 AS DOUBLE PRECISION) WHERE id = @k`}},
 	{"a missing row", []string{`DELETE FROM @t WHERE id = @k`}},
-	{"a row that nobody knows", []string{`INSERT INTO @t SELECT @k, @rest FROM @t WHERE id = 300 AND @holds`}},
-	{"a row left after a delete", []string{`INSERT INTO @t SELECT @k, @rest FROM @t WHERE id = 301 AND @holds`}},
-	{"a doubled row", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`}},
-	{"a row that is there three times, once changed", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`,
-		`INSERT INTO @t SELECT * FROM @t WHERE id = @k AND @holds`}},
+	{"a row that nobody knows", []string{`INSERT INTO @t (id, @rest) SELECT @k, @rest FROM @t WHERE id = 300 AND @holds`}},
+	{"a row left after a delete",
+		[]string{`INSERT INTO @t (id, @rest) SELECT @k, @rest FROM @t WHERE id = 301 AND @holds`}},
+	{"a doubled row", []string{`INSERT INTO @t (id, @rest) SELECT id, @rest FROM @t WHERE id = @k AND @holds`}},
+	{"a row that is there three times, once changed", []string{
+		`INSERT INTO @t (id, @rest) SELECT id, @rest FROM @t WHERE id = @k AND @holds`,
+		`INSERT INTO @t (id, @rest) SELECT id, @rest FROM @t WHERE id = @k AND @holds`}},
 	{"values of another row", []string{`UPDATE @t SET card = (SELECT max(card) FROM @t WHERE id = 302) WHERE id = @k`}},
 }
 
 var damagesOf = map[feed.Keep][]damage{
 	feed.KeepLatest: nil,
 	feed.KeepSoftDelete: {
-		{"a row flagged as deleted that is there", []string{`UPDATE @t SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = @k`}},
-		{"a doubled row, flagged", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k`,
+		{"a row flagged as deleted that is there",
+			[]string{`UPDATE @t SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = @k`}},
+		{"a doubled row, flagged", []string{`INSERT INTO @t (id, @rest) SELECT id, @rest FROM @t WHERE id = @k`,
 			`UPDATE @t SET nm_deleted_at = TIMESTAMPTZ '2026-01-01 00:00:00+00' WHERE id = @k`}},
 	},
 	feed.KeepHistory: {
-		{"a closed version that holds", []string{`UPDATE @t SET nm_current = false, nm_until = nm_from + INTERVAL '1 day' WHERE id = @k`}},
+		{"a closed version that holds",
+			[]string{`UPDATE @t SET nm_current = false, nm_until = nm_from + INTERVAL '1 day' WHERE id = @k`}},
 		{"a flag without an end", []string{`UPDATE @t SET nm_current = false WHERE id = @k`}},
-		{"an overlap", []string{`INSERT INTO @t SELECT * FROM @t WHERE id = @k`,
+		{"an overlap", []string{`INSERT INTO @t (id, @rest) SELECT id, @rest FROM @t WHERE id = @k`,
 			`UPDATE @t SET nm_from = nm_from - INTERVAL '1 day', nm_run = 0 WHERE id = @k AND nm_from = (SELECT min(nm_from) FROM @t WHERE ` +
 				`id = @k) AND @row = (SELECT max(@row) FROM @t WHERE id = @k AND nm_from = (SELECT min(nm_from) FROM @t WHERE id = @k))`}},
-		{"a version that ends before it begins", []string{`UPDATE @t SET nm_until = nm_from - INTERVAL '1 day', nm_current = false ` +
-			`WHERE id = @k`}},
+		{"a version that ends before it begins",
+			[]string{`UPDATE @t SET nm_until = nm_from - INTERVAL '1 day', nm_current = false ` +
+				`WHERE id = @k`}},
 	},
 }
 
@@ -176,12 +181,13 @@ func (b *workbench) spoil(keep feed.Keep, rows int64) map[string]bool {
 	t := b.t
 	holds := map[feed.Keep]string{feed.KeepLatest: "true", feed.KeepSoftDelete: "nm_deleted_at IS NULL",
 		feed.KeepHistory: "nm_current"}[keep]
-	row := map[string]string{"duckdb": "rowid", "postgresql": "ctid"}[b.kind]
+	row := map[string]string{"duckdb": "rowid", "postgresql": "ctid", "iceberg": "rowid"}[b.kind]
 	added := map[feed.Keep]string{feed.KeepLatest: "nm_changed_at, nm_run",
 		feed.KeepSoftDelete: "nm_deleted_at, nm_changed_at, nm_run",
 		feed.KeepHistory:    "nm_from, nm_until, nm_current, nm_position, nm_run"}[keep]
 	replace := strings.NewReplacer("@rest", strings.TrimPrefix(damagedColumns, "id, ")+", "+added, "@t", "kept.loans",
-		"@holds", holds, "@row", row, "BYTES", map[string]string{"duckdb": "BLOB", "postgresql": "bytea"}[b.kind])
+		"@holds", holds, "@row", row, "BYTES", map[string]string{"duckdb": "BLOB", "postgresql": "bytea",
+			"iceberg": "BLOB"}[b.kind])
 	want, key := map[string]bool{}, 0
 	for _, d := range slices.Concat(damagesOfAll, damagesOf[keep]) {
 		key += 3
@@ -245,7 +251,8 @@ func TestAnInterruptedProofGoesOn(t *testing.T) {
 			INSERT INTO loans SELECT i - 100, 'n' || i FROM generate_series(1, 1000) i; ANALYZE loans`)
 		table := feed.Table{Table: "public.loans", Target: "kept.loans", Find: feed.FindCompare, Keep: feed.KeepSoftDelete}
 		b.bring(table)
-		for _, sql := range []string{`UPDATE kept.loans SET note = 'wrong' WHERE id IN (-99, 150)`, `DELETE FROM kept.loans WHERE id = 700`,
+		for _, sql := range []string{`UPDATE kept.loans SET note = 'wrong' WHERE id IN (-99, 150)`,
+			`DELETE FROM kept.loans WHERE id = 700`,
 			`INSERT INTO kept.loans (id, note, nm_deleted_at, nm_changed_at, nm_run) SELECT 100000, note, nm_deleted_at, nm_changed_at, nm_run FROM kept.loans WHERE id = 1`} {
 			_, err := testkit.TrySQL(b.warehouse, sql)
 			require.NoError(t, err)

@@ -412,7 +412,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
 .catalogue {
   margin: 0 0 10px 130px;
   font-size: 13px;
-  color: var(--el-text-color-secondary);
+  color: var(--el-text-color-regular);
 }
 .less {
   max-height: max(200px, 42vh);

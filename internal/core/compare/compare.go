@@ -247,16 +247,6 @@ func (s *Sums) Add(record arrow.RecordBatch, inFlight func(row int) bool) {
 	}
 }
 
-// Join adds what was added up elsewhere, of other rows.
-func (s *Sums) Join(other *Sums) {
-	for i, sum := range other.sums {
-		s.sums[i][0] += sum[0]
-		s.sums[i][1] += sum[1]
-		s.count[i] += other.count[i]
-		s.flying[i] += other.flying[i]
-	}
-}
-
 // Buckets are those that are looked at closer.
 type Buckets struct {
 	in   []bool

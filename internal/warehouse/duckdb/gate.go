@@ -97,7 +97,8 @@ func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (read
 	case len(parsed.List) != 1:
 		return r, warehouse.Refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r = reading{may: may, database: c.file.database(), ownOnly: c.ownOnly, has: func(list, schema, name string) (bool, error) {
+	r = reading{may: may, database: c.file.database(), ownOnly: c.ownOnly, has: func(list, schema, name string) (bool,
+		error) {
 		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
 			"lower(CAST(? AS VARCHAR)) AND lower(name) = lower(CAST(? AS VARCHAR))", schema, name)
 		return err == nil && found[0][0].(int64) > 0, err

@@ -7,6 +7,7 @@ import (
 	"database/sql/driver"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/duckdb/duckdb-go/v2"
@@ -20,28 +21,31 @@ import (
 // Dialect is DuckDB's, for warehouses whose rows DuckDB works on.
 func Dialect() sqlmerge.Dialect { return dialect }
 
-// Scratch is a database of one connection, in memory and, beyond its limit, in a folder of its own that goes with it.
+// Scratch is a database of one connection, in a folder of its own that goes with it.
 type Scratch struct {
 	sqlmerge.Conn
 	connector *duckdb.Connector
 	folder    string
 }
 
-// OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is selected
+// OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is
+// selected
 // that is read as Arrow.
-func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string, folders ...string) (*Scratch,
+func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string,
+	folders ...string) (*Scratch,
 	error) {
 	s := &Scratch{}
 	fail := func(err error) (*Scratch, error) {
 		s.close()
-		return nil, problem.Wrap(err, problem.Failed, fmt.Sprintf("The working space of the %s cannot be opened: %v.", what, err),
+		return nil, problem.Wrap(err, problem.Failed, fmt.Sprintf("The working space of the %s cannot be opened: %v.", what,
+			err),
 			"Is there room in the folder for temporary files, and may the service write it?")
 	}
 	var err error
 	if s.folder, err = os.MkdirTemp("", "noemata-work-"); err != nil {
 		return fail(err)
 	}
-	if s.connector, err = duckdb.NewConnector("", nil); err != nil {
+	if s.connector, err = duckdb.NewConnector(filepath.Join(s.folder, scratchName+".duckdb"), nil); err != nil {
 		return fail(err)
 	}
 	d, err := s.connector.Connect(ctx)
@@ -77,13 +81,14 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 		}
 		return explain(err, what, s.folder)
 	}
-	s.Conn = &conn{file: &file{path: inMemory, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a, plain: true, asRead: asRead,
+	s.Conn = &conn{file: &file{path: scratchName, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a,
+		plain: true, asRead: asRead,
 		view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
 	return s, nil
 }
 
-// inMemory is what DuckDB calls a database in memory.
-const inMemory = "memory"
+// scratchName is what DuckDB calls the database.
+const scratchName = "work"
 
 // Converse begins a conversation about the tables and views of the database.
 func (s *Scratch) Converse(may warehouse.May) warehouse.Conversation {

@@ -14,7 +14,8 @@ import (
 	"noemata/internal/warehouse/duckdb"
 )
 
-// A lake is asked in a working space, in which its tables are views of their files. Which files these are is read from all
+// A lake is asked in a working space, in which its tables are views of their files. Which files these are is read
+// from all
 // pointers at once: so a question sees one cut, and goes on reading the files of then, which upkeep leaves for a day.
 
 const pointersSQL = `SELECT table_namespace, table_name, metadata_location FROM public.iceberg_tables
@@ -161,7 +162,8 @@ func (c *conversation) show(ctx context.Context, name schema.Name, at string) er
 	}
 	var values []string
 	for _, f := range l.fields() {
-		if role := warehouse.Role(strings.TrimPrefix(f.Name, prefix)); !strings.HasPrefix(f.Name, prefix) || role.Kind() == "" {
+		if role := warehouse.Role(strings.TrimPrefix(f.Name, prefix)); !strings.HasPrefix(f.Name, prefix) ||
+			role.Kind() == "" {
 			values = append(values, schema.Quote(f.Name))
 		}
 	}
@@ -185,7 +187,8 @@ func (l *local) historyBy() (prefix string, is bool) {
 	}
 	for name := range has {
 		prefix, ends := strings.CutSuffix(name, string(warehouse.Until))
-		if ends && has[prefix+string(warehouse.From)] && has[prefix+string(warehouse.Current)] && has[prefix+string(warehouse.Run)] {
+		if ends && has[prefix+string(warehouse.From)] && has[prefix+string(warehouse.Current)] &&
+			has[prefix+string(warehouse.Run)] {
 			return prefix, true
 		}
 	}
@@ -202,7 +205,8 @@ func (c *conversation) forget(ctx context.Context, name string) error {
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name.Quoted() == name })
 	l := t.locals[i]
 	t.locals = slices.Delete(t.locals, i, i+1)
-	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"), "DROP TABLE " + l.beside("deletes"),
+	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"), "DROP TABLE " +
+		l.beside("deletes"),
 		"DROP MACRO TABLE IF EXISTS " + warehouse.AsOfName(l.name).Quoted()} {
 		if _, err := t.Exec(ctx, sql); err != nil {
 			return err

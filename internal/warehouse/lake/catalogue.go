@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"strconv"
@@ -22,13 +23,16 @@ import (
 	"noemata/internal/warehouse/sqlmerge"
 )
 
-// The catalogue is the format's own in SQL (tables iceberg_tables and iceberg_namespace_properties, as other programs use
+// The catalogue is the format's own in SQL (tables iceberg_tables and iceberg_namespace_properties, as other
+// programs use
 // them), in the database of the journal: so the pointers of all tables move in the transaction that moves the position.
 
 // catalogueName is what the catalogue is called in its tables.
 const catalogueName = "noemata"
 
 var makeCatalogue = []string{
+	"SELECT pg_advisory_xact_lock(hashtextextended('noemata iceberg_tables', 0))",
+	// two at once would be in each other's way
 	`CREATE TABLE IF NOT EXISTS public.iceberg_tables (
     catalog_name VARCHAR(255) NOT NULL, table_namespace VARCHAR(255) NOT NULL, table_name VARCHAR(255) NOT NULL,
     metadata_location VARCHAR(1000), previous_metadata_location VARCHAR(1000), iceberg_type VARCHAR(5),
@@ -56,7 +60,8 @@ func (w *Warehouse) load(ctx context.Context, journal sqlmerge.Conn, name schema
 	return w.loadFor(ctx, journal, name, pointerSQL)
 }
 
-func (w *Warehouse) loadFor(ctx context.Context, journal sqlmerge.Conn, name schema.Name, ask string) (*table.Table, error) {
+func (w *Warehouse) loadFor(ctx context.Context, journal sqlmerge.Conn, name schema.Name, ask string) (*table.Table,
+	error) {
 	has, err := w.hasCatalogue(ctx, journal)
 	if err != nil || !has {
 		return nil, err
@@ -146,9 +151,14 @@ func writeMetadata(m table.Metadata, before string) (string, error) {
 }
 
 // newTable is a table that is not in the catalogue yet.
-func (w *Warehouse) newTable(name schema.Name, columns []iceberg.NestedField) (*table.Table, *staged, error) {
+func (w *Warehouse) newTable(name schema.Name, columns []iceberg.NestedField, comment string) (*table.Table, *staged,
+	error) {
+	its := maps.Clone(properties)
+	if comment != "" {
+		its[commentProperty] = comment
+	}
 	location := w.location() + "/" + folderOf(name.Schema) + "/" + folderOf(name.Table) + "-" + uuid.NewString()[:8]
-	m, err := table.NewMetadata(iceberg.NewSchema(0, columns...), nil, table.UnsortedSortOrder, location, properties)
+	m, err := table.NewMetadata(iceberg.NewSchema(0, columns...), nil, table.UnsortedSortOrder, location, its)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -158,15 +168,21 @@ func (w *Warehouse) newTable(name schema.Name, columns []iceberg.NestedField) (*
 
 // properties of each table.
 var properties = iceberg.Properties{
-	table.PropertyFormatVersion:       "2",
-	table.ManifestMergeEnabledKey:     "true",
-	table.ManifestMinMergeCountKey:    "20",
-	table.CommitNumRetriesKey:         "0",
-	"write.delete.mode":               "merge-on-read",
-	"write.update.mode":               "merge-on-read",
-	"write.merge.mode":                "merge-on-read",
-	"write.parquet.compression-codec": "zstd",
+	table.PropertyFormatVersion:    "2",
+	table.ManifestMergeEnabledKey:  "true",
+	table.ManifestMinMergeCountKey: "20",
+	table.CommitNumRetriesKey:      "0",
+	// Each version of the metadata lists all snapshots, so few are kept.
+	table.MetadataDeleteAfterCommitEnabledKey: "true",
+	table.MetadataPreviousVersionsMaxKey:      "20",
+	"write.delete.mode":                       "merge-on-read",
+	"write.update.mode":                       "merge-on-read",
+	"write.merge.mode":                        "merge-on-read",
+	"write.parquet.compression-codec":         "zstd",
 }
+
+// commentProperty is the property that has a table's comment, as other programs write it.
+const commentProperty = "comment"
 
 var notInFolders = regexp.MustCompile(`[^A-Za-z0-9_.-]+`)
 

@@ -1,10 +1,13 @@
 //go:build duckdb_arrow
 
-// Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder, and a catalogue in PostgreSQL,
+// Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder, and a catalogue in
+// PostgreSQL,
 // which any engine that knows the format reads (iceberg.apache.org/spec, format version 2).
 //
-// The journal is in the catalogue's database, so that rows, position and counters are one transaction, though the rows lie
-// elsewhere: files are written first, and what COMMIT makes visible are the pointers to them. A merge is DuckDB's, over the
+// The journal is in the catalogue's database, so that rows, position and counters are one transaction, though the
+// rows lie
+// elsewhere: files are written first, and what COMMIT makes visible are the pointers to them. A merge is DuckDB's,
+// over the
 // rows whose keys have changed; rows that are replaced are deleted by their place.
 package lake
 
@@ -46,7 +49,8 @@ func Check(s connection.Settings) (connection.Settings, error) {
 			"Give its host, database and user, beside the path of the folder for the tables.").In("database")
 	}
 	if s.AskUser != "" {
-		return s, problem.New(problem.Invalid, "A lake is not asked as a user of its catalogue.", "Leave ask_user out.").In("ask_user")
+		return s, problem.New(problem.Invalid, "A lake is not asked as a user of its catalogue.",
+			"Leave ask_user out.").In("ask_user")
 	}
 	folder := filepath.Clean(s.Path)
 	s.Path = ""
@@ -72,7 +76,8 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, err
 	}
 	if !filepath.IsAbs(s.Path) {
-		return nil, problem.Newf(problem.Invalid, "Give an absolute path.", "The path %q cannot be opened.", s.Path).In("path")
+		return nil, problem.Newf(problem.Invalid, "Give an absolute path.", "The path %q cannot be opened.",
+			s.Path).In("path")
 	}
 	w := &Warehouse{folder: s.Path, what: what}
 	s.Path = ""
@@ -81,7 +86,7 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, err
 	}
 	w.keeper = keeper.(*postgres.Warehouse)
-	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read}
+	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read, Noted: w.commentsOf}
 	return w, nil
 }
 
@@ -176,6 +181,29 @@ func (w *Warehouse) Size(ctx context.Context, t warehouse.Target) (size int64, e
 	return size, nil
 }
 
+// commentsOf are the comments of a table and its columns.
+func (w *Warehouse) commentsOf(ctx context.Context, name schema.Name) (map[string]string, error) {
+	c, err := w.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	found, err := w.load(ctx, c, name)
+	if err != nil || found == nil {
+		return nil, err
+	}
+	comments := map[string]string{}
+	if text := found.Properties()[commentProperty]; text != "" {
+		comments[""] = text
+	}
+	for _, f := range found.Schema().Fields() {
+		if f.Doc != "" {
+			comments[f.Name] = f.Doc
+		}
+	}
+	return comments, nil
+}
+
 // Mend runs nothing: findings of a lake are mended where it lies.
 func (w *Warehouse) Mend(context.Context, string) error {
 	return problem.New(problem.Conflict, "A lake has no statements to mend it by.", "Mend it by hand.")
@@ -208,6 +236,17 @@ func (w *Warehouse) Ask(ctx context.Context, sql string, args ...any) ([][]any, 
 	}
 	if _, err := c.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ"); err != nil { // all pointers as of one moment
 		return nil, err
+	}
+	if strings.Contains(sql, "information_schema") { // it is about all of them
+		found, err := c.Ask(ctx, pointersSQL, catalogueName)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range found {
+			if err := t.Bring(ctx, schema.Name{Schema: row[0].(string), Table: row[1].(string)}, sqlmerge.Looking); err != nil {
+				return nil, err
+			}
+		}
 	}
 	for _, text := range qualified.FindAllString(sql, -1) {
 		name, err := schema.ParseName(text)
@@ -266,18 +305,13 @@ func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error)
 	if err != nil {
 		return 0, err
 	}
-	kept := c.tables.written
-	c.tables.written = nil // whether it takes effect is not known, if its answer is lost
+	// If its answer is lost it may have taken effect all the same: what came to nothing is left to upkeep.
+	c.tables.written = nil
 	n, err := c.Conn.Exec(ctx, sql)
-	if err != nil {
-		c.tables.written = kept
-		if ctx.Err() != nil || problem.Is(err, problem.Unreachable) {
-			c.tables.written = nil
-		}
-		return n, err
+	if err == nil {
+		c.tables.lake.after(c.tables, moves)
 	}
-	c.tables.lake.after(c.tables, moves)
-	return n, nil
+	return n, err
 }
 
 // move writes the tables and moves their pointers.
@@ -334,7 +368,9 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 			return err
 		}
 		var err error
-		moves, err = done.move(ctx)
+		if moves, err = done.move(ctx); err == nil {
+			done.tables.written = nil // as with COMMIT, which follows
+		}
 		return err
 	})
 	if done == nil {
@@ -342,9 +378,7 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 	}
 	defer done.tables.Close()
 	if err != nil {
-		if !problem.Is(err, problem.Unreachable) && ctx.Err() == nil {
-			done.tables.forget()
-		}
+		done.tables.forget()
 		return err
 	}
 	w.after(done.tables, moves)

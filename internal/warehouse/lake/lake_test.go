@@ -33,8 +33,9 @@ func newLake(t *testing.T) (*Warehouse, connection.Settings) {
 	return w.(*Warehouse), settings
 }
 
-var shelves = warehouse.Target{Name: schema.Name{Schema: "kept", Table: "shelves"}, Keep: feed.KeepLatest, Prefix: "nm_",
-	Key: []string{"id"}, Columns: warehouse.ColumnsOf([]schema.Column{
+var shelves = warehouse.Target{Name: schema.Name{Schema: "kept", Table: "shelves"}, Keep: feed.KeepLatest,
+	Prefix: "nm_",
+	Key:    []string{"id"}, Columns: warehouse.ColumnsOf([]schema.Column{
 		{Name: "id", Type: schema.Type{Kind: schema.Int64}, Native: "bigint"},
 		{Name: "branch", Type: schema.Type{Kind: schema.Text}, Native: "text"}}, "nm_", feed.KeepLatest, false)}
 
@@ -52,7 +53,8 @@ func filesOf(t *testing.T, s connection.Settings, kind string) []string {
 	return list
 }
 
-// Files are put together, old snapshots let go, and files that no commit names removed: those of a process that was killed,
+// Files are put together, old snapshots let go, and files that no commit names removed: those of a process that was
+// killed,
 // too. The rows are the same throughout.
 func TestUpkeep(t *testing.T) {
 	w, settings := newLake(t)
@@ -67,12 +69,13 @@ func TestUpkeep(t *testing.T) {
 	require.NoError(t, os.WriteFile(lost, []byte("PAR1"), 0o600))
 
 	require.NoError(t, w.Upkeep(t.Context()))
-	require.Len(t, filesOf(t, settings, "data"), 62, "old snapshots have them, and what is lost may be of a commit under way")
+	require.Len(t, filesOf(t, settings, "data"), 62,
+		"old snapshots have them, and what is lost may be of a commit under way")
 	require.Equal(t, rows, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
 
-	keep, often := keptFor, lookAgain
-	keptFor, lookAgain = time.Millisecond, 0
-	t.Cleanup(func() { keptFor, lookAgain = keep, often })
+	snapshots, files, often := snapshotsFor, filesFor, lookAgain
+	snapshotsFor, filesFor, lookAgain = time.Millisecond, time.Millisecond, 0
+	t.Cleanup(func() { snapshotsFor, filesFor, lookAgain = snapshots, files, often })
 	time.Sleep(10 * time.Millisecond)
 	require.NoError(t, w.Upkeep(t.Context()))
 	require.Len(t, filesOf(t, settings, "data"), 1)
@@ -81,7 +84,39 @@ func TestUpkeep(t *testing.T) {
 	require.Equal(t, "z", ask(t, w, "SELECT branch FROM kept.shelves WHERE id = 3")[0][0])
 }
 
-// A process that dies between any two steps of a commit leaves the lake as it was: the pointers are moved by the COMMIT that
+// A file all of whose rows are gone goes with them, and no places of rows are written for it.
+func TestDeadFiles(t *testing.T) {
+	w, _ := newLake(t)
+	names := func() (files, deletes int) {
+		c, err := w.connect(t.Context())
+		require.NoError(t, err)
+		defer c.Close()
+		tbl, err := w.load(t.Context(), c, shelves.Name)
+		require.NoError(t, err)
+		tasks, err := tbl.Scan().PlanFiles(t.Context())
+		require.NoError(t, err)
+		for _, task := range tasks {
+			deletes += len(task.DeleteFiles)
+		}
+		return len(tasks), deletes
+	}
+	ask(t, w, "INSERT INTO kept.shelves (id, branch) SELECT i, 'a' FROM range(100) r(i)")
+	ask(t, w, "INSERT INTO kept.shelves (id, branch) SELECT i, 'b' FROM range(100, 200) r(i)")
+	ask(t, w, "DELETE FROM kept.shelves WHERE id %% 2 = 0 AND id < 100")
+	files, deletes := names()
+	require.Equal(t, []int{2, 1}, []int{files, deletes})
+	ask(t, w, "UPDATE kept.shelves SET branch = 'c' WHERE id < 101") // what is left of the first file, and a row of the second
+	files, deletes = names()
+	require.Equal(t, []int{2, 1}, []int{files, deletes})
+	require.Equal(t, int64(150), ask(t, w, "SELECT count(*) FROM kept.shelves")[0][0])
+	ask(t, w, "DELETE FROM kept.shelves")
+	files, deletes = names()
+	require.Equal(t, []int{0, 0}, []int{files, deletes})
+	require.Equal(t, int64(0), ask(t, w, "SELECT count(*) FROM kept.shelves")[0][0])
+}
+
+// A process that dies between any two steps of a commit leaves the lake as it was: the pointers are moved by the
+// COMMIT that
 // moves the position, and what was written before it is named by nobody.
 func TestDeathAtEachStepOfACommit(t *testing.T) {
 	for _, step := range []string{"after the rows were written", "after the metadata was written",
@@ -96,7 +131,8 @@ func TestDeathAtEachStepOfACommit(t *testing.T) {
 			_, err = c.Exec(t.Context(), "BEGIN")
 			require.NoError(t, err)
 			require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, allRows))
-			_, err = c.tables.Exec(t.Context(), "UPDATE kept.shelves SET branch = 'other' WHERE id = 1; DELETE FROM kept.shelves WHERE id = 2")
+			_, err = c.tables.Exec(t.Context(),
+				"UPDATE kept.shelves SET branch = 'other' WHERE id = 1; DELETE FROM kept.shelves WHERE id = 2")
 			require.NoError(t, err)
 			switch step {
 			case "after the rows were written":
@@ -105,10 +141,9 @@ func TestDeathAtEachStepOfACommit(t *testing.T) {
 				require.NoError(t, err)
 				tbl, _, _, err := c.tables.evolved(l, has)
 				require.NoError(t, err)
-				rows, deletes, err := c.tables.files(t.Context(), l, tbl, has, placed)
+				rows, deletes, dead, err := c.tables.files(t.Context(), l, tbl, has, placed)
 				require.NoError(t, err)
-				require.Len(t, rows, 1)
-				require.Len(t, deletes, 1)
+				require.Equal(t, []int{1, 0, 1}, []int{len(rows), len(deletes), len(dead)})
 			case "after the metadata was written":
 				_, err := c.tables.write(t.Context())
 				require.NoError(t, err)
@@ -119,9 +154,11 @@ func TestDeathAtEachStepOfACommit(t *testing.T) {
 			}
 			c.Conn.Close() // the process is gone, and its files stay
 			c.tables.Close()
-			require.Equal(t, [][]any{{int64(1), "a"}, {int64(2), "b"}}, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+			require.Equal(t, [][]any{{int64(1), "a"}, {int64(2), "b"}}, ask(t, w,
+				"SELECT id, branch FROM kept.shelves ORDER BY id"))
 			ask(t, w, "UPDATE kept.shelves SET branch = 'next' WHERE id = 1")
-			require.Equal(t, [][]any{{int64(1), "next"}, {int64(2), "b"}}, ask(t, w, "SELECT id, branch FROM kept.shelves ORDER BY id"))
+			require.Equal(t, [][]any{{int64(1), "next"}, {int64(2), "b"}}, ask(t, w,
+				"SELECT id, branch FROM kept.shelves ORDER BY id"))
 		})
 	}
 }
@@ -168,7 +205,8 @@ func answered(t *testing.T, c warehouse.Conversation, sql string) (list []string
 	}
 }
 
-// A lake is asked while it is written: each question sees what was committed by then, or by Begin, and nothing but the tables
+// A lake is asked while it is written: each question sees what was committed by then, or by Begin, and nothing but
+// the tables
 // that its asker may read: no files, and none of what the lake keeps for itself.
 func TestALakeIsAsked(t *testing.T) {
 	w, settings := newLake(t)
@@ -204,7 +242,7 @@ func TestALakeIsAsked(t *testing.T) {
 		"SELECT * FROM read_parquet('" + data + "')", "SELECT * FROM main.noemata_files_0", "SELECT * FROM noemata_files_0",
 		"SELECT * FROM noemata.positions", "DROP VIEW kept.shelves", "COPY kept.shelves TO '" + settings.Path + "/x'",
 		"SELECT * FROM parquet_metadata('" + data + "')", "SELECT * FROM glob('" + settings.Path + "/*')",
-		"SELECT content FROM read_text('/etc/hostname')", "SELECT * FROM memory.main.noemata_files_0"} {
+		"SELECT content FROM read_text('/etc/hostname')", "SELECT * FROM work.main.noemata_files_0"} {
 		_, err := c.Prepare(t.Context(), refused)
 		require.Error(t, err, refused)
 		require.ErrorAs(t, err, new(*warehouse.Mistake), refused)
@@ -232,7 +270,8 @@ func TestWhatIsNoLake(t *testing.T) {
 	_, err := Check(good)
 	require.NoError(t, err)
 	w, settings := newLake(t)
-	_, err = w.keeper.Ask(t.Context(), "UPDATE public.iceberg_tables SET metadata_location = 'file:///etc/passwd' RETURNING 1")
+	_, err = w.keeper.Ask(t.Context(),
+		"UPDATE public.iceberg_tables SET metadata_location = 'file:///etc/passwd' RETURNING 1")
 	require.NoError(t, err)
 	_, err = w.Ask(t.Context(), "SELECT * FROM kept.shelves")
 	require.ErrorContains(t, err, "is not in the folder "+settings.Path)

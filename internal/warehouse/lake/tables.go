@@ -26,8 +26,10 @@ const (
 	rowColumn  = "noemata_lies_at"
 )
 
-// tables are the tables of a lake as one transaction has them: those that statements reach are tables of a working space,
-// with the rows that were brought and where each of them lies. What has become of them is written when the transaction ends.
+// tables are the tables of a lake as one transaction has them: those that statements reach are tables of a working
+// space,
+// with the rows that were brought and where each of them lies. What has become of them is written when the
+// transaction ends.
 type tables struct {
 	lake    *Warehouse
 	journal sqlmerge.Conn
@@ -47,8 +49,10 @@ type local struct {
 	whole   bool // all rows were brought
 	brought int  // how often rows were
 	files   map[string]int
-	deletes map[string]bool // files of deletes that were read
+	data    map[string]iceberg.DataFile // by path, as files
+	deletes map[string]bool             // files of deletes that were read
 	key     []string
+	comment string // that was written in the working space
 }
 
 // beside names a table that is kept beside one of the working space.
@@ -66,6 +70,12 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 	if t.work == nil {
 		var err error
 		if t.work, err = duckdb.OpenScratch(ctx, workMemory, asRead, t.lake.what, t.lake.folder); err != nil {
+			return nil, err
+		}
+		if t.journal != nil { // one transaction, that comes to nothing here: so rows go to the disk as they come
+			_, err = t.work.Exec(ctx, "BEGIN")
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -170,7 +180,8 @@ func (t *tables) local(ctx context.Context, name schema.Name) (*local, error) {
 
 // localOf is a table as its pointer has it, or none.
 func (t *tables) localOf(name schema.Name, found *table.Table) (*local, error) {
-	l := &local{name: name, table: found, number: t.numbers, files: map[string]int{}, deletes: map[string]bool{}}
+	l := &local{name: name, table: found, number: t.numbers, files: map[string]int{},
+		data: map[string]iceberg.DataFile{}, deletes: map[string]bool{}}
 	t.numbers++
 	for _, f := range l.fields() {
 		if nameOf(f.Type) == "" {
@@ -299,15 +310,18 @@ func (t *tables) fetch(ctx context.Context, l *local, w sqlmerge.Which) error {
 		conditions = append(conditions, "EXISTS (SELECT 1 FROM "+w.Among+" AS k WHERE "+strings.Join(same, " AND ")+")")
 	}
 	if l.brought > 0 {
-		conditions = append(conditions, fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s AS b WHERE b.%s = t.%[2]s AND b.%s = t.%[3]s)",
-			l.beside("brought"), fileColumn, rowColumn))
+		conditions = append(conditions,
+			fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s AS b WHERE b.%s = t.%[2]s AND b.%s = t.%[3]s)",
+				l.beside("brought"), fileColumn, rowColumn))
 	}
 	l.brought++
 	columns := l.names() + ", " + fileColumn + ", " + rowColumn
 	for _, sql := range []string{
-		fmt.Sprintf("INSERT INTO %s (%s, batch) SELECT %[2]s, %d FROM (%s) AS t WHERE %s", l.beside("brought"), columns, l.brought,
+		fmt.Sprintf("INSERT INTO %s (%s, batch) SELECT %[2]s, %d FROM (%s) AS t WHERE %s", l.beside("brought"), columns,
+			l.brought,
 			scan, strings.Join(conditions, " AND ")),
-		fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s WHERE batch = %d", l.name.Quoted(), columns, l.beside("brought"),
+		fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s WHERE batch = %d", l.name.Quoted(), columns,
+			l.beside("brought"),
 			l.brought),
 	} {
 		if _, err := t.Exec(ctx, sql); err != nil {
@@ -318,7 +332,8 @@ func (t *tables) fetch(ctx context.Context, l *local, w sqlmerge.Which) error {
 	return nil
 }
 
-// bounds are what the first column of a key can be of the rows that are brought, so that files without them are not read.
+// bounds are what the first column of a key can be of the rows that are brought, so that files without them are not
+// read.
 func (t *tables) bounds(ctx context.Context, l *local, w sqlmerge.Which) (iceberg.BooleanExpression, error) {
 	if len(w.Key) == 0 {
 		return nil, nil
@@ -340,7 +355,8 @@ func (t *tables) bounds(ctx context.Context, l *local, w sqlmerge.Which) (iceber
 	return between(field, low, high), nil
 }
 
-// scan is a SELECT of the rows of a table with their places, of the files that may have some that a filter lets through.
+// scan is a SELECT of the rows of a table with their places, of the files that may have some that a filter lets
+// through.
 func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpression) (string, error) {
 	options := []table.ScanOption{table.WithCaseSensitive(true)}
 	if filter != nil {
@@ -380,7 +396,8 @@ func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTas
 		strings.Join(paths, ", "), strings.Join(mapped, ", "), l.beside("files"), l.beside("deletes")), nil
 }
 
-// note keeps which files are read, and which rows of them are deleted. It gives the paths of those with rows, as literals.
+// note keeps which files are read, and which rows of them are deleted. It gives the paths of those with rows, as
+// literals.
 func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask) (paths []string, err error) {
 	var entries, deletes []string
 	for _, task := range tasks {
@@ -395,7 +412,7 @@ func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask)
 		}
 		paths = append(paths, schema.Literal(file))
 		if _, seen := l.files[at]; !seen {
-			l.files[at] = len(l.files)
+			l.files[at], l.data[at] = len(l.files), task.File
 			entries = append(entries, fmt.Sprintf("(%d, %s, %s)", l.files[at], schema.Literal(at), schema.Literal(file)))
 		}
 		for _, d := range task.DeleteFiles {
@@ -416,7 +433,8 @@ func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask)
 		}
 	}
 	for chunk := range slices.Chunk(deletes, 500) {
-		if _, err := t.Exec(ctx, fmt.Sprintf("INSERT INTO %s SELECT file_path, pos FROM read_parquet([%s])", l.beside("deletes"),
+		if _, err := t.Exec(ctx, fmt.Sprintf("INSERT INTO %s SELECT file_path, pos FROM read_parquet([%s])",
+			l.beside("deletes"),
 			strings.Join(chunk, ", "))); err != nil {
 			return nil, err
 		}

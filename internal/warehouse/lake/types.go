@@ -14,7 +14,8 @@ import (
 	"noemata/internal/warehouse/sqlmerge"
 )
 
-// dialect is DuckDB's, with the types that the format has (Iceberg, Table Spec, Schemas and Data Types): what has no place
+// dialect is DuckDB's, with the types that the format has (Iceberg, Table Spec, Schemas and Data Types): what has no
+// place
 // there is kept as text.
 var dialect = func() sqlmerge.Dialect {
 	d := duckdb.Dialect()
@@ -45,8 +46,9 @@ func asRead(c schema.Column) string {
 
 // plainTypes are the format's types by DuckDB's names for them.
 var plainTypes = map[string]iceberg.Type{
-	"BOOLEAN": iceberg.PrimitiveTypes.Bool, "INTEGER": iceberg.PrimitiveTypes.Int32, "BIGINT": iceberg.PrimitiveTypes.Int64,
-	"FLOAT": iceberg.PrimitiveTypes.Float32, "DOUBLE": iceberg.PrimitiveTypes.Float64,
+	"BOOLEAN": iceberg.PrimitiveTypes.Bool, "INTEGER": iceberg.PrimitiveTypes.Int32,
+	"BIGINT": iceberg.PrimitiveTypes.Int64,
+	"FLOAT":  iceberg.PrimitiveTypes.Float32, "DOUBLE": iceberg.PrimitiveTypes.Float64,
 	"VARCHAR": iceberg.PrimitiveTypes.String, "BLOB": iceberg.PrimitiveTypes.Binary, "DATE": iceberg.PrimitiveTypes.Date,
 	"TIME": iceberg.PrimitiveTypes.Time, "TIMESTAMP": iceberg.PrimitiveTypes.Timestamp,
 	"TIMESTAMP WITH TIME ZONE": iceberg.PrimitiveTypes.TimestampTz, "UUID": iceberg.PrimitiveTypes.UUID,
@@ -83,8 +85,10 @@ func nameOf(t iceberg.Type) string {
 	return ""
 }
 
-// boundOf reads the lowest or highest value of a column, which DuckDB has told as text, in the form of a bound of a file;
-// nil where it is not kept. A text is cut: what is kept of it is not above the lowest, and there is no highest of a long one.
+// boundOf reads the lowest or highest value of a column, which DuckDB has told as text, in the form of a bound of a
+// file;
+// nil where it is not kept. A text is cut: what is kept of it is not above the lowest, and there is no highest of a
+// long one.
 func boundOf(typeName, value string, upper bool) []byte {
 	var literal interface{ MarshalBinary() ([]byte, error) }
 	switch typeName {

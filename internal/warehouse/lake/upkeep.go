@@ -16,20 +16,25 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// When files of a table are put together: when so many are small, or when one of them is read with so many files of deletes.
+// When files of a table are put together: when so many are small, or when one of them is read with so many files of
+// deletes.
 const (
 	smallFile   = 64 << 20 // bytes
 	mostSmall   = 20
 	mostDeletes = 10
 )
 
-// How long snapshots are kept that are not the newest, and files that none of them names; and how often that is looked at.
+// How long snapshots are kept that are not the newest; how old a file is that none of them names and that goes:
+// younger ones
+// may be of a commit that is under way; and how often that is looked at.
 var (
-	keptFor   = 24 * time.Hour
-	lookAgain = time.Hour
+	snapshotsFor = 2 * time.Hour
+	filesFor     = 24 * time.Hour
+	lookAgain    = 10 * time.Minute
 )
 
-// mostLost is how often upkeep of a table gives way to a feed, which has written it meanwhile, until the feed waits for it.
+// mostLost is how often upkeep of a table gives way to a feed, which has written it meanwhile, until the feed waits
+// for it.
 const mostLost = 3
 
 // upkeep is what is known of the upkeep of a table.
@@ -38,7 +43,8 @@ type upkeep struct {
 	looked time.Time
 }
 
-// Upkeep puts small files of tables together, takes out rows that were deleted, lets old snapshots go, and removes files that
+// Upkeep puts small files of tables together, takes out rows that were deleted, lets old snapshots go, and removes
+// files that
 // no commit names. One process does it at a time. A table that a feed has written meanwhile is left to the next time.
 func (w *Warehouse) Upkeep(ctx context.Context) error {
 	c, err := w.keeper.Connect(ctx)
@@ -56,7 +62,8 @@ func (w *Warehouse) Upkeep(ctx context.Context) error {
 	if err != nil || !alone[0][0].(bool) {
 		return err
 	}
-	found, err := c.Ask(ctx, "SELECT table_namespace, table_name FROM public.iceberg_tables WHERE catalog_name = $1 ORDER BY 1, 2",
+	found, err := c.Ask(ctx,
+		"SELECT table_namespace, table_name FROM public.iceberg_tables WHERE catalog_name = $1 ORDER BY 1, 2",
 		catalogueName)
 	if err != nil {
 		return err
@@ -144,7 +151,8 @@ func (w *Warehouse) change(ctx context.Context, name schema.Name, waits bool,
 
 // compact writes small files, and files many of whose rows are deleted, into one, without these.
 func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) error {
-	return w.change(ctx, name, of.lost >= mostLost, func(t *tables, l *local, tbl *table.Table) (*table.Transaction, error) {
+	return w.change(ctx, name, of.lost >= mostLost, func(t *tables, l *local, tbl *table.Table) (*table.Transaction,
+		error) {
 		if tbl.CurrentSnapshot() == nil {
 			return nil, nil
 		}
@@ -243,7 +251,7 @@ func (w *Warehouse) expire(ctx context.Context, name schema.Name) error {
 			return nil, nil
 		}
 		tx := tbl.NewTransaction()
-		return tx, tx.ExpireSnapshots(table.WithOlderThan(keptFor), table.WithRetainLast(1), table.WithPostCommit(false))
+		return tx, tx.ExpireSnapshots(table.WithOlderThan(snapshotsFor), table.WithRetainLast(1), table.WithPostCommit(false))
 	})
 	if err != nil {
 		return err
@@ -257,7 +265,7 @@ func (w *Warehouse) expire(ctx context.Context, name schema.Name) error {
 	if err != nil || tbl == nil {
 		return err
 	}
-	_, err = tbl.DeleteOrphanFiles(ctx, table.WithFilesOlderThan(keptFor), table.WithCleanupMaxConcurrency(2))
+	_, err = tbl.DeleteOrphanFiles(ctx, table.WithFilesOlderThan(filesFor), table.WithCleanupMaxConcurrency(2))
 	return w.unwritten(err)
 }
 

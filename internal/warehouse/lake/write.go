@@ -47,6 +47,9 @@ func (t *tables) write(ctx context.Context) (moves []pointer, err error) {
 // writeOne writes what has become of a table. The pointer is that of nothing where it is as it was.
 func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 	has, placed, err := t.described(ctx, l)
+	if err == nil && len(has) > 0 {
+		err = t.comments(ctx, l, has)
+	}
 	switch {
 	case err != nil:
 		return pointer{}, err
@@ -69,11 +72,11 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 	if l.table != nil {
 		from = l.table.MetadataLocation()
 	}
-	rows, deletes, err := t.files(ctx, l, tbl, has, placed)
+	rows, deletes, dead, err := t.files(ctx, l, tbl, has, placed)
 	if err != nil {
 		return pointer{}, err
 	}
-	if len(rows)+len(deletes) == 0 {
+	if len(rows)+len(deletes)+len(dead) == 0 {
 		if !fresh {
 			return pointer{}, nil
 		}
@@ -83,9 +86,15 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 		return pointer{l.name, from, s.next}, nil
 	}
 	tx := tbl.NewTransaction()
-	if len(deletes) > 0 {
+	if len(dead) > 0 {
+		err = tx.ReplaceDataFilesWithDataFiles(ctx, dead, rows, nil, table.WithoutAutoNameMapping())
+		rows = nil
+	}
+	switch {
+	case err != nil:
+	case len(deletes) > 0:
 		err = tx.NewRowDelta(nil).AddRows(rows...).AddDeletes(deletes...).Commit(ctx)
-	} else {
+	default:
 		err = tx.AddDataFiles(ctx, rows, nil, table.WithoutAutoNameMapping(), table.WithoutDuplicateCheck())
 	}
 	if err == nil {
@@ -97,7 +106,8 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 	return pointer{l.name, from, s.next}, nil
 }
 
-// described are the columns of a table in the working space; placed tells whether its rows know their places. There are none
+// described are the columns of a table in the working space; placed tells whether its rows know their places. There
+// are none
 // where it was dropped.
 func (t *tables) described(ctx context.Context, l *local) (has []column, placed bool, err error) {
 	all, err := t.work.Columns(ctx, l.name)
@@ -123,7 +133,28 @@ func (t *tables) described(ctx context.Context, l *local) (has []column, placed 
 	return has, placed, nil
 }
 
-// evolved is the table with the columns that it has by now, which are given the numbers that they have there. A column of
+// comments are what was written to a table and its columns in the working space.
+func (t *tables) comments(ctx context.Context, l *local, has []column) error {
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("SELECT '', comment FROM duckdb_tables() WHERE schema_name = %[1]s AND table_name = %[2]s AND "+
+			"comment IS NOT NULL UNION ALL SELECT column_name, comment FROM duckdb_columns() WHERE schema_name = %[1]s AND table_name = "+
+			"%[2]s AND comment IS NOT NULL", schema.Literal(l.name.Schema), schema.Literal(l.name.Table)))
+	for _, row := range found {
+		name, text := row[0].(string), row[1].(string)
+		if name == "" {
+			l.comment = text
+		}
+		for i := range has {
+			if has[i].Name == name {
+				has[i].Doc = text
+			}
+		}
+	}
+	return err
+}
+
+// evolved is the table with the columns that it has by now, which are given the numbers that they have there. A
+// column of
 // another type is another column. fresh tells that its metadata is another.
 func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, fresh bool, err error) {
 	if l.table == nil {
@@ -131,18 +162,18 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 		for i, c := range has {
 			fields[i] = c.NestedField
 		}
-		tbl, s, err = t.lake.newTable(l.name, fields)
+		tbl, s, err = t.lake.newTable(l.name, fields, l.comment)
 		return tbl, s, true, err
 	}
 	s = &staged{base: l.table.Metadata(), location: l.table.MetadataLocation()}
 	tbl = table.New(l.table.Identifier(), s.base, s.location, fileSystem, s)
 	update := tbl.NewTransaction().UpdateSchema(true, true)
-	before, now := map[string]iceberg.Type{}, map[string]bool{}
+	before, now, docs := map[string]iceberg.Type{}, map[string]bool{}, map[string]string{}
 	for _, c := range has {
 		now[c.Name] = true
 	}
 	for _, f := range l.fields() {
-		before[f.Name] = f.Type
+		before[f.Name], docs[f.Name] = f.Type, f.Doc
 		if !now[f.Name] {
 			update, fresh = update.DeleteColumn([]string{f.Name}), true
 		}
@@ -150,17 +181,27 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 	for _, c := range has {
 		was, there := before[c.Name]
 		if there && was.Equals(c.Type) {
+			if c.Doc != "" && c.Doc != docs[c.Name] {
+				doc := iceberg.Optional[string]{Val: c.Doc, Valid: true}
+				update, fresh = update.UpdateColumn([]string{c.Name}, table.ColumnUpdate{Doc: doc}), true
+			}
 			continue
 		}
 		if there {
 			update = update.DeleteColumn([]string{c.Name})
 		}
-		update, fresh = update.AddColumn([]string{c.Name}, c.Type, "", false, nil), true
+		update, fresh = update.AddColumn([]string{c.Name}, c.Type, c.Doc, false, nil), true
 	}
-	if fresh {
-		updates, _, err := update.BuildUpdates()
-		if err != nil {
-			return nil, nil, false, err
+	commented := l.comment != "" && l.comment != l.table.Properties()[commentProperty]
+	if fresh || commented {
+		var updates []table.Update
+		if fresh {
+			if updates, _, err = update.BuildUpdates(); err != nil {
+				return nil, nil, false, err
+			}
+		}
+		if commented {
+			fresh, updates = true, append(updates, table.NewSetPropertiesUpdate(iceberg.Properties{commentProperty: l.comment}))
 		}
 		if s.base, err = table.UpdateTableMetadata(s.base, updates, s.location); err != nil {
 			return nil, nil, false, err
@@ -178,35 +219,66 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 }
 
 // files writes the rows that are new or were changed, and the places of those that are no more, or were changed.
-func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []column, placed bool) (rows,
-	deletes []iceberg.DataFile, err error) {
+// Files that
+// have no rows any more are dead.
+func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []column, placed bool) (rows, deletes,
+	dead []iceberg.DataFile, err error) {
 	where := "true"
 	if l.table != nil && placed {
 		if where, err = t.compare(ctx, l, has); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 	} else if l.table != nil { // it was made anew
-		if _, err := t.Exec(ctx, fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s", l.beside("gone"), fileColumn, rowColumn,
+		if _, err := t.Exec(ctx, fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s", l.beside("gone"), fileColumn,
+			rowColumn,
 			l.beside("brought"))); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 	}
 	if file, err := t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, l.key); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	} else if file != nil {
 		rows = append(rows, file)
 	}
 	if l.table == nil || l.brought == 0 {
-		return rows, nil, nil
+		return rows, nil, nil, nil
+	}
+	if dead, err = t.dead(ctx, l); err != nil {
+		return nil, nil, nil, err
 	}
 	file, err := t.writeDeletes(ctx, l, tbl)
 	if err == nil && file != nil {
 		deletes = append(deletes, file)
 	}
-	return rows, deletes, err
+	return rows, deletes, dead, err
 }
 
-// compare finds which of the rows that were brought are no more, or others, and gives the condition of rows to be written.
+// dead are the files all of whose rows are gone. Their places need not be written.
+func (t *tables) dead(ctx context.Context, l *local) (dead []iceberg.DataFile, err error) {
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("SELECT f.path, CAST(f.n AS BIGINT), count(*) + (SELECT count(DISTINCT d.pos) FROM %s AS d "+
+			"WHERE d.path = f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s GROUP BY f.path, f.n", l.beside("deletes"),
+			l.beside("gone"),
+			l.beside("files"), fileColumn))
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range found {
+		file := l.data[row[0].(string)]
+		if file.Count() != row[2].(int64) {
+			continue
+		}
+		dead = append(dead, file)
+		if _, err := t.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = %d", l.beside("gone"), fileColumn,
+			row[1])); err != nil {
+			return nil, err
+		}
+	}
+	return dead, nil
+}
+
+// compare finds which of the rows that were brought are no more, or others, and gives the condition of rows to be
+// written.
 func (t *tables) compare(ctx context.Context, l *local, has []column) (string, error) {
 	if l.brought == 0 {
 		return "true", nil
@@ -230,7 +302,8 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 	}
 	same := fmt.Sprintf("t.%s = b.%[1]s AND t.%s = b.%[2]s", fileColumn, rowColumn)
 	for _, sql := range []string{
-		fmt.Sprintf("CREATE TABLE %s AS SELECT b.%s, b.%s FROM %s AS b JOIN %s AS t ON %s WHERE %s", l.beside("changed"), fileColumn,
+		fmt.Sprintf("CREATE TABLE %s AS SELECT b.%s, b.%s FROM %s AS b JOIN %s AS t ON %s WHERE %s", l.beside("changed"),
+			fileColumn,
 			rowColumn, l.beside("brought"), l.name.Quoted(), same, strings.Join(differ, " OR ")),
 		fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s AS b WHERE NOT EXISTS (SELECT 1 FROM %s AS t WHERE %s) UNION ALL "+
 			"FROM %s", l.beside("gone"), fileColumn, rowColumn, l.beside("brought"), l.name.Quoted(), same, l.beside("changed")),
@@ -239,11 +312,13 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 			return "", err
 		}
 	}
-	return fmt.Sprintf("t.%s IS NULL OR EXISTS (SELECT 1 FROM %s AS b WHERE %s)", fileColumn, l.beside("changed"), same), nil
+	return fmt.Sprintf("t.%s IS NULL OR EXISTS (SELECT 1 FROM %s AS b WHERE %s)", fileColumn, l.beside("changed"), same),
+		nil
 }
 
 // writeRows writes rows, which are called t, into a file of a table, in the order of a key; nil where there are none.
-func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string, key []string) (iceberg.DataFile,
+func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string,
+	key []string) (iceberg.DataFile,
 	error) {
 	asked, signed := []string{"count(*)"}, []string{"false"}
 	for _, c := range has {
@@ -286,7 +361,8 @@ func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, 
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, at, iceberg.ParquetFile, nil, nil, nil, n, size)
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, at, iceberg.ParquetFile, nil, nil, nil, n,
+		size)
 	if err != nil {
 		return nil, err
 	}
@@ -318,18 +394,22 @@ const (
 
 // writeDeletes writes the places of rows that are no more into a file; nil where there are none.
 func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (iceberg.DataFile, error) {
-	found, err := t.Ask(ctx, fmt.Sprintf("SELECT count(*), min(f.path), max(f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
-		l.beside("gone"), l.beside("files"), fileColumn))
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("SELECT count(*), min(f.path), max(f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
+			l.beside("gone"), l.beside("files"), fileColumn))
 	if err != nil || found[0][0].(int64) == 0 {
 		return nil, err
 	}
-	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2", rowColumn,
+	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2",
+		rowColumn,
 		l.beside("gone"), l.beside("files"), fileColumn)
-	at, size, err := t.copyTo(ctx, tbl, sql, []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}, "")
+	at, size, err := t.copyTo(ctx, tbl, sql, []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d",
+		placeField)}, "")
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, at, iceberg.ParquetFile, nil, nil, nil,
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, at, iceberg.ParquetFile, nil, nil,
+		nil,
 		found[0][0].(int64), size)
 	if err != nil {
 		return nil, err
@@ -341,7 +421,8 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 }
 
 // copyTo writes what a question gives into a file of a table, which is on the disk when it returns.
-func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (at string, size int64,
+func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (at string,
+	size int64,
 	err error) {
 	at = tbl.Location() + "/data/" + uuid.NewString() + ".parquet"
 	file, err := t.lake.inFolder(at)

@@ -29,6 +29,8 @@ type Base struct {
 	Connect func(ctx context.Context) (Conn, error)
 	// Rows is the Read of the kind.
 	Rows func(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error
+	// Noted gives the comments of a table and, by their names, of its columns, where no SQL asks for them; nil else.
+	Noted func(ctx context.Context, name schema.Name) (map[string]string, error)
 	// Exclusive runs work as one transaction that makes or changes tables, one at a time.
 	Exclusive func(ctx context.Context, work func(Conn) error) error
 
@@ -89,9 +91,14 @@ func (b *Base) findKeys(ctx context.Context, t warehouse.Target) error {
 
 // create makes or changes tables. Rows of the one that is named are changed, or it is made.
 func (b *Base) create(ctx context.Context, of schema.Name, statements []string) error {
+	return b.createWith(ctx, of, AllRows, statements)
+}
+
+// createWith is create of which only some rows need be there.
+func (b *Base) createWith(ctx context.Context, of schema.Name, w Which, statements []string) error {
 	return b.Exclusive(ctx, func(c Conn) error {
 		if of != (schema.Name{}) {
-			if err := bring(ctx, c, of, AllRows); err != nil {
+			if err := bring(ctx, c, of, w); err != nil {
 				return err
 			}
 		}
@@ -218,7 +225,7 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 	wanted, of := t.Comments(), ofTarget{"comments", t.Name}
 	form := fmt.Sprint(wanted)
 	last, looked := b.forms.Load(of)
-	if last == form || len(wanted) == 0 || b.SQL.Comments == "" {
+	if last == form || len(wanted) == 0 {
 		return nil
 	}
 	var has map[string]string // what this process has written since it looked is not in what it found
@@ -242,7 +249,7 @@ func (b *Base) comment(ctx context.Context, t warehouse.Target) error {
 		statements = append(statements, "COMMENT ON "+on+" IS "+schema.Literal(wanted[column]))
 	}
 	if len(statements) > 0 {
-		if err := b.create(ctx, schema.Name{}, statements); err != nil && !problem.Is(err, problem.NoPrivilege) {
+		if err := b.createWith(ctx, t.Name, NoRows, statements); err != nil && !problem.Is(err, problem.NoPrivilege) {
 			return err
 		}
 	}
@@ -259,6 +266,9 @@ type ofTarget struct {
 // comments gives those that a table and its columns had when this process looked first: to ask for those of one
 // table costs as much as for all. What it gives is not changed by anybody.
 func (b *Base) comments(ctx context.Context, of schema.Name) (map[string]string, error) {
+	if b.Noted != nil {
+		return b.Noted(ctx, of)
+	}
 	b.commenting.Lock()
 	defer b.commenting.Unlock()
 	if b.commented != nil {

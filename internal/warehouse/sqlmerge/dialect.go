@@ -31,7 +31,8 @@ type Conn interface {
 	Close()
 }
 
-// Divided is a connection to a warehouse whose tables lie elsewhere than its journal: itself it leads to the journal. What
+// Divided is a connection to a warehouse whose tables lie elsewhere than its journal: itself it leads to the
+// journal. What
 // was done to the tables is kept with its COMMIT.
 type Divided interface {
 	Conn
@@ -45,7 +46,8 @@ type Tables interface {
 	Bring(ctx context.Context, name schema.Name, w Which) error
 }
 
-// Which says which rows of a table are brought: those whose Key is in the Columns of the rows of the table Among, which is
+// Which says which rows of a table are brought: those whose Key is in the Columns of the rows of the table Among,
+// which is
 // named as statements name it; or all of them.
 type Which struct {
 	Key     []string
