@@ -17,6 +17,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 func TestMain(m *testing.M) { testkit.Main(m) }
@@ -252,6 +253,38 @@ func TestALakeIsAsked(t *testing.T) {
 	defer other.Close()
 	_, err = other.Prepare(t.Context(), question)
 	require.ErrorContains(t, err, "You may not ask the schema kept")
+}
+
+// Rows that two transactions add to one table are both there; but not where one of them has given it another column.
+func TestTwoAddRows(t *testing.T) {
+	w, _ := newLake(t)
+	begun := func() *conn {
+		opened, err := w.connect(t.Context())
+		require.NoError(t, err)
+		t.Cleanup(opened.Close)
+		c := opened.(*conn)
+		_, err = c.Exec(t.Context(), "BEGIN")
+		require.NoError(t, err)
+		require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, sqlmerge.NoRows))
+		return c
+	}
+	add := func(c *conn, sql string) {
+		_, err := c.tables.Exec(t.Context(), sql)
+		require.NoError(t, err)
+	}
+	one, two, three := begun(), begun(), begun()
+	add(one, "INSERT INTO kept.shelves (id, branch) VALUES (1, 'a')")
+	add(two, "INSERT INTO kept.shelves (id, branch) VALUES (2, 'b')")
+	_, err := one.Exec(t.Context(), "COMMIT")
+	require.NoError(t, err)
+	_, err = two.Exec(t.Context(), "COMMIT")
+	require.NoError(t, err)
+	require.Equal(t, [][]any{{int64(1)}, {int64(2)}}, ask(t, w, "SELECT id FROM kept.shelves ORDER BY id"))
+	ask(t, w, "ALTER TABLE kept.shelves ADD COLUMN floor INTEGER")
+	add(three, "INSERT INTO kept.shelves (id, branch) VALUES (3, 'c')")
+	_, err = three.Exec(t.Context(), "COMMIT")
+	require.ErrorContains(t, err, "was moved by another worker")
+	require.Equal(t, int64(2), ask(t, w, "SELECT count(floor IS NULL) FROM kept.shelves")[0][0])
 }
 
 // What the settings cannot be, and what is not the lake's, is refused.

@@ -59,10 +59,12 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 		return pointer{name: l.name, from: l.table.MetadataLocation()}, nil
 	}
 	if l.table != nil && l.brought == 0 && placed {
-		// Rows are added and none is changed: whoever has added some meanwhile is not in the way.
-		if l.table, err = t.lake.loadFor(ctx, t.journal, l.name, pointerSQL+" FOR UPDATE"); err != nil || l.table == nil {
+		// Rows are added and none is changed: whoever has added some meanwhile, to the same columns, is not in the way.
+		now, err := t.lake.loadFor(ctx, t.journal, l.name, pointerSQL+" FOR UPDATE")
+		if err != nil || now == nil || !now.Schema().Equals(l.table.Schema()) {
 			return pointer{}, cmp.Or(err, warehouse.Overtaken("the table "+l.name.Display()))
 		}
+		l.table = now
 	}
 	tbl, s, fresh, err := t.evolved(l, has)
 	if err != nil {
