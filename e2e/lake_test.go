@@ -14,9 +14,8 @@ import (
 	"noemata/internal/testkit"
 )
 
-// A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked:
-// with Noemata's
-// command, by psql, and as a copy in Parquet.
+// A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked: with
+// Noemata's command, by psql, and as a copy in Parquet.
 //
 // Longer than a screen: it is one story of one service.
 func TestALake(t *testing.T) {

@@ -3,6 +3,8 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -56,11 +58,14 @@ func raceless(t *testing.T) {
 // kinds are all kinds of warehouse.
 var kinds = []string{duckdb.Kind, pgwarehouse.Kind, lake.Kind}
 
-// onEach runs a test once for every kind of warehouse.
+// onEach runs a test once for every kind of warehouse; for lakes half of the times, and always in the long form.
 func onEach(t *testing.T, test func(t *testing.T, b *workbench)) {
 	list := kinds
-	if testing.Short() { // the race detector makes each long
-		list = []string{oneOf(kinds[:2]...), lake.Kind}
+	switch {
+	case testing.Short(): // the race detector makes each long
+		list = []string{oneOf(kinds...)}
+	case os.Getenv("NOEMATA_TORTURE") == "" && rand.IntN(2) == 0:
+		list = kinds[:2] // what lakes do otherwise is not of each test's own
 	}
 	for _, kind := range list {
 		t.Run(kind, func(t *testing.T) { test(t, newWorkbench(t, kind)) })

@@ -88,8 +88,7 @@ func readByNode(t *testing.T, metadata string) (rows []string) {
 }
 
 // What is in a lake is read alike by others: by the scan of the library that writes its metadata, and by a reader of
-// another
-// language; however often rows were changed, and before and after its files were put together.
+// another language; however often rows were changed, and before and after its files were put together.
 func TestOthersReadTheLake(t *testing.T) {
 	raceless(t)
 	settings, _ := testkit.Database(t)

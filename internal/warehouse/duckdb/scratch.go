@@ -29,8 +29,7 @@ type Scratch struct {
 }
 
 // OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is
-// selected
-// that is read as Arrow.
+// selected that is read as Arrow.
 func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string,
 	folders ...string) (*Scratch,
 	error) {

@@ -14,9 +14,9 @@ import (
 	"noemata/internal/warehouse/duckdb"
 )
 
-// A lake is asked in a working space, in which its tables are views of their files. Which files these are is read
-// from all
-// pointers at once: so a question sees one cut, and goes on reading the files of then, which upkeep leaves for a day.
+// A lake is asked in a working space, in which its tables are views of their files. Which files these are is read from
+// all pointers at once: so a question sees one cut, and goes on reading the files of then, which upkeep leaves for a
+// day.
 
 const pointersSQL = `SELECT table_namespace, table_name, metadata_location FROM public.iceberg_tables
 WHERE catalog_name = $1 AND table_namespace <> '` + controlSchema + `' ORDER BY 1, 2`

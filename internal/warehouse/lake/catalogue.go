@@ -23,9 +23,9 @@ import (
 	"noemata/internal/warehouse/sqlmerge"
 )
 
-// The catalogue is the format's own in SQL (tables iceberg_tables and iceberg_namespace_properties, as other
-// programs use
-// them), in the database of the journal: so the pointers of all tables move in the transaction that moves the position.
+// The catalogue is the format's own in SQL (tables iceberg_tables and iceberg_namespace_properties, as other programs
+// use them), in the database of the journal: so the pointers of all tables move in the transaction that moves the
+// position.
 
 // catalogueName is what the catalogue is called in its tables.
 const catalogueName = "noemata"

@@ -55,8 +55,7 @@ func filesOf(t *testing.T, s connection.Settings, kind string) []string {
 }
 
 // Files are put together, old snapshots let go, and files that no commit names removed: those of a process that was
-// killed,
-// too. The rows are the same throughout.
+// killed, too. The rows are the same throughout.
 func TestUpkeep(t *testing.T) {
 	w, settings := newLake(t)
 	for i := range 30 {
@@ -116,9 +115,8 @@ func TestDeadFiles(t *testing.T) {
 	require.Equal(t, int64(0), ask(t, w, "SELECT count(*) FROM kept.shelves")[0][0])
 }
 
-// A process that dies between any two steps of a commit leaves the lake as it was: the pointers are moved by the
-// COMMIT that
-// moves the position, and what was written before it is named by nobody.
+// A process that dies between any two steps of a commit leaves the lake as it was: the pointers are moved by the COMMIT
+// that moves the position, and what was written before it is named by nobody.
 func TestDeathAtEachStepOfACommit(t *testing.T) {
 	for _, step := range []string{"after the rows were written", "after the metadata was written",
 		"after the pointers were moved"} {
@@ -206,9 +204,8 @@ func answered(t *testing.T, c warehouse.Conversation, sql string) (list []string
 	}
 }
 
-// A lake is asked while it is written: each question sees what was committed by then, or by Begin, and nothing but
-// the tables
-// that its asker may read: no files, and none of what the lake keeps for itself.
+// A lake is asked while it is written: each question sees what was committed by then, or by Begin, and nothing but the
+// tables that its asker may read: no files, and none of what the lake keeps for itself.
 func TestALakeIsAsked(t *testing.T) {
 	w, settings := newLake(t)
 	past := shelves

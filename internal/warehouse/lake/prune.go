@@ -13,9 +13,8 @@ import (
 // controlSchema is the namespace of tables that are not for those who read the lake.
 const controlSchema = feed.ControlSchema
 
-// between is the filter of rows whose column is between two values, which are told as text; of all, where its type
-// has no
-// bounds.
+// between is the filter of rows whose column is between two values, which are told as text; of all, where its type has
+// no bounds.
 func between(f iceberg.NestedField, low, high string) iceberg.BooleanExpression {
 	column := iceberg.Reference(f.Name)
 	switch f.Type {

@@ -27,8 +27,7 @@ const (
 )
 
 // tables are the tables of a lake as one transaction has them: those that statements reach are tables of a working
-// space,
-// with the rows that were brought and where each of them lies. What has become of them is written when the
+// space, with the rows that were brought and where each of them lies. What has become of them is written when the
 // transaction ends.
 type tables struct {
 	lake    *Warehouse

@@ -15,8 +15,7 @@ import (
 )
 
 // dialect is DuckDB's, with the types that the format has (Iceberg, Table Spec, Schemas and Data Types): what has no
-// place
-// there is kept as text.
+// place there is kept as text.
 var dialect = func() sqlmerge.Dialect {
 	d := duckdb.Dialect()
 	types := map[schema.Kind]string{}
@@ -86,9 +85,8 @@ func nameOf(t iceberg.Type) string {
 }
 
 // boundOf reads the lowest or highest value of a column, which DuckDB has told as text, in the form of a bound of a
-// file;
-// nil where it is not kept. A text is cut: what is kept of it is not above the lowest, and there is no highest of a
-// long one.
+// file; nil where it is not kept. A text is cut: what is kept of it is not above the lowest, and there is no highest of
+// a long one.
 func boundOf(typeName, value string, upper bool) []byte {
 	var literal interface{ MarshalBinary() ([]byte, error) }
 	switch typeName {

@@ -24,17 +24,16 @@ const (
 	mostDeletes = 10
 )
 
-// How long snapshots are kept that are not the newest; how old a file is that none of them names and that goes:
-// younger ones
-// may be of a commit that is under way; and how often that is looked at.
+// How long snapshots are kept that are not the newest; how old a file is that none of them names and that goes: younger
+// ones may be of a commit that is under way; and how often that is looked at.
 var (
 	snapshotsFor = 2 * time.Hour
 	filesFor     = 24 * time.Hour
 	lookAgain    = 10 * time.Minute
 )
 
-// mostLost is how often upkeep of a table gives way to a feed, which has written it meanwhile, until the feed waits
-// for it.
+// mostLost is how often upkeep of a table gives way to a feed, which has written it meanwhile, until the feed waits for
+// it.
 const mostLost = 3
 
 // upkeep is what is known of the upkeep of a table.
@@ -44,8 +43,8 @@ type upkeep struct {
 }
 
 // Upkeep puts small files of tables together, takes out rows that were deleted, lets old snapshots go, and removes
-// files that
-// no commit names. One process does it at a time. A table that a feed has written meanwhile is left to the next time.
+// files that no commit names. One process does it at a time. A table that a feed has written meanwhile is left to the
+// next time.
 func (w *Warehouse) Upkeep(ctx context.Context) error {
 	c, err := w.keeper.Connect(ctx)
 	if err != nil {

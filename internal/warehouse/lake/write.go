@@ -108,9 +108,8 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 	return pointer{l.name, from, s.next}, nil
 }
 
-// described are the columns of a table in the working space; placed tells whether its rows know their places. There
-// are none
-// where it was dropped.
+// described are the columns of a table in the working space; placed tells whether its rows know their places. There are
+// none where it was dropped.
 func (t *tables) described(ctx context.Context, l *local) (has []column, placed bool, err error) {
 	all, err := t.work.Columns(ctx, l.name)
 	if err != nil || len(all) == 0 {
@@ -155,9 +154,8 @@ func (t *tables) comments(ctx context.Context, l *local, has []column) error {
 	return err
 }
 
-// evolved is the table with the columns that it has by now, which are given the numbers that they have there. A
-// column of
-// another type is another column. fresh tells that its metadata is another.
+// evolved is the table with the columns that it has by now, which are given the numbers that they have there. A column
+// of another type is another column. fresh tells that its metadata is another.
 func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, fresh bool, err error) {
 	if l.table == nil {
 		fields := make([]iceberg.NestedField, len(has))
@@ -220,9 +218,8 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 	return tbl, s, fresh, nil
 }
 
-// files writes the rows that are new or were changed, and the places of those that are no more, or were changed.
-// Files that
-// have no rows any more are dead.
+// files writes the rows that are new or were changed, and the places of those that are no more, or were changed. Files
+// that have no rows any more are dead.
 func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []column, placed bool) (rows, deletes,
 	dead []iceberg.DataFile, err error) {
 	where := "true"

@@ -10,20 +10,18 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// Conn is one connection to a warehouse. Its errors are explained, and its
-// statements recorded.
+// Conn is one connection to a warehouse. Its errors are explained, and its statements recorded.
 type Conn interface {
 	// Exec runs a statement and gives the number of rows it touched.
 	Exec(ctx context.Context, sql string, args ...any) (int64, error)
-	// Ask gives all rows of a small result; the values are string, int64, bool,
-	// time.Time or nil.
+	// Ask gives all rows of a small result; the values are string, int64, bool, time.Time or nil.
 	Ask(ctx context.Context, sql string, args ...any) ([][]any, error)
-	// Columns gives those of a table and their types; none where there is no table. Whatever else is in the
-	// warehouse, it costs the same.
+	// Columns gives those of a table and their types; none where there is no table. Whatever else is in the warehouse, it
+	// costs the same.
 	Columns(ctx context.Context, name schema.Name) (map[string]string, error)
-	// Insert adds the rows of a record to a table, whose name is given quoted. They
-	// may still be under way when it returns; the next statement waits for them. raw has the
-	// values of the first columns in the form that the warehouse takes, or is nil.
+	// Insert adds the rows of a record to a table, whose name is given quoted. They may still be under way when it
+	// returns; the next statement waits for them. raw has the values of the first columns in the form that the warehouse
+	// takes, or is nil.
 	Insert(ctx context.Context, into string, columns []schema.Column, record arrow.RecordBatch, raw *rows.Raw) error
 	// Read reads rows, as the transaction that is open has them; they are gone when sink returns.
 	Read(ctx context.Context, q warehouse.Query, sink func(arrow.RecordBatch) error) error
@@ -31,9 +29,8 @@ type Conn interface {
 	Close()
 }
 
-// Divided is a connection to a warehouse whose tables lie elsewhere than its journal: itself it leads to the
-// journal. What
-// was done to the tables is kept with its COMMIT.
+// Divided is a connection to a warehouse whose tables lie elsewhere than its journal: itself it leads to the journal.
+// What was done to the tables is kept with its COMMIT.
 type Divided interface {
 	Conn
 	Tables() Tables
@@ -46,9 +43,8 @@ type Tables interface {
 	Bring(ctx context.Context, name schema.Name, w Which) error
 }
 
-// Which says which rows of a table are brought: those whose Key is in the Columns of the rows of the table Among,
-// which is
-// named as statements name it; or all of them.
+// Which says which rows of a table are brought: those whose Key is in the Columns of the rows of the table Among, which
+// is named as statements name it; or all of them.
 type Which struct {
 	Key     []string
 	Among   string
