@@ -52,7 +52,7 @@ lint:
 
 # Tests wait more than they work, so the longest packages are run in parts, beside each other.
 unit:
-	+$(MAKE) -j 5 --output-sync=target --no-print-directory e2e-1 e2e-2 race engine-1 engine-2 others
+	+$(MAKE) -j 4 --output-sync=target --no-print-directory e2e-1 e2e-2 engine-2 engine-1 race others
 .PHONY: e2e-1 e2e-2 engine-1 engine-2 others
 e2e-1 engine-1: PART := -run '^Test[A-E]'
 e2e-2 engine-2: PART := -skip '^Test[A-E]'

@@ -14,7 +14,19 @@ import (
 func (b *browser) add(label, word string) {
 	b.t.Helper()
 	field := chromedp.Search(fmt.Sprintf(`//input[@aria-label=%q]`, label))
-	b.do(chromedp.Click(field), chromedp.SendKeys(field, word+kb.Enter), chromedp.KeyEvent(kb.Tab))
+	shown := func(in string) {
+		b.t.Helper()
+		require.Eventually(b.t, func() bool {
+			is, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(
+				`[...document.querySelectorAll(%q)].some((e) => e.checkVisibility() && e.innerText.trim() === %q)`, in, word)))
+			return err == nil && is
+		}, 10*time.Second, 50*time.Millisecond, "%s in %s", word, in)
+	}
+	b.do(chromedp.Click(field), chromedp.SendKeys(field, word))
+	shown(".el-select-dropdown__item") // what is not offered yet cannot be chosen
+	b.do(chromedp.SendKeys(field, kb.Enter))
+	shown(".el-tag")
+	b.do(chromedp.KeyEvent(kb.Tab))
 }
 
 // setting replaces what the field of a setting holds.
