@@ -9,7 +9,6 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/testkit"
-	"noemata/internal/warehouse/lake"
 	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
@@ -18,7 +17,7 @@ import (
 func TestCommentsAreCarriedOver(t *testing.T) {
 	raceless(t)
 	said := func(b *workbench) map[string]string {
-		if w, is := b.warehouse.(*lake.Warehouse); is {
+		if w, is := b.warehouse.(handledLake); is {
 			all, err := w.Noted(b.t.Context(), schema.Name{Schema: "kept", Table: "loans"})
 			require.NoError(b.t, err)
 			return all

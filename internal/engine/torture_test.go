@@ -28,8 +28,6 @@ import (
 	"noemata/internal/testkit/hostile"
 	"noemata/internal/testkit/torture"
 	"noemata/internal/warehouse/duckdb"
-	"noemata/internal/warehouse/lake"
-	pgwarehouse "noemata/internal/warehouse/postgres"
 )
 
 // Concurrent transactions of every kind of change, while runs are stopped and connections
@@ -126,15 +124,12 @@ func TestTortureOfMariaDB(t *testing.T) {
 	}
 }
 
-// someKinds are some kinds of warehouse, at random: fewer where the race detector makes each long, and all in the long form.
+// someKinds are all kinds of warehouse; one of them at random where the race detector makes each long.
 func someKinds() []string {
-	switch {
-	case os.Getenv("NOEMATA_TORTURE") != "":
-		return kinds
-	case testing.Short():
+	if testing.Short() {
 		return []string{oneOf(kinds...)}
 	}
-	return []string{oneOf(duckdb.Kind, pgwarehouse.Kind), lake.Kind}
+	return kinds
 }
 
 // oneOf is one of some at random: what takes long is not done with all of them each time.

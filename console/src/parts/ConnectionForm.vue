@@ -93,7 +93,7 @@ const body = computed<Schemas['NewConnection']>(() => {
   const f = form.value
   const given = (text: string) => text || undefined
   const belongs = { owner: given(f.owner.trim()), team: given(f.team.trim()), labels: labelsFrom(f.labels) }
-  if (by.value === 'url' && !inFolder.value)
+  if (by.value === 'url')
     return { name: f.name, kind: url.value.split('://')[0] || f.kind, url: url.value, ...belongs }
   const settings = inFile.value
     ? { path: f.path }
@@ -221,7 +221,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         ><ElInput v-model="form.path" class="mono" placeholder="lake, below the service's folder for warehouses"
       /></ElFormItem>
       <p v-if="inFolder" class="catalogue">Its catalogue is in a PostgreSQL database, beside the positions:</p>
-      <ElFormItem v-if="by === 'url' && !inFolder" label="URL" :error="wrong('url')"
+      <ElFormItem v-if="by === 'url'" label="URL" :error="wrong('url')"
         ><ElInput
           v-model="url"
           class="mono"

@@ -15,7 +15,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -126,7 +125,7 @@ func (w *Warehouse) explain(err error) error {
 				fmt.Sprintf("DuckDB has given up the file %s (%s): %s.", w.file.path, w.what, strings.TrimSpace(err.Error())),
 				"The next run opens it again and goes on from what was committed.")
 		}
-		return explain(err, w.what, w.file.path)
+		return explain(err, fmt.Sprintf("The DuckDB file %s (%s)", w.file.path, w.what))
 	}
 	had, raised := w.file.raise()
 	at := fmt.Sprintf("A commit to the DuckDB file %s (%s) writes more columns at a time than %d MB of memory have "+
@@ -171,23 +170,11 @@ func (w *Warehouse) File() (string, bool) {
 
 // Free is what the disk of the file has left for users that are not root (statfs(2)).
 func (w *Warehouse) Free(context.Context) (int64, error) {
-	var disk syscall.Statfs_t
-	if err := syscall.Statfs(w.nearest(), &disk); err != nil {
+	free, err := connection.FreeAt(w.file.path)
+	if err != nil {
 		return 0, w.explain(err)
 	}
-	return int64(disk.Bavail) * disk.Bsize, nil
-}
-
-// nearest is the folder of the file or, where it is not there yet, the next one above it that is.
-func (w *Warehouse) nearest() string {
-	near := filepath.Dir(w.file.path)
-	for near != "/" {
-		if _, err := os.Stat(near); err == nil {
-			break
-		}
-		near = filepath.Dir(near)
-	}
-	return near
+	return free, nil
 }
 
 // Test gives DuckDB's version, and tells whether the file can be opened or, where there is
@@ -210,7 +197,7 @@ func (w *Warehouse) version(ctx context.Context) (string, error) {
 // testFolder makes another file where the warehouse's will be, or as near as there is a
 // folder, and removes it.
 func (w *Warehouse) testFolder(ctx context.Context) (version string, err error) {
-	near := w.nearest()
+	near := connection.Nearest(filepath.Dir(w.file.path))
 	if info, err := os.Stat(near); err == nil && !info.IsDir() {
 		return "", problem.Newf(problem.Invalid, "Choose another path.",
 			"The DuckDB file %s (%s) cannot be made: %s is not a folder.", w.file.path, w.what, near).In("path")

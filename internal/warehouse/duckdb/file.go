@@ -275,8 +275,8 @@ func (f *file) closeIdle() {
 // refusal matches errors that are a statement's own, and not the file's or the machine's.
 var refusal = regexp.MustCompile(`^(Constraint|Conversion|Binder|Catalog|Out of Range|Parser|Invalid Input) Error`)
 
-// explain turns DuckDB's error into a Problem.
-func explain(err error, what, path string) error {
+// explain turns DuckDB's error into a Problem. at names the database, as a sentence begins with it.
+func explain(err error, at string) error {
 	if err == nil || errors.Is(err, context.Canceled) {
 		return err
 	}
@@ -284,7 +284,6 @@ func explain(err error, what, path string) error {
 	if errors.As(err, &already) {
 		return err
 	}
-	at := fmt.Sprintf("The DuckDB file %s (%s)", path, what)
 	switch text := err.Error(); {
 	case strings.Contains(text, "Could not set lock on file"):
 		return problem.Wrap(err, problem.Busy,

@@ -5,10 +5,14 @@ package duckdb
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"syscall"
+	"time"
 
 	"github.com/duckdb/duckdb-go/v2"
 
@@ -26,22 +30,26 @@ type Scratch struct {
 	sqlmerge.Conn
 	connector *duckdb.Connector
 	folder    string
+	held      *os.File // the folder, which is locked for as long as it is in use
 }
 
 // OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is
 // selected that is read as Arrow.
 func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string,
-	folders ...string) (*Scratch,
-	error) {
+	folders ...string) (*Scratch, error) {
+	sweepOnce.Do(sweep)
 	s := &Scratch{}
 	fail := func(err error) (*Scratch, error) {
 		s.close()
-		return nil, problem.Wrap(err, problem.Failed, fmt.Sprintf("The working space of the %s cannot be opened: %v.", what,
-			err),
+		return nil, problem.Wrap(err, problem.Failed,
+			fmt.Sprintf("The working space of the %s cannot be opened: %v.", what, err),
 			"Is there room in the folder for temporary files, and may the service write it?")
 	}
 	var err error
-	if s.folder, err = os.MkdirTemp("", "noemata-work-"); err != nil {
+	if s.folder, err = os.MkdirTemp("", scratchFolders); err != nil {
+		return fail(err)
+	}
+	if s.held, err = hold(s.folder); err != nil {
 		return fail(err)
 	}
 	if s.connector, err = duckdb.NewConnector(filepath.Join(s.folder, scratchName+".duckdb"), nil); err != nil {
@@ -75,19 +83,53 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 	}
 	explained := func(err error) error {
 		if isOutOfMemory(err) {
-			return problem.Wrap(err, problem.Failed, fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what,
-				memory>>20), "Divide the feed into several, with fewer tables or columns each.")
+			return problem.Wrap(err, problem.Failed,
+				fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what, memory>>20),
+				"Divide the feed into several, with fewer tables or columns each.")
 		}
-		return explain(err, what, s.folder)
+		return explain(err, fmt.Sprintf("The working space %s of the %s", s.folder, what))
 	}
 	s.Conn = &conn{file: &file{path: scratchName, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a,
-		plain: true, asRead: asRead,
-		view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
+		plain: true, asRead: asRead, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
 	return s, nil
 }
 
-// scratchName is what DuckDB calls the database.
-const scratchName = "work"
+// scratchName is what DuckDB calls the database; scratchFolders is what the names of their folders begin with.
+const (
+	scratchName    = "work"
+	scratchFolders = "noemata-work-"
+)
+
+// hold locks a folder (flock(2)); the lock ends with the process, whatever becomes of it.
+func hold(folder string) (*os.File, error) {
+	f, err := os.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+var sweepOnce sync.Once
+
+// justMade is how young a folder is that may not be locked yet.
+const justMade = time.Minute
+
+// sweep removes the folders of processes that have died.
+func sweep() {
+	list, _ := filepath.Glob(filepath.Join(os.TempDir(), scratchFolders+"*"))
+	for _, folder := range list {
+		if info, err := os.Lstat(folder); err != nil || !info.IsDir() || time.Since(info.ModTime()) < justMade {
+			continue
+		}
+		if held, err := hold(folder); err == nil {
+			_ = os.RemoveAll(folder)
+			_ = held.Close()
+		}
+	}
+}
 
 // Converse begins a conversation about the tables and views of the database.
 func (s *Scratch) Converse(may warehouse.May) warehouse.Conversation {
@@ -108,4 +150,7 @@ func (s *Scratch) close() {
 		_ = s.connector.Close()
 	}
 	_ = os.RemoveAll(s.folder)
+	if s.held != nil {
+		_ = s.held.Close()
+	}
 }

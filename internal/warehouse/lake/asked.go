@@ -4,11 +4,11 @@ package lake
 
 import (
 	"context"
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
@@ -156,22 +156,7 @@ func (c *conversation) show(ctx context.Context, name schema.Name, at string) er
 	if err := t.show(ctx, l); err != nil {
 		return err
 	}
-	prefix, is := l.historyBy()
-	if !is {
-		return nil
-	}
-	var values []string
-	for _, f := range l.fields() {
-		if role := warehouse.Role(strings.TrimPrefix(f.Name, prefix)); !strings.HasPrefix(f.Name, prefix) ||
-			role.Kind() == "" {
-			values = append(values, schema.Quote(f.Name))
-		}
-	}
-	added := func(r warehouse.Role) string { return schema.Quote(prefix + string(r)) }
-	for _, sql := range duckdb.Dialect().AsOf(warehouse.Target{}, warehouse.AsOfName(name), func(moment string) string {
-		return fmt.Sprintf("SELECT %s FROM %s WHERE %s <= %s AND (%s IS NULL OR %[5]s > %[4]s)", strings.Join(values, ", "),
-			name.Quoted(), added(warehouse.From), moment, added(warehouse.Until))
-	}) {
+	for _, sql := range duckdb.Dialect().History(l.target()) {
 		if _, err := t.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -179,20 +164,27 @@ func (c *conversation) show(ctx context.Context, name schema.Name, at string) er
 	return nil
 }
 
-// historyBy is what the names of added columns begin with, of a table that has those of a history.
-func (l *local) historyBy() (prefix string, is bool) {
-	has := map[string]bool{}
+// target is what the columns of a table tell of it: of a history, which of them were added; of another, nothing.
+func (l *local) target() warehouse.Target {
+	roles := warehouse.Adds(feed.KeepHistory, true)
 	for _, f := range l.fields() {
-		has[f.Name] = true
-	}
-	for name := range has {
-		prefix, ends := strings.CutSuffix(name, string(warehouse.Until))
-		if ends && has[prefix+string(warehouse.From)] && has[prefix+string(warehouse.Current)] &&
-			has[prefix+string(warehouse.Run)] {
-			return prefix, true
+		prefix, ends := strings.CutSuffix(f.Name, string(warehouse.Until))
+		added := map[string]warehouse.Role{}
+		for _, r := range roles {
+			if _, has := l.table.Schema().FindFieldByName(prefix + string(r)); has {
+				added[prefix+string(r)] = r
+			}
 		}
+		if !ends || len(added) < len(roles) {
+			continue
+		}
+		t := warehouse.Target{Name: l.name, Keep: feed.KeepHistory, Prefix: prefix}
+		for _, f := range l.fields() {
+			t.Columns = append(t.Columns, warehouse.Column{Column: schema.Column{Name: f.Name}, Role: added[f.Name]})
+		}
+		return t
 	}
-	return "", false
+	return warehouse.Target{}
 }
 
 // forget drops the view of a table.
@@ -205,9 +197,8 @@ func (c *conversation) forget(ctx context.Context, name string) error {
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name.Quoted() == name })
 	l := t.locals[i]
 	t.locals = slices.Delete(t.locals, i, i+1)
-	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"), "DROP TABLE " +
-		l.beside("deletes"),
-		"DROP MACRO TABLE IF EXISTS " + warehouse.AsOfName(l.name).Quoted()} {
+	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"),
+		"DROP TABLE " + l.beside("deletes"), "DROP MACRO TABLE IF EXISTS " + warehouse.AsOfName(l.name).Quoted()} {
 		if _, err := t.Exec(ctx, sql); err != nil {
 			return err
 		}

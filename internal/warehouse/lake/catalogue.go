@@ -31,8 +31,8 @@ import (
 const catalogueName = "noemata"
 
 var makeCatalogue = []string{
+	// Two at once would be in each other's way.
 	"SELECT pg_advisory_xact_lock(hashtextextended('noemata iceberg_tables', 0))",
-	// two at once would be in each other's way
 	`CREATE TABLE IF NOT EXISTS public.iceberg_tables (
     catalog_name VARCHAR(255) NOT NULL, table_namespace VARCHAR(255) NOT NULL, table_name VARCHAR(255) NOT NULL,
     metadata_location VARCHAR(1000), previous_metadata_location VARCHAR(1000), iceberg_type VARCHAR(5),

@@ -13,11 +13,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -142,18 +140,8 @@ func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil 
 
 // Free is what the disk of the folder has left for users that are not root (statfs(2)).
 func (w *Warehouse) Free(context.Context) (int64, error) {
-	near := w.folder
-	for near != "/" {
-		if _, err := os.Stat(near); err == nil {
-			break
-		}
-		near = filepath.Dir(near)
-	}
-	var disk syscall.Statfs_t
-	if err := syscall.Statfs(near, &disk); err != nil {
-		return 0, w.unwritten(err)
-	}
-	return int64(disk.Bavail) * disk.Bsize, nil
+	free, err := connection.FreeAt(w.folder)
+	return free, w.unwritten(err)
 }
 
 // Size is the room that the files of a table take which its newest snapshot has.
@@ -171,8 +159,7 @@ func (w *Warehouse) Size(ctx context.Context, t warehouse.Target) (size int64, e
 	if summary == nil {
 		return -1, nil
 	}
-	_, err = fmt.Sscan(summary.Properties["total-files-size"], &size)
-	if err != nil {
+	if _, err := fmt.Sscan(summary.Properties["total-files-size"], &size); err != nil {
 		return -1, nil
 	}
 	return size, nil
@@ -214,62 +201,6 @@ func (w *Warehouse) Read(ctx context.Context, q warehouse.Query, sink func(arrow
 	}
 	defer c.Close()
 	return c.(sqlmerge.Divided).Tables().Read(ctx, q, sink)
-}
-
-// qualified finds what may be a name of a table with its schema's.
-var qualified = regexp.MustCompile(`("(?:[^"]|"")+"|\w+)\.("(?:[^"]|"")+"|\w+)`)
-
-// Ask runs a statement on the tables that it names, as one transaction, and gives all rows of a small result.
-func (w *Warehouse) Ask(ctx context.Context, sql string, args ...any) ([][]any, error) {
-	c, err := w.connect(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	t := c.(*conn).tables
-	which := sqlmerge.AllRows
-	if strings.HasPrefix(strings.ToUpper(strings.TrimSpace(sql)), "SELECT") {
-		which = sqlmerge.Looking
-	}
-	if _, err := c.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ"); err != nil { // all pointers as of one moment
-		return nil, err
-	}
-	if strings.Contains(sql, "information_schema") { // it is about all of them
-		found, err := c.Ask(ctx, pointersSQL, catalogueName)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range found {
-			if err := t.Bring(ctx, schema.Name{Schema: row[0].(string), Table: row[1].(string)}, sqlmerge.Looking); err != nil {
-				return nil, err
-			}
-		}
-	}
-	for _, text := range qualified.FindAllString(sql, -1) {
-		name, err := schema.ParseName(text)
-		if err != nil {
-			continue
-		}
-		l, err := t.local(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if l.table == nil && name.Schema != controlSchema {
-			continue
-		}
-		if l.table == nil && name.Schema == controlSchema {
-			return c.Ask(ctx, sql, args...)
-		}
-		if err := t.Bring(ctx, name, which); err != nil {
-			return nil, err
-		}
-	}
-	found, err := t.Ask(ctx, sql, args...)
-	if err != nil {
-		return nil, err
-	}
-	_, err = c.Exec(ctx, "COMMIT")
-	return found, err
 }
 
 // conn is a connection to the journal, and the tables of a transaction.

@@ -16,6 +16,7 @@ import (
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/byhand"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
@@ -42,7 +43,7 @@ var shelves = warehouse.Target{Name: schema.Name{Schema: "kept", Table: "shelves
 
 func ask(t *testing.T, w *Warehouse, sql string, args ...any) [][]any {
 	t.Helper()
-	found, err := w.Ask(t.Context(), fmt.Sprintf(sql, args...))
+	found, err := byhand.Ask(t.Context(), w.connect, fmt.Sprintf(sql, args...))
 	require.NoError(t, err, sql)
 	return found
 }
@@ -129,7 +130,7 @@ func TestDeathAtEachStepOfACommit(t *testing.T) {
 			c := opened.(*conn)
 			_, err = c.Exec(t.Context(), "BEGIN")
 			require.NoError(t, err)
-			require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, allRows))
+			require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, sqlmerge.AllRows))
 			_, err = c.tables.Exec(t.Context(),
 				"UPDATE kept.shelves SET branch = 'other' WHERE id = 1; DELETE FROM kept.shelves WHERE id = 2")
 			require.NoError(t, err)
@@ -172,7 +173,7 @@ func TestAPointerThatHasMoved(t *testing.T) {
 	c := opened.(*conn)
 	_, err = c.Exec(t.Context(), "BEGIN")
 	require.NoError(t, err)
-	require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, allRows))
+	require.NoError(t, c.tables.Bring(t.Context(), shelves.Name, sqlmerge.AllRows))
 	_, err = c.tables.Exec(t.Context(), "UPDATE kept.shelves SET branch = 'mine'")
 	require.NoError(t, err)
 	ask(t, w, "UPDATE kept.shelves SET branch = 'theirs'")
@@ -303,7 +304,7 @@ func TestWhatIsNoLake(t *testing.T) {
 	_, err = w.keeper.Ask(t.Context(),
 		"UPDATE public.iceberg_tables SET metadata_location = 'file:///etc/passwd' RETURNING 1")
 	require.NoError(t, err)
-	_, err = w.Ask(t.Context(), "SELECT * FROM kept.shelves")
+	_, err = byhand.Ask(t.Context(), w.connect, "SELECT * FROM kept.shelves")
 	require.ErrorContains(t, err, "is not in the folder "+settings.Path)
 	_, err = w.inFolder("file://" + settings.Path + "/../passwd")
 	require.Error(t, err)

@@ -154,9 +154,6 @@ func (t *tables) Columns(ctx context.Context, name schema.Name) (map[string]stri
 	return columns, nil
 }
 
-// allRows is for statements that reach all rows.
-var allRows = sqlmerge.AllRows
-
 func (t *tables) known(name schema.Name) *local {
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name == name })
 	if i < 0 {
@@ -317,11 +314,9 @@ func (t *tables) fetch(ctx context.Context, l *local, w sqlmerge.Which) error {
 	columns := l.names() + ", " + fileColumn + ", " + rowColumn
 	for _, sql := range []string{
 		fmt.Sprintf("INSERT INTO %s (%s, batch) SELECT %[2]s, %d FROM (%s) AS t WHERE %s", l.beside("brought"), columns,
-			l.brought,
-			scan, strings.Join(conditions, " AND ")),
+			l.brought, scan, strings.Join(conditions, " AND ")),
 		fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s WHERE batch = %d", l.name.Quoted(), columns,
-			l.beside("brought"),
-			l.brought),
+			l.beside("brought"), l.brought),
 	} {
 		if _, err := t.Exec(ctx, sql); err != nil {
 			return err
@@ -433,8 +428,7 @@ func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask)
 	}
 	for chunk := range slices.Chunk(deletes, 500) {
 		if _, err := t.Exec(ctx, fmt.Sprintf("INSERT INTO %s SELECT file_path, pos FROM read_parquet([%s])",
-			l.beside("deletes"),
-			strings.Join(chunk, ", "))); err != nil {
+			l.beside("deletes"), strings.Join(chunk, ", "))); err != nil {
 			return nil, err
 		}
 	}

@@ -229,8 +229,7 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 		}
 	} else if l.table != nil { // it was made anew
 		if _, err := t.Exec(ctx, fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s", l.beside("gone"), fileColumn,
-			rowColumn,
-			l.beside("brought"))); err != nil {
+			rowColumn, l.beside("brought"))); err != nil {
 			return nil, nil, nil, err
 		}
 	}
@@ -254,11 +253,9 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 
 // dead are the files all of whose rows are gone. Their places need not be written.
 func (t *tables) dead(ctx context.Context, l *local) (dead []iceberg.DataFile, err error) {
-	found, err := t.Ask(ctx,
-		fmt.Sprintf("SELECT f.path, CAST(f.n AS BIGINT), count(*) + (SELECT count(DISTINCT d.pos) FROM %s AS d "+
-			"WHERE d.path = f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s GROUP BY f.path, f.n", l.beside("deletes"),
-			l.beside("gone"),
-			l.beside("files"), fileColumn))
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT f.path, CAST(f.n AS BIGINT), count(*) + (SELECT count(DISTINCT d.pos) "+
+		"FROM %s AS d WHERE d.path = f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s GROUP BY f.path, f.n",
+		l.beside("deletes"), l.beside("gone"), l.beside("files"), fileColumn))
 	if err != nil {
 		return nil, err
 	}
@@ -302,8 +299,7 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 	same := fmt.Sprintf("t.%s = b.%[1]s AND t.%s = b.%[2]s", fileColumn, rowColumn)
 	for _, sql := range []string{
 		fmt.Sprintf("CREATE TABLE %s AS SELECT b.%s, b.%s FROM %s AS b JOIN %s AS t ON %s WHERE %s", l.beside("changed"),
-			fileColumn,
-			rowColumn, l.beside("brought"), l.name.Quoted(), same, strings.Join(differ, " OR ")),
+			fileColumn, rowColumn, l.beside("brought"), l.name.Quoted(), same, strings.Join(differ, " OR ")),
 		fmt.Sprintf("CREATE TABLE %s AS SELECT %s, %s FROM %s AS b WHERE NOT EXISTS (SELECT 1 FROM %s AS t WHERE %s) UNION ALL "+
 			"FROM %s", l.beside("gone"), fileColumn, rowColumn, l.beside("brought"), l.name.Quoted(), same, l.beside("changed")),
 	} {
@@ -317,8 +313,7 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 
 // writeRows writes rows, which are called t, into a file of a table, in the order of a key; nil where there are none.
 func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string,
-	key []string) (iceberg.DataFile,
-	error) {
+	key []string) (iceberg.DataFile, error) {
 	asked, signed := []string{"count(*)"}, []string{"false"}
 	for _, c := range has {
 		name := "t." + schema.Quote(c.Name)
@@ -400,16 +395,14 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 		return nil, err
 	}
 	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2",
-		rowColumn,
-		l.beside("gone"), l.beside("files"), fileColumn)
-	at, size, err := t.copyTo(ctx, tbl, sql, []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d",
-		placeField)}, "")
+		rowColumn, l.beside("gone"), l.beside("files"), fileColumn)
+	numbers := []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}
+	at, size, err := t.copyTo(ctx, tbl, sql, numbers, "")
 	if err != nil {
 		return nil, err
 	}
 	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, at, iceberg.ParquetFile, nil, nil,
-		nil,
-		found[0][0].(int64), size)
+		nil, found[0][0].(int64), size)
 	if err != nil {
 		return nil, err
 	}
@@ -420,9 +413,8 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 }
 
 // copyTo writes what a question gives into a file of a table, which is on the disk when it returns.
-func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (at string,
-	size int64,
-	err error) {
+func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string,
+	more string) (at string, size int64, err error) {
 	at = tbl.Location() + "/data/" + uuid.NewString() + ".parquet"
 	file, err := t.lake.inFolder(at)
 	if err != nil {

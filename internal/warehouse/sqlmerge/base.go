@@ -176,7 +176,7 @@ func (b *Base) Prepare(ctx context.Context, t warehouse.Target) (made bool, err 
 		}); err != nil {
 			return false, err
 		}
-		if err := b.create(ctx, t.Name, append(append(steps, b.SQL.CreateTable(t)), b.SQL.asOf(t)...)); err != nil {
+		if err := b.create(ctx, t.Name, append(append(steps, b.SQL.CreateTable(t)), b.SQL.History(t)...)); err != nil {
 			return true, err
 		}
 		return true, errors.Join(b.comment(ctx, t), b.relate(ctx, t))
@@ -301,7 +301,7 @@ func (b *Base) forgetComments(t warehouse.Target) {
 // asOfIsCurrent makes the function of a history anew where its columns may have changed:
 // once for each form of it that this process meets.
 func (b *Base) asOfIsCurrent(ctx context.Context, t warehouse.Target) error {
-	statements, of := b.SQL.asOf(t), ofTarget{"function", t.Name}
+	statements, of := b.SQL.History(t), ofTarget{"function", t.Name}
 	form := strings.Join(statements, ";")
 	if last, _ := b.forms.Load(of); last == form || len(statements) == 0 {
 		return nil
@@ -380,11 +380,11 @@ func (b *Base) Refit(ctx context.Context, t warehouse.Target) error {
 	if steps == nil {
 		return nil
 	}
-	return b.create(ctx, t.Name, append(steps, b.SQL.asOf(t)...))
+	return b.create(ctx, t.Name, append(steps, b.SQL.History(t)...))
 }
 
-// asOf makes the function that gives a history table as it was at a moment.
-func (d Dialect) asOf(t warehouse.Target) []string {
+// History makes the function that gives a history table as it was at a moment.
+func (d Dialect) History(t warehouse.Target) []string {
 	if t.Keep != feed.KeepHistory || d.AsOf == nil {
 		return nil
 	}

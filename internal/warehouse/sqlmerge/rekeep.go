@@ -83,7 +83,7 @@ func (d Dialect) ChangeKeep(t warehouse.Target, existing map[string]string) ([]s
 	default:
 		return nil, cannotRekeep(t, was)
 	}
-	return append(dropIndexes, append(steps, d.asOf(t)...)...), nil
+	return append(dropIndexes, append(steps, d.History(t)...)...), nil
 }
 
 // remake gives the statements that make a target anew from what it holds, for a database
@@ -123,7 +123,7 @@ func (d Dialect) remake(t warehouse.Target, was feed.Keep) ([]string, error) {
 			t.Name.Quoted(), where),
 		"DROP TABLE " + t.Name.Quoted(), d.CreateTable(t), "INSERT INTO " + t.Name.Quoted() +
 			" SELECT * FROM noemata_remade", "DROP TABLE noemata_remade",
-	}, d.asOf(t)...), nil
+	}, d.History(t)...), nil
 }
 
 func cannotRekeep(t warehouse.Target, was feed.Keep) error {

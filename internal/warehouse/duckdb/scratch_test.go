@@ -1,0 +1,58 @@
+//go:build duckdb_arrow
+
+package duckdb
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Working spaces of processes that have died are removed by the next one, and those in use are not.
+func TestWorkingSpacesOfTheDeadGo(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	s, err := OpenScratch(t.Context(), 64<<20, asItIs, `warehouse "lake"`, t.TempDir())
+	require.NoError(t, err)
+	left, young := filepath.Join(os.TempDir(), scratchFolders+"1"), filepath.Join(os.TempDir(), scratchFolders+"2")
+	for _, folder := range []string{left, young} {
+		require.NoError(t, os.Mkdir(folder, 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "work.duckdb"), []byte("rows"), 0o600))
+	}
+	before := time.Now().Add(-time.Hour)
+	for _, folder := range []string{left, s.folder} {
+		require.NoError(t, os.Chtimes(folder, before, before))
+	}
+	sweep()
+	require.NoDirExists(t, left)
+	require.DirExists(t, young)
+	require.DirExists(t, s.folder)
+	found, err := s.Ask(t.Context(), "SELECT 42")
+	require.NoError(t, err)
+	require.EqualValues(t, 42, found[0][0])
+	s.Close()
+	require.NoDirExists(t, s.folder)
+}
+
+// A working space reaches the files of its folders, and no others; and nothing that is asked of it loads code.
+func TestAWorkingSpaceReachesItsFolders(t *testing.T) {
+	within, beside := t.TempDir(), t.TempDir()
+	for _, folder := range []string{within, beside} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "a.csv"), []byte("n\n1\n"), 0o600))
+	}
+	s, err := OpenScratch(t.Context(), 64<<20, asItIs, `warehouse "lake"`, within)
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.Ask(t.Context(), "SELECT n FROM read_csv('"+within+"/a.csv')")
+	require.NoError(t, err)
+	for _, sql := range []string{"SELECT n FROM read_csv('" + beside + "/a.csv')",
+		"SELECT n FROM read_csv('" + within + "/../" + filepath.Base(beside) + "/a.csv')",
+		"COPY (SELECT 1) TO '" + beside + "/b.csv'", "INSTALL httpfs", "LOAD httpfs",
+		"SET allowed_directories = ['/']", "SET enable_external_access = true", "ATTACH '" + beside + "/x.duckdb'"} {
+		_, err := s.Exec(t.Context(), sql)
+		require.Error(t, err, sql)
+	}
+	require.NoFileExists(t, filepath.Join(beside, "b.csv"))
+}
