@@ -109,13 +109,13 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 // The same with a MariaDB source, whose writers choose what the log tells of a row, commit
 // some of their transactions in two phases, and begin new files of the log.
 func TestTortureOfMariaDB(t *testing.T) {
-	for i, kind := range someKinds() {
+	for _, kind := range someKinds() {
 		t.Run(kind, func(t *testing.T) {
 			b := newMariaBench(t, kind)
 			judge, _ := testkit.Database(t)
 			s, err := torture.NewMariaDB(context.Background(), b.db, testkit.Postgres(t).URL(judge.Database))
 			require.NoError(t, err)
-			b.exec("SET GLOBAL log_bin_compress = " + []string{"ON", "OFF"}[i])
+			b.exec("SET GLOBAL log_bin_compress = " + oneOf("ON", "OFF"))
 			tortured(t, b.workbench, s, b.settings.Database, func() {
 				b.exec("BEGIN NOT ATOMIC FOR c IN (SELECT id FROM information_schema.PROCESSLIST WHERE COMMAND = " +
 					"'Binlog Dump' OR INFO LIKE '/* noemata reader%') DO KILL c.id; END FOR; END")
