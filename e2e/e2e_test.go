@@ -216,13 +216,14 @@ func (s *service) addWarehouse(name, kind string) client.Settings {
 	return settings
 }
 
-// holds waits until a table has so many rows in the warehouse.
+// holds waits until a table has so many rows in the warehouse. A slot may first have to wait for what other tests have
+// open.
 func (s *service) holds(feed, table string, n int64) {
 	s.t.Helper()
 	require.Eventually(s.t, func() bool {
 		c, err := s.client.Counts(s.t.Context(), feed, table)
 		return err == nil && c.Warehouse == n
-	}, 30*time.Second, 100*time.Millisecond)
+	}, 2*time.Minute, 100*time.Millisecond)
 }
 
 // pause pauses a feed and waits until its run has ended.

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,13 +13,20 @@ import (
 
 	"noemata/client"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/storage"
 )
 
 // A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked: with
-// Noemata's command, by psql, and as a copy in Parquet.
-//
-// Longer than a screen: it is one story of one service.
+// Noemata's command, by psql, and as a copy in Parquet. It is in a folder, with a catalogue in a database that is named;
+// or in a bucket whose server fails now and then, with a catalogue in the service's own server.
 func TestALake(t *testing.T) {
+	for _, place := range []string{"folder", "bucket"} {
+		t.Run(place, func(t *testing.T) { lakeIn(t, place == "bucket") })
+	}
+}
+
+// Longer than a screen: it is one story of one service.
+func lakeIn(t *testing.T, bucket bool) {
 	s := &service{t: t, dir: testkit.Dir(t), listen: "127.0.0.1:0", flags: []string{"--sql-listen", "127.0.0.1:0"}}
 	s.start()
 	t.Cleanup(s.stop)
@@ -26,13 +34,32 @@ func TestALake(t *testing.T) {
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, fee numeric(8,2)); CREATE TABLE holds (id int PRIMARY KEY, state text);
 		INSERT INTO loans SELECT i, 'C' || i, i / 4.0 FROM generate_series(1, 2000) i; INSERT INTO holds VALUES (1, 'placed')`)
 	catalogue, conn := testkit.Database(t)
-	out, code := s.cli("", "warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive")
-	require.NotZero(t, code)
-	require.Contains(t, out, "A lake's catalogue is in a PostgreSQL database.")
-	t.Setenv("NOEMATA_DATABASE_PASSWORD", catalogue.Password)
-	require.Contains(t, s.must("warehouses", "add", "archive", "--kind", "iceberg", "--path", "archive", "--host",
-		catalogue.Host, "--port",
-		fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User), "version 2 of the format")
+	add := []string{"warehouses", "add", "archive", "--kind", "iceberg"}
+	if bucket {
+		server := storage.New(t)
+		at := server.Bucket(t, "libraries")
+		add = append(add, "--bucket", at.URL(), "--endpoint", at.Endpoint, "--path-style")
+		t.Setenv("NOEMATA_SECRET_KEY", at.SecretKey)
+		out, code := s.cli("", append(add, "--access-key", "ANOTHER")...)
+		require.NotZero(t, code)
+		require.Contains(t, out, "The access key was refused")
+		require.Contains(t, s.must("warehouses", "change", "archive", "--access-key", at.AccessKey), "version 2 of the format")
+		out = s.must("warehouses", "show", "archive", "--output", "json")
+		require.Contains(t, out, at.AccessKey)
+		require.NotContains(t, out, at.SecretKey)
+		server.Failing.Store(30)
+		t.Cleanup(func() {
+			require.Positive(t, server.Failed.Load())
+			require.Contains(t, strings.Join(server.Objects(t, at.Name), " "), "lakes/libraries/kept/loans-")
+		})
+	} else {
+		out, code := s.cli("", append(add, "--path", "archive", "--host", catalogue.Host)...)
+		require.NotZero(t, code)
+		require.Contains(t, out, "A lake's catalogue is in a PostgreSQL database.")
+		t.Setenv("NOEMATA_DATABASE_PASSWORD", catalogue.Password)
+		require.Contains(t, s.must(append(add, "--path", "archive", "--host", catalogue.Host, "--port",
+			fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User)...), "version 2 of the format")
+	}
 	s.apply("feed: kept\nsource: circulation\nwarehouse: archive\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
 		"  - {table: public.loans, find: log, keep: history}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
 	_, err := s.client.StartFeed(t.Context(), "kept")
@@ -55,10 +82,12 @@ func TestALake(t *testing.T) {
 	s.proved("kept", "public.loans", loans)
 	s.proved("kept", "public.holds", holds)
 
-	var pointers int
-	require.NoError(t, conn.QueryRow(t.Context(),
-		`SELECT count(*) FROM iceberg_tables WHERE table_namespace = 'kept'`).Scan(&pointers))
-	require.Equal(t, 2, pointers)
+	if !bucket {
+		var pointers int
+		require.NoError(t, conn.QueryRow(t.Context(),
+			`SELECT count(*) FROM iceberg_tables WHERE table_namespace = 'kept'`).Scan(&pointers))
+		require.Equal(t, 2, pointers)
+	}
 	const question = "SELECT count(*) FROM kept.loans WHERE nm_current"
 	require.Contains(t, s.must("ask", "archive", question), fmt.Sprint(loans))
 	x, err := s.client.Ask(t.Context(), "archive",

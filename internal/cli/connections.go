@@ -51,6 +51,12 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 				if k.Settings.AskUser != "" {
 					g.AppendRow(table.Row{"asked as", k.Settings.AskUser})
 				}
+				if b := k.Settings.Bucket; b != nil {
+					g.AppendRow(table.Row{"storage", cmp.Or(b.Endpoint, "Amazon S3") + ", " + b.Region})
+				}
+				if k.Kind == "iceberg" {
+					g.AppendRow(table.Row{"catalogue", catalogueOf(k)})
+				}
 				g.Render()
 			})
 		})}
@@ -82,14 +88,27 @@ func (a *app) connectionsCommand(side client.Side) *cobra.Command {
 }
 
 func address(k client.Connection) string {
-	if k.Settings.Path != "" {
+	switch {
+	case k.Settings.Path != "":
 		return k.Settings.Path
+	case k.Settings.Bucket != nil:
+		return k.Settings.Bucket.URL()
 	}
 	return fmt.Sprintf("%s/%s", k.Settings.Address(), k.Settings.Database)
 }
 
+// catalogueOf is where the catalogue of a lake is.
+func catalogueOf(k client.Connection) string {
+	s := k.Settings
+	if s.Host == "" {
+		return "in the service's own server"
+	}
+	s.Path = ""
+	return s.Address() + "/" + s.Database
+}
+
 func tlsMode(k client.Connection) connection.TLS {
-	if k.Settings.Path != "" {
+	if k.Settings.Host == "" {
 		return ""
 	}
 	return k.Settings.Mode()
@@ -114,6 +133,7 @@ type given struct {
 	passwordStdin          bool
 	through                through
 	certificate            certificate
+	bucket                 inBucket
 }
 
 // addCommand is `add`, or `change` where change is set.
@@ -220,6 +240,7 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 	if side == client.Warehouses {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
+		g.bucket.flags(c)
 	}
 	if side == client.Sources {
 		f.IntVar(&g.settings.Connections, "connections", 0,
@@ -301,6 +322,9 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 	if s.Tunnel, err = g.through.take(cmd, s.Tunnel); err != nil {
 		return n, err
 	}
+	if s.Bucket, err = g.bucket.take(cmd, s.Bucket); err != nil {
+		return n, err
+	}
 	s.Password = cmp.Or(s.Password, os.Getenv("NOEMATA_DATABASE_PASSWORD"))
 	goesElsewhere := before == nil || !connection.SameWay(before.Settings, before.Kind, s, n.Kind)
 	if g.passwordStdin || s.Host != "" && s.Password == "" && goesElsewhere && isTerminal(cmd.InOrStdin()) {
@@ -308,14 +332,18 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			return n, err
 		}
 	}
-	s.AskPassword = os.Getenv("NOEMATA_ASK_PASSWORD")
-	if set("ask-user") && s.AskUser != "" && s.AskPassword == "" && isTerminal(cmd.InOrStdin()) {
-		if s.AskPassword, err = readSecret(cmd, fmt.Sprintf("Password of %s: ", s.AskUser)); err != nil {
-			return n, err
-		}
-	}
+	s.AskPassword, err = askPassword(cmd, s.AskUser)
 	n.Settings = &s
-	return n, nil
+	return n, err
+}
+
+// askPassword is the password of the user that questions are asked as, where that one is given.
+func askPassword(cmd *cobra.Command, user string) (string, error) {
+	password := os.Getenv("NOEMATA_ASK_PASSWORD")
+	if cmd.Flags().Changed("ask-user") && user != "" && password == "" && isTerminal(cmd.InOrStdin()) {
+		return readSecret(cmd, fmt.Sprintf("Password of %s: ", user))
+	}
+	return password, nil
 }
 
 func (a *app) sourceTablesCommand() *cobra.Command {

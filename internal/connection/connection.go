@@ -38,6 +38,8 @@ type Settings struct {
 	TLS      TLS    `json:"tls,omitempty" enum:"off,require,verify-ca,verify-full" doc:"TLS mode; off on loopback and verify-full elsewhere when left out"`
 	CA       string `json:"ca,omitempty" doc:"The certificates to trust, in PEM, instead of the system's"`
 	Path     string `json:"path,omitempty" doc:"Path of the database file, for a database in a file"`
+	// Bucket has the files of a lake that is not in a folder.
+	Bucket *Bucket `json:"bucket,omitempty" doc:"Of a lake: where in object storage (S3) its files are, instead of path"`
 	// The certificate that the service shows to the server, and its key.
 	Certificate string `json:"certificate,omitempty" doc:"The certificate to show to the server, in PEM, with those that sign it"`
 	Key         string `json:"key,omitempty" doc:"The certificate's private key, in PEM; kept encrypted and never returned"`
@@ -127,6 +129,9 @@ func (s Settings) Destination(kind string) string {
 	if s.Certificate != "" {
 		to += fmt.Sprintf(" certificate %q", s.Certificate)
 	}
+	if b := s.Bucket; b != nil {
+		to += fmt.Sprintf(" bucket %q %q %q %q", b.URL(), b.Endpoint, b.Region, b.AccessKey)
+	}
 	for _, h := range s.Tunnel {
 		to += fmt.Sprintf(" through %q %q %t %q", h.Address(), h.User, h.Agent, h.HostKey)
 	}
@@ -145,9 +150,22 @@ func SameWay(before Settings, kind string, after Settings, afterKind string) boo
 	return before.Destination(kind) == after.Destination(afterKind)
 }
 
+// Renewed tells whether the secrets are given that were kept for another destination.
+func (s Settings) Renewed() bool {
+	if b := s.Bucket; b != nil && (s.Host == "" || b.AccessKey != "" && b.SecretKey == "") {
+		return b.AccessKey == "" || b.SecretKey != ""
+	}
+	return s.Password != ""
+}
+
 // WithoutSecret is the settings without what must not be shown.
 func (s Settings) WithoutSecret() Settings {
 	s.Password, s.Key, s.AskPassword = "", "", ""
+	if s.Bucket != nil {
+		b := *s.Bucket
+		b.SecretKey = ""
+		s.Bucket = &b
+	}
 	if s.Tunnel != nil {
 		s.Tunnel = slices.Clone(s.Tunnel)
 		for i, h := range s.Tunnel {
@@ -162,6 +180,7 @@ type secrets struct {
 	Password string   `json:"password,omitempty"`
 	Key      string   `json:"key,omitempty"`
 	Ask      string   `json:"ask,omitempty"`
+	Bucket   string   `json:"bucket,omitempty"`
 	Hops     []string `json:"hops,omitempty"` // of each its password, key and passphrase
 }
 
@@ -174,7 +193,10 @@ func (s Settings) Secret() string {
 	if s.AskUser != "" {
 		x.Ask = s.AskPassword
 	}
-	more := x.Key+x.Ask != ""
+	if s.Bucket != nil {
+		x.Bucket = s.Bucket.SecretKey
+	}
+	more := x.Key+x.Ask+x.Bucket != ""
 	for _, h := range s.Tunnel {
 		x.Hops = append(x.Hops, h.Password, h.Key, h.Passphrase)
 		more = more || h.Password+h.Key != ""
@@ -196,6 +218,11 @@ func (s Settings) WithSecret(text string) Settings {
 	s.Password, s.Key = cmp.Or(s.Password, x.Password), cmp.Or(s.Key, x.Key)
 	if s.AskUser != "" {
 		s.AskPassword = cmp.Or(s.AskPassword, x.Ask)
+	}
+	if s.Bucket != nil && s.Bucket.AccessKey != "" {
+		b := *s.Bucket
+		b.SecretKey = cmp.Or(b.SecretKey, x.Bucket)
+		s.Bucket = &b
 	}
 	s.Tunnel = slices.Clone(s.Tunnel)
 	for i := range s.Tunnel {

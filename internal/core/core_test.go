@@ -85,13 +85,13 @@ var layers = [][]string{
 		"internal/source/mariadb", "internal/source/sqlite"},
 	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},
 	{"internal/warehouse", "internal/source"},
-	{"internal/source/mariadb/wire", "internal/pgcopy", "internal/pgdial"},
+	{"internal/source/mariadb/wire", "internal/pgcopy", "internal/pgdial", "internal/lakefiles"},
 	{"internal/connection", "internal/statement", "internal/secret"},
 	{"internal/core"},
 }
 
 // Servers that tests and demo start, and what tests need, may be used by whoever starts them.
-var helpers = []string{"internal/testkit", "internal/background", "internal/pgserver", "internal/mariaserver"}
+var helpers = []string{"internal/testkit", "internal/background", "internal/pgserver", "internal/mariaserver", "internal/tempdir"}
 
 // Imports point down only: each part may import those below it, never those above or beside
 // it. Every package has its place.

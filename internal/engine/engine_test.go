@@ -26,6 +26,7 @@ import (
 	"noemata/internal/statement"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/byhand"
+	"noemata/internal/testkit/storage"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
 	"noemata/internal/warehouse/lake"
@@ -94,6 +95,24 @@ func (w handledLake) Ask(ctx context.Context, sql string, args ...any) ([][]any,
 	return byhand.Ask(ctx, w.Connect, sql, args...)
 }
 
+func lakeOf(t testing.TB, settings connection.Settings) warehouse.Warehouse {
+	wh, err := lake.Open(settings, `warehouse "lake"`)
+	require.NoError(t, err)
+	t.Cleanup(wh.Close)
+	return handledLake{wh.(*lake.Warehouse)}
+}
+
+// lakeInBucket makes a lake in object storage, of whose requests so many of a thousand fail.
+func lakeInBucket(t testing.TB, failing int64) warehouse.Warehouse {
+	t.Log("its files are in a bucket")
+	server := storage.New(t)
+	bucket := server.Bucket(t, "archive")
+	settings, _ := testkit.Database(t)
+	settings.Bucket = &bucket
+	server.Failing.Store(failing)
+	return lakeOf(t, settings)
+}
+
 // openWarehouse makes a warehouse of the test's own.
 func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
 	var err error
@@ -102,11 +121,12 @@ func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
 		wh, err = duckdb.Open(connection.Settings{Path: filepath.Join(testkit.Dir(t), "lake.duckdb")},
 			`warehouse "lake"`)
 	case lake.Kind:
+		if rand.IntN(2) == 0 {
+			return lakeInBucket(t, 20)
+		}
 		target, _ := testkit.Database(t)
 		target.Path = filepath.Join(testkit.Dir(t), "lake")
-		if wh, err = lake.Open(target, `warehouse "lake"`); err == nil {
-			wh = handledLake{wh.(*lake.Warehouse)}
-		}
+		return lakeOf(t, target)
 	default:
 		target, _ := testkit.Database(t)
 		wh, err = pgwarehouse.Open(target, `warehouse "reports"`)

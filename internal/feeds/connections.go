@@ -104,7 +104,7 @@ func (r *Rules) TryConnection(ctx context.Context, side store.Side, n records.Ne
 		connection.SameWay(old, kind, settings, n.Kind) {
 		settings = settings.WithSecret(old.Secret())
 	}
-	return r.try(ctx, side, n.Kind, settings, side.What(n.Name))
+	return r.try(ctx, side, n.Kind, "", settings, side.What(n.Name))
 }
 
 // TestConnection tests one, and keeps what it told.
@@ -113,22 +113,22 @@ func (r *Rules) TestConnection(ctx context.Context, side store.Side, name string
 	if err != nil {
 		return records.Tested{}, err
 	}
-	found, failure := r.try(ctx, side, kind, settings, side.What(name))
+	found, failure := r.try(ctx, side, kind, name, settings, side.What(name))
 	if err := r.Store.NoteTest(ctx, side, name, found.Version, failure); err != nil {
 		return found, err
 	}
 	return found, failure
 }
 
-// try goes step by step, so that it is known at which one it ended.
-func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings connection.Settings,
+// try goes step by step, so that it is known at which one it ended. The name is that of one that is kept.
+func (r *Rules) try(ctx context.Context, side store.Side, kind, name string, settings connection.Settings,
 	what string) (t records.Tested, err error) {
 	ctx, cancel := context.WithTimeout(ctx, testWithin)
 	defer cancel()
-	if settings, err = r.Databases.Folders[side].Resolve(settings); err != nil {
+	if settings, err = r.Databases.Settings(ctx, side, kind, name, settings); err != nil {
 		return t, err
 	}
-	if settings.Path == "" {
+	if settings.Path == "" && settings.Host != "" {
 		t.Steps, err = settings.Reach(ctx, fmt.Sprintf("The server at %s (%s)", settings.Address(), what), what)
 		if err != nil {
 			return t, err
@@ -150,6 +150,8 @@ func (r *Rules) try(ctx context.Context, side store.Side, kind string, settings 
 			entered(settings, t.Version, taken)
 			said := "what a feed needs there is checked with its file"
 			switch {
+			case settings.Bucket != nil:
+				said = "objects can be written, read, listed and removed, and their catalogue is in its database"
 			case settings.Path != "" && settings.Host != "":
 				said = "files can be written in the folder, and their catalogue in its database"
 			case settings.Path != "":

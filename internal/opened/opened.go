@@ -107,6 +107,21 @@ func (d *Databases) Keys(ctx context.Context) shape.Keys {
 	return func(name string) ([]byte, error) { return d.store.HashKey(ctx, name) }
 }
 
+// Settings are those to open a database with: its file is in one of the folders for such files, and the catalogue of a
+// lake that names none is in the service's own server. That of a lake without a name is not made.
+func (d *Databases) Settings(ctx context.Context, side store.Side, kind, name string,
+	s connection.Settings) (connection.Settings, error) {
+	if side == store.Warehouses && kind == warehouse.Lake && s.Host == "" {
+		own, err := d.store.Catalogue(ctx, name)
+		if err != nil {
+			return s, err
+		}
+		own.Path, own.Bucket = s.Path, s.Bucket
+		s = own
+	}
+	return d.Folders[side].Resolve(s)
+}
+
 func find[T interface{ Close() }](ctx context.Context, d *Databases, side store.Side, name string,
 	kept map[string]*database[T],
 	open func(string, connection.Settings, string) (T, error)) (T, error) {
@@ -126,7 +141,7 @@ func find[T interface{ Close() }](ctx context.Context, d *Databases, side store.
 			go k.open.Close() // which may take a while
 		}
 	}
-	if settings, err = d.Folders[side].Resolve(settings); err != nil {
+	if settings, err = d.Settings(ctx, side, kind, name, settings); err != nil {
 		return none, err
 	}
 	opened, err := open(kind, settings, side.What(name))

@@ -194,11 +194,11 @@ func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string
 		switch {
 		case connection.SameWay(old, oldKind, settings, kind):
 			settings = settings.WithSecret(old.Secret()) // it may be unreadable, and is then asked for at the next test
-		case settings.Password != "" || err == nil && old.Secret() == "":
+		case settings.Renewed() || err == nil && old.Secret() == "":
 			err = nil
 		default:
-			return problem.Newf(problem.Invalid, "Give the password again.",
-				"The stored password of %s was given for another server, user, tunnel or TLS mode, and is not sent "+
+			return problem.Newf(problem.Invalid, "Give the password again, and the secret key of a bucket.",
+				"The stored password of %s was given for another server, user, bucket, tunnel or TLS mode, and is not sent "+
 					"anywhere else.", side.What(name)).In("password")
 		}
 		if err != nil && settings.Secret() == "" {

@@ -22,6 +22,9 @@ import (
 	"noemata/internal/core/schema"
 )
 
+// Lake is the name of the kind whose tables are files, and whose catalogue is in a database.
+const Lake = "iceberg"
+
 // Warehouse writes one database. Its methods may be called from several
 // goroutines. Every error names the warehouse and says what to do.
 type Warehouse interface {

@@ -51,14 +51,21 @@ const blank = () => ({
   heavy_zone: '',
   ask_user: '',
   ask_password: '',
+  bucket: { name: '', folder: '', endpoint: '', region: '', path_style: true, access_key: '', secret_key: '' },
 })
 const form = ref(blank())
 const by = ref<'fields' | 'url'>('fields')
+// Of a lake: where its files are, and where its catalogue is.
+const files = ref<'folder' | 'bucket'>('folder')
+const catalogue = ref<'own' | 'named'>('own')
 const url = ref('')
 const tested = ref<Schemas['Tested']>()
 const { busy, refused, act } = useActs()
 const inFile = computed(() => ['duckdb', 'sqlite'].includes(form.value.kind))
-const inFolder = computed(() => form.value.kind === 'iceberg')
+const lake = computed(() => form.value.kind === 'iceberg')
+const inFolder = computed(() => lake.value && files.value === 'folder')
+const inBucket = computed(() => lake.value && files.value === 'bucket')
+const onServer = computed(() => !inFile.value && !(lake.value && catalogue.value === 'own'))
 const asked = computed(() => props.side === 'warehouses' && form.value.kind === 'postgresql')
 const changing = computed(() => props.connection !== undefined)
 
@@ -66,17 +73,22 @@ watch(shown, (now) => {
   if (!now) return
   tested.value = refused.value = undefined
   by.value = 'fields'
+  files.value = 'folder'
+  catalogue.value = 'own'
   url.value = ''
   form.value = blank()
   const c = props.connection
-  if (c)
-    Object.assign(form.value, JSON.parse(JSON.stringify(c.settings)), {
-      name: c.name,
-      kind: c.kind,
-      owner: c.owner ?? '',
-      team: c.team ?? '',
-      labels: labelsOf(c.labels).join(', '),
-    })
+  if (!c) return
+  Object.assign(form.value, JSON.parse(JSON.stringify(c.settings)), {
+    name: c.name,
+    kind: c.kind,
+    owner: c.owner ?? '',
+    team: c.team ?? '',
+    labels: labelsOf(c.labels).join(', '),
+    bucket: { ...blank().bucket, path_style: false, ...(c.settings.bucket ?? { path_style: true }) },
+  })
+  files.value = c.settings.bucket ? 'bucket' : 'folder'
+  catalogue.value = c.settings.host ? 'named' : 'own'
 })
 
 // The field that is to be corrected is in sight.
@@ -95,10 +107,24 @@ const body = computed<Schemas['NewConnection']>(() => {
   const belongs = { owner: given(f.owner.trim()), team: given(f.team.trim()), labels: labelsFrom(f.labels) }
   if (by.value === 'url')
     return { name: f.name, kind: url.value.split('://')[0] || f.kind, url: url.value, ...belongs }
-  const settings = inFile.value
-    ? { path: f.path }
+  const place = {
+    path: inFile.value || inFolder.value ? f.path : undefined,
+    bucket: inBucket.value
+      ? {
+          name: f.bucket.name.trim(),
+          folder: given(f.bucket.folder.trim()),
+          endpoint: given(f.bucket.endpoint.trim()),
+          region: given(f.bucket.region.trim()),
+          path_style: f.bucket.path_style || undefined,
+          access_key: given(f.bucket.access_key.trim()),
+          secret_key: given(f.bucket.secret_key),
+        }
+      : undefined,
+  }
+  const settings = !onServer.value
+    ? place
     : {
-        path: inFolder.value ? f.path : undefined,
+        ...place,
         host: f.host,
         port: f.port,
         database: f.database,
@@ -148,6 +174,11 @@ const known = [
   'heavy_hours',
   'ask_user',
   'ask_password',
+  'bucket.name',
+  'bucket.folder',
+  'bucket.endpoint',
+  'bucket.region',
+  'bucket.access_key',
 ]
 const beside = computed(() => {
   const field = refused.value?.field
@@ -211,16 +242,65 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         ><ElSelect v-model="form.kind" aria-label="Kind"
           ><ElOption v-for="k in kinds" :key="k" :value="k" :label="k" /></ElSelect
       ></ElFormItem>
-      <ElFormItem v-if="!inFile && !inFolder" label="Given by">
+      <ElFormItem v-if="!inFile && !lake" label="Given by">
         <ElRadioGroup v-model="by" aria-label="Given by"
           ><ElRadioButton value="fields">Fields</ElRadioButton
           ><ElRadioButton value="url">URL</ElRadioButton></ElRadioGroup
         >
       </ElFormItem>
+      <ElFormItem v-if="lake" label="Its files are in">
+        <ElRadioGroup v-model="files" aria-label="Where its files are"
+          ><ElRadioButton value="folder">A folder</ElRadioButton
+          ><ElRadioButton value="bucket">A bucket (S3)</ElRadioButton></ElRadioGroup
+        >
+      </ElFormItem>
       <ElFormItem v-if="inFolder" label="Folder" :error="wrong('path')"
         ><ElInput v-model="form.path" class="mono" placeholder="lake, below the service's folder for warehouses"
       /></ElFormItem>
-      <p v-if="inFolder" class="catalogue">Its catalogue is in a PostgreSQL database, beside the positions:</p>
+      <template v-if="inBucket">
+        <ElFormItem label="Bucket and folder" :error="wrong('bucket.name', 'bucket.folder')"
+          ><div class="pair">
+            <ElInput v-model="form.bucket.name" class="mono" aria-label="Bucket" /><ElInput
+              v-model="form.bucket.folder"
+              class="mono"
+              placeholder="folder in it"
+              aria-label="Folder in the bucket" /></div
+        ></ElFormItem>
+        <ElFormItem label="Server" :error="wrong('bucket.endpoint')"
+          ><ElInput
+            v-model="form.bucket.endpoint"
+            class="mono"
+            placeholder="https://storage.example; Amazon's own when empty"
+        /></ElFormItem>
+        <ElFormItem label="Region" :error="wrong('bucket.region')"
+          ><ElInput v-model="form.bucket.region" placeholder="us-east-1"
+        /></ElFormItem>
+        <ElFormItem label=" "
+          ><ElCheckbox v-model="form.bucket.path_style"
+            >The bucket's name is in the path, not in the host's name</ElCheckbox
+          ></ElFormItem
+        >
+        <ElFormItem label="Access key" :error="wrong('bucket.access_key')"
+          ><ElInput
+            v-model="form.bucket.access_key"
+            class="mono"
+            autocomplete="off"
+            placeholder="what the service's environment has, when empty"
+        /></ElFormItem>
+        <ElFormItem v-if="form.bucket.access_key" label="Secret key"
+          ><ElInput
+            v-model="form.bucket.secret_key"
+            type="password"
+            autocomplete="new-password"
+            :placeholder="changing ? 'as it is, while it goes to the same place' : ''"
+        /></ElFormItem>
+      </template>
+      <ElFormItem v-if="lake" label="Its catalogue is in">
+        <ElRadioGroup v-model="catalogue" aria-label="Where its catalogue is"
+          ><ElRadioButton value="own">The service's own server</ElRadioButton
+          ><ElRadioButton value="named">Another database</ElRadioButton></ElRadioGroup
+        >
+      </ElFormItem>
       <ElFormItem v-if="by === 'url'" label="URL" :error="wrong('url')"
         ><ElInput
           v-model="url"
@@ -237,7 +317,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
               : 'lake.duckdb, below the service\'s folder for warehouses'
           "
       /></ElFormItem>
-      <template v-else>
+      <template v-else-if="onServer">
         <ElFormItem label="Host and port" :error="wrong('host', 'port')"
           ><div class="pair">
             <ElInput v-model="form.host" aria-label="Host" /><ElInputNumber
@@ -408,11 +488,6 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
   max-height: max(200px, 58vh);
   overflow: auto;
   padding-right: 8px;
-}
-.catalogue {
-  margin: 0 0 10px 130px;
-  font-size: 13px;
-  color: var(--el-text-color-regular);
 }
 .less {
   max-height: max(200px, 42vh);

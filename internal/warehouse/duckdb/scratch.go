@@ -5,19 +5,15 @@ package duckdb
 import (
 	"context"
 	"database/sql/driver"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"syscall"
-	"time"
 
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/tempdir"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
@@ -29,15 +25,13 @@ func Dialect() sqlmerge.Dialect { return dialect }
 type Scratch struct {
 	sqlmerge.Conn
 	connector *duckdb.Connector
-	folder    string
-	held      *os.File // the folder, which is locked for as long as it is in use
+	dir       *tempdir.Dir
 }
 
 // OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is
 // selected that is read as Arrow.
 func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string,
 	folders ...string) (*Scratch, error) {
-	sweepOnce.Do(sweep)
 	s := &Scratch{}
 	fail := func(err error) (*Scratch, error) {
 		s.close()
@@ -46,13 +40,10 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 			"Is there room in the folder for temporary files, and may the service write it?")
 	}
 	var err error
-	if s.folder, err = os.MkdirTemp("", scratchFolders); err != nil {
+	if s.dir, err = tempdir.New(); err != nil {
 		return fail(err)
 	}
-	if s.held, err = hold(s.folder); err != nil {
-		return fail(err)
-	}
-	if s.connector, err = duckdb.NewConnector(filepath.Join(s.folder, scratchName+".duckdb"), nil); err != nil {
+	if s.connector, err = duckdb.NewConnector(filepath.Join(s.dir.Path, scratchName+".duckdb"), nil); err != nil {
 		return fail(err)
 	}
 	d, err := s.connector.Connect(ctx)
@@ -65,7 +56,7 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 	}
 	for _, sql := range []string{
 		fmt.Sprintf("SET memory_limit = '%dB'", memory), fmt.Sprintf("SET threads = %d", scratchThreads),
-		"SET temp_directory = " + schema.Literal(s.folder), "SET preserve_insertion_order = false",
+		"SET temp_directory = " + schema.Literal(s.dir.Path), "SET preserve_insertion_order = false",
 		"SET autoinstall_known_extensions = false", "SET autoload_known_extensions = false",
 		"SET allow_community_extensions = false", "SET TimeZone = 'UTC'",
 		"SET allowed_directories = [" + strings.Join(allowed, ", ") + "]",
@@ -87,49 +78,15 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 				fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what, memory>>20),
 				"Divide the feed into several, with fewer tables or columns each.")
 		}
-		return explain(err, fmt.Sprintf("The working space %s of the %s", s.folder, what))
+		return explain(err, fmt.Sprintf("The working space %s of the %s", s.dir.Path, what))
 	}
 	s.Conn = &conn{file: &file{path: scratchName, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a,
 		plain: true, asRead: asRead, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
 	return s, nil
 }
 
-// scratchName is what DuckDB calls the database; scratchFolders is what the names of their folders begin with.
-const (
-	scratchName    = "work"
-	scratchFolders = "noemata-work-"
-)
-
-// hold locks a folder (flock(2)); the lock ends with the process, whatever becomes of it.
-func hold(folder string) (*os.File, error) {
-	f, err := os.Open(folder)
-	if err != nil {
-		return nil, err
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return f, nil
-}
-
-var sweepOnce sync.Once
-
-// justMade is how young a folder is that may not be locked yet.
-const justMade = time.Minute
-
-// sweep removes the folders of processes that have died.
-func sweep() {
-	list, _ := filepath.Glob(filepath.Join(os.TempDir(), scratchFolders+"*"))
-	for _, folder := range list {
-		if info, err := os.Lstat(folder); err != nil || !info.IsDir() || time.Since(info.ModTime()) < justMade {
-			continue
-		}
-		if held, err := hold(folder); err == nil {
-			_ = os.RemoveAll(folder)
-			_ = held.Close()
-		}
-	}
-}
+// scratchName is what DuckDB calls the database.
+const scratchName = "work"
 
 // Converse begins a conversation about the tables and views of the database.
 func (s *Scratch) Converse(may warehouse.May) warehouse.Conversation {
@@ -149,8 +106,7 @@ func (s *Scratch) close() {
 	if s.connector != nil {
 		_ = s.connector.Close()
 	}
-	_ = os.RemoveAll(s.folder)
-	if s.held != nil {
-		_ = s.held.Close()
+	if s.dir != nil {
+		s.dir.Close()
 	}
 }

@@ -6,35 +6,9 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
-
-// Working spaces of processes that have died are removed by the next one, and those in use are not.
-func TestWorkingSpacesOfTheDeadGo(t *testing.T) {
-	t.Setenv("TMPDIR", t.TempDir())
-	s, err := OpenScratch(t.Context(), 64<<20, asItIs, `warehouse "lake"`, t.TempDir())
-	require.NoError(t, err)
-	left, young := filepath.Join(os.TempDir(), scratchFolders+"1"), filepath.Join(os.TempDir(), scratchFolders+"2")
-	for _, folder := range []string{left, young} {
-		require.NoError(t, os.Mkdir(folder, 0o700))
-		require.NoError(t, os.WriteFile(filepath.Join(folder, "work.duckdb"), []byte("rows"), 0o600))
-	}
-	before := time.Now().Add(-time.Hour)
-	for _, folder := range []string{left, s.folder} {
-		require.NoError(t, os.Chtimes(folder, before, before))
-	}
-	sweep()
-	require.NoDirExists(t, left)
-	require.DirExists(t, young)
-	require.DirExists(t, s.folder)
-	found, err := s.Ask(t.Context(), "SELECT 42")
-	require.NoError(t, err)
-	require.EqualValues(t, 42, found[0][0])
-	s.Close()
-	require.NoDirExists(t, s.folder)
-}
 
 // A working space reaches the files of its folders, and no others; and nothing that is asked of it loads code.
 func TestAWorkingSpaceReachesItsFolders(t *testing.T) {

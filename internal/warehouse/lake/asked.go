@@ -25,8 +25,14 @@ WHERE catalog_name = $1 AND table_namespace <> '` + controlSchema + `' ORDER BY 
 type conversation struct {
 	warehouse.Conversation
 	tables *tables
-	shut   bool              // Begin was called: what is seen stays
-	seen   map[string]string // the place of its metadata by each table that is a view by now
+	cut    [][]any          // the pointers that are seen until End; nil outside of what Begin began
+	seen   map[string]shown // by table
+}
+
+// shown is a view of a table.
+type shown struct {
+	at    string // the place of its metadata
+	empty bool   // it has columns and no rows: nothing has named the table yet
 }
 
 // Converse begins a conversation in a working space of its own.
@@ -36,31 +42,27 @@ func (w *Warehouse) Converse(ctx context.Context, may warehouse.May) (warehouse.
 		return nil, err
 	}
 	about := t.work.Converse(func(schema string) bool { return schema != "main" && may(schema) }) // that is ours
-	return &conversation{Conversation: about, tables: t, seen: map[string]string{}}, nil
+	return &conversation{Conversation: about, tables: t, seen: map[string]shown{}}, nil
 }
 
-// Begin has all questions until End see what was committed by now.
+// Begin has all questions until End see what was committed by now: files do not change, so the pointers are enough.
 func (c *conversation) Begin(ctx context.Context) error {
-	if err := c.look(ctx, func(string) bool { return true }); err != nil {
-		return err
+	found, err := c.tables.lake.pointers(ctx)
+	if err == nil {
+		c.cut = append([][]any{}, found...)
 	}
-	err := c.Conversation.Begin(ctx)
-	c.shut = err == nil
 	return err
 }
 
 // End ends what Begin began.
-func (c *conversation) End() {
-	c.Conversation.End()
-	c.shut = false
-}
+func (c *conversation) End() { c.cut = nil }
 
 // Close lets the working space go.
 func (c *conversation) Close() { c.tables.Close() }
 
 // Tables lists the tables that may be asked.
 func (c *conversation) Tables(ctx context.Context) ([]schema.Table, error) {
-	if err := c.look(ctx, func(string) bool { return true }); err != nil {
+	if err := c.look(ctx, ""); err != nil {
 		return nil, err
 	}
 	return c.Conversation.Tables(ctx)
@@ -68,7 +70,7 @@ func (c *conversation) Tables(ctx context.Context) ([]schema.Table, error) {
 
 // Prepare checks a question.
 func (c *conversation) Prepare(ctx context.Context, sql string) (warehouse.Question, error) {
-	if err := c.look(ctx, namedIn(sql)); err != nil {
+	if err := c.look(ctx, sql); err != nil {
 		return warehouse.Question{}, err
 	}
 	return c.Conversation.Prepare(ctx, sql)
@@ -76,45 +78,43 @@ func (c *conversation) Prepare(ctx context.Context, sql string) (warehouse.Quest
 
 // Ask gives the answer to a question that was prepared.
 func (c *conversation) Ask(ctx context.Context, q warehouse.Question, values []*string) (warehouse.Answer, error) {
-	if err := c.look(ctx, namedIn(q.Runs)); err != nil {
+	if err := c.look(ctx, q.Runs); err != nil {
 		return nil, err
 	}
 	return c.Conversation.Ask(ctx, q, values)
 }
 
-// ofAll matches what may be about all tables.
+// ofAll matches what may be about the columns of all tables.
 var ofAll = regexp.MustCompile(`(?i)\bpg_|information_schema|duckdb_|\bSHOW\b|\bDESCRIBE\b|\bSUMMARIZE\b|::\s*reg`)
 
-// namedIn tells whether a question may name a table.
-func namedIn(sql string) func(table string) bool {
-	all, sql := ofAll.MatchString(sql), strings.ToLower(strings.ReplaceAll(sql, `""`, `"`))
-	return func(table string) bool { return all || strings.Contains(sql, strings.ToLower(table)) }
-}
-
-// look makes views of tables as their pointers are now, where they have moved.
-func (c *conversation) look(ctx context.Context, wanted func(table string) bool) error {
-	if c.shut {
-		return nil
+// look makes views of tables as their pointers are now, where they have moved: with their rows of those that a question
+// may name, and without where it may be about all.
+func (c *conversation) look(ctx context.Context, sql string) error {
+	found := c.cut
+	if found == nil {
+		var err error
+		if found, err = c.tables.lake.pointers(ctx); err != nil {
+			return err
+		}
 	}
-	found, err := c.tables.lake.pointers(ctx)
-	if err != nil {
-		return err
-	}
+	all := sql == "" || ofAll.MatchString(sql)
+	sql = strings.ToLower(strings.ReplaceAll(sql, `""`, `"`))
 	there := map[string]bool{}
 	for _, row := range found {
 		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
 		at, _ := row[2].(string)
 		there[name.Quoted()] = true
-		if c.seen[name.Quoted()] == at || !wanted(name.Table) {
+		named := strings.Contains(sql, strings.ToLower(name.Table))
+		if seen := c.seen[name.Quoted()]; seen.at == at && !(seen.empty && named) || !named && !all {
 			continue
 		}
 		if err := c.forget(ctx, name.Quoted()); err != nil {
 			return err
 		}
-		if err := c.show(ctx, name, at); err != nil {
+		if err := c.show(ctx, name, at, !named); err != nil {
 			return err
 		}
-		c.seen[name.Quoted()] = at
+		c.seen[name.Quoted()] = shown{at, !named}
 	}
 	for name := range c.seen {
 		if !there[name] {
@@ -140,7 +140,7 @@ func (w *Warehouse) pointers(ctx context.Context) ([][]any, error) {
 }
 
 // show makes a view of a table and, of a history, the function that gives it as it was at a moment.
-func (c *conversation) show(ctx context.Context, name schema.Name, at string) error {
+func (c *conversation) show(ctx context.Context, name schema.Name, at string, empty bool) error {
 	t := c.tables
 	tbl, err := t.lake.at(ctx, name, at)
 	if err != nil {
@@ -153,7 +153,7 @@ func (c *conversation) show(ctx context.Context, name schema.Name, at string) er
 	if _, err := t.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
 		return err
 	}
-	if err := t.show(ctx, l); err != nil {
+	if err := t.show(ctx, l, empty); err != nil {
 		return err
 	}
 	for _, sql := range duckdb.Dialect().History(l.target()) {
@@ -190,13 +190,14 @@ func (l *local) target() warehouse.Target {
 // forget drops the view of a table.
 func (c *conversation) forget(ctx context.Context, name string) error {
 	t := c.tables
-	if c.seen[name] == "" {
+	if c.seen[name].at == "" {
 		return nil
 	}
 	delete(c.seen, name)
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name.Quoted() == name })
 	l := t.locals[i]
 	t.locals = slices.Delete(t.locals, i, i+1)
+	defer t.lake.files.Release(l.held...)
 	for _, sql := range []string{"DROP VIEW " + name, "DROP TABLE " + l.beside("files"),
 		"DROP TABLE " + l.beside("deletes"), "DROP MACRO TABLE IF EXISTS " + warehouse.AsOfName(l.name).Quoted()} {
 		if _, err := t.Exec(ctx, sql); err != nil {

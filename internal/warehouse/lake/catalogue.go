@@ -5,6 +5,7 @@ package lake
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -19,6 +20,7 @@ import (
 
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/lakefiles"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/sqlmerge"
 )
@@ -76,11 +78,11 @@ func (w *Warehouse) loadFor(ctx context.Context, journal sqlmerge.Conn, name sch
 
 // at reads a table by the place of its metadata.
 func (w *Warehouse) at(ctx context.Context, name schema.Name, at string) (*table.Table, error) {
-	if !strings.HasPrefix(at, w.location()+"/") {
+	if !strings.HasPrefix(at, w.files.Location()+"/") {
 		return nil, problem.Newf(problem.Held, "Name the table otherwise in the feed, or write another catalogue.",
-			"The catalogue has %s at %s, which is not in the folder %s of the %s.", name, at, w.folder, w.what)
+			"The catalogue has %s at %s, which is not in %s of the %s.", name, at, w.files.Location(), w.what)
 	}
-	t, err := table.NewFromLocation(ctx, identifier(name), at, fileSystem, nil)
+	t, err := table.NewFromLocation(ctx, identifier(name), at, w.files.IO, nil)
 	if err != nil {
 		return nil, w.unreadable(err, name)
 	}
@@ -96,17 +98,20 @@ func (w *Warehouse) hasCatalogue(ctx context.Context, journal sqlmerge.Conn) (bo
 	return len(has) > 0, err
 }
 
+// unreadable explains why a table cannot be read, where that is not explained already.
 func (w *Warehouse) unreadable(err error, name schema.Name) error {
+	if p := (*problem.Problem)(nil); errors.As(err, &p) || errors.Is(err, context.Canceled) {
+		return err
+	}
 	return problem.Wrap(err, problem.Held, fmt.Sprintf("The table %s of the %s cannot be read: %v.", name, w.what, err),
 		"Its files were changed or removed by another program: bring them back, or drop the table and copy it again.")
 }
 
 func identifier(n schema.Name) table.Identifier { return table.Identifier{n.Schema, n.Table} }
 
-func fileSystem(context.Context) (icebergio.IO, error) { return icebergio.LocalFS{}, nil }
-
 // staged takes what a transaction of a table comes to, without moving its pointer.
 type staged struct {
+	files    lakefiles.Files
 	base     table.Metadata
 	location string // of the metadata that the base came from; empty of a new table
 	next     string // of the metadata that was written
@@ -118,7 +123,7 @@ func (s *staged) LoadTable(context.Context, table.Identifier) (*table.Table, err
 }
 
 // CommitTable writes the metadata that a transaction comes to.
-func (s *staged) CommitTable(_ context.Context, _ table.Identifier, reqs []table.Requirement,
+func (s *staged) CommitTable(ctx context.Context, _ table.Identifier, reqs []table.Requirement,
 	updates []table.Update) (table.Metadata, string, error) {
 	for _, r := range reqs {
 		if err := r.Validate(s.base); err != nil {
@@ -129,14 +134,14 @@ func (s *staged) CommitTable(_ context.Context, _ table.Identifier, reqs []table
 	if err != nil {
 		return nil, "", err
 	}
-	s.next, err = writeMetadata(next, s.location)
+	s.next, err = writeMetadata(ctx, s.files, next, s.location)
 	return next, s.next, err
 }
 
 var metadataNumber = regexp.MustCompile(`/(\d+)-[^/]*\.metadata\.json$`)
 
 // writeMetadata writes the metadata of a table beside what came before.
-func writeMetadata(m table.Metadata, before string) (string, error) {
+func writeMetadata(ctx context.Context, files lakefiles.Files, m table.Metadata, before string) (string, error) {
 	number := 0
 	if found := metadataNumber.FindStringSubmatch(before); found != nil {
 		number, _ = strconv.Atoi(found[1])
@@ -147,7 +152,11 @@ func writeMetadata(m table.Metadata, before string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return at, writeFile(at, data)
+	to, err := files.IO(ctx)
+	if err != nil {
+		return "", err
+	}
+	return at, to.(icebergio.WriteFileIO).WriteFile(at, data)
 }
 
 // newTable is a table that is not in the catalogue yet.
@@ -157,13 +166,13 @@ func (w *Warehouse) newTable(name schema.Name, columns []iceberg.NestedField, co
 	if comment != "" {
 		its[commentProperty] = comment
 	}
-	location := w.location() + "/" + folderOf(name.Schema) + "/" + folderOf(name.Table) + "-" + uuid.NewString()[:8]
+	location := w.files.Location() + "/" + folderOf(name.Schema) + "/" + folderOf(name.Table) + "-" + uuid.NewString()[:8]
 	m, err := table.NewMetadata(iceberg.NewSchema(0, columns...), nil, table.UnsortedSortOrder, location, its)
 	if err != nil {
 		return nil, nil, err
 	}
-	s := &staged{base: m}
-	return table.New(identifier(name), m, "", fileSystem, s), s, nil
+	s := &staged{files: w.files, base: m}
+	return table.New(identifier(name), m, "", w.files.IO, s), s, nil
 }
 
 // properties of each table.

@@ -1,7 +1,7 @@
 //go:build duckdb_arrow
 
-// Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder, and a catalogue in
-// PostgreSQL, which any engine that knows the format reads (iceberg.apache.org/spec, format version 2).
+// Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder or in object storage,
+// and a catalogue in PostgreSQL, which any engine that knows the format reads (iceberg.apache.org/spec, format version 2).
 //
 // The journal is in the catalogue's database, so that rows, position and counters are one transaction, though the rows
 // lie elsewhere: files are written first, and what COMMIT makes visible are the pointers to them. A merge is DuckDB's,
@@ -11,7 +11,6 @@ package lake
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -22,35 +21,52 @@ import (
 	"noemata/internal/connection"
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/lakefiles"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/postgres"
 	"noemata/internal/warehouse/sqlmerge"
 )
 
 // Kind is the name of this kind of warehouse.
-const Kind = "iceberg"
+const Kind = warehouse.Lake
 
 // Opener is what to register.
 var Opener = connection.Kind[warehouse.Warehouse]{Check: Check, Open: Open}
 
-// Check tells whether the settings name a folder and the database of the catalogue.
+// Check tells whether the settings name a folder or a bucket, and the database of the catalogue.
 func Check(s connection.Settings) (connection.Settings, error) {
-	if s.Path == "" || strings.ContainsAny(s.Path, "?#%*[]{}'\x00") || filepath.Clean(s.Path) == "/" {
-		return s, problem.New(problem.Invalid, "A lake's tables lie in a folder.",
-			"Give its path, without characters that stand for others.").In("path")
-	}
-	if s.Host == "" || s.Database == "" {
-		return s, problem.New(problem.Invalid, "A lake's catalogue is in a PostgreSQL database.",
-			"Give its host, database and user, beside the path of the folder for the tables.").In("database")
+	if s.Bucket != nil {
+		if s.Path != "" {
+			return s, problem.New(problem.Invalid, "A lake's tables lie in a folder or in a bucket.",
+				"Give its path, or the bucket.").In("path")
+		}
+		b, err := s.Bucket.Check()
+		if err != nil {
+			return s, err
+		}
+		s.Bucket = &b
+	} else if s.Path == "" || strings.ContainsAny(s.Path, "?#%*[]{}'\x00") || filepath.Clean(s.Path) == "/" {
+		return s, problem.New(problem.Invalid, "A lake's tables lie in a folder, or in a bucket of object storage.",
+			"Give the folder's path, without characters that stand for others; or the bucket.").In("path")
 	}
 	if s.AskUser != "" {
 		return s, problem.New(problem.Invalid, "A lake is not asked as a user of its catalogue.",
 			"Leave ask_user out.").In("ask_user")
 	}
-	folder := filepath.Clean(s.Path)
-	s.Path = ""
+	if s.Host == "" && s.Database == "" && s.User == "" {
+		return s, nil // it is in the service's own server
+	}
+	if s.Host == "" || s.Database == "" {
+		return s, problem.New(problem.Invalid, "A lake's catalogue is in a PostgreSQL database.",
+			"Give its host, database and user; or none of them, and it is in the service's own server.").In("database")
+	}
+	at, bucket := s.Path, s.Bucket
+	if at != "" {
+		at = filepath.Clean(at)
+	}
+	s.Path, s.Bucket = "", nil
 	s, err := postgres.Opener.Check(s)
-	s.Path = folder
+	s.Path, s.Bucket = at, bucket
 	return s, err
 }
 
@@ -58,7 +74,7 @@ func Check(s connection.Settings) (connection.Settings, error) {
 type Warehouse struct {
 	sqlmerge.Base
 	keeper     *postgres.Warehouse // of the catalogue and the journal
-	folder     string
+	files      lakefiles.Files
 	what       string
 	catalogued atomic.Bool // the tables of the catalogue are there
 	upkeeps    sync.Map    // what is known of the upkeep of each table, by its name
@@ -70,12 +86,20 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !filepath.IsAbs(s.Path) {
+	if s.Host == "" {
+		return nil, problem.Newf(problem.Invalid, "Give its host, database and user.",
+			"The %s has no database for its catalogue.", what).In("database")
+	}
+	if s.Bucket == nil && !filepath.IsAbs(s.Path) {
 		return nil, problem.Newf(problem.Invalid, "Give an absolute path.", "The path %q cannot be opened.",
 			s.Path).In("path")
 	}
-	w := &Warehouse{folder: s.Path, what: what}
-	s.Path = ""
+	files, err := lakefiles.Of(s, what)
+	if err != nil {
+		return nil, err
+	}
+	w := &Warehouse{files: files, what: what}
+	s.Path, s.Bucket = "", nil
 	keeper, err := postgres.Open(s, "the catalogue of the "+what)
 	if err != nil {
 		return nil, err
@@ -83,19 +107,6 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 	w.keeper = keeper.(*postgres.Warehouse)
 	w.Base = sqlmerge.Base{SQL: dialect, Connect: w.connect, Exclusive: w.exclusive, Rows: w.Read, Noted: w.commentsOf}
 	return w, nil
-}
-
-// location is the folder as the format names it.
-func (w *Warehouse) location() string { return "file://" + w.folder }
-
-// inFolder is the path of a file of the lake.
-func (w *Warehouse) inFolder(at string) (string, error) {
-	file := filepath.Clean(strings.TrimPrefix(at, "file://"))
-	if !strings.HasPrefix(file, w.folder+"/") || strings.ContainsAny(file, "*?[]{}") {
-		return "", problem.Newf(problem.Held, "Have the other program keep the table's files in the lake's folder.",
-			"The file %q is not one of the %s.", at, w.what)
-	}
-	return file, nil
 }
 
 // Close lets the connections to the catalogue go.
@@ -109,7 +120,7 @@ func (w *Warehouse) Names() warehouse.Names {
 // File is none: several hosts may write a lake, each table at a time.
 func (w *Warehouse) File() (string, bool) { return "", false }
 
-// Test signs in to the catalogue, and makes and removes a file in the folder.
+// Test signs in to the catalogue, and makes and removes a file.
 func (w *Warehouse) Test(ctx context.Context) (string, error) {
 	version, err := w.keeper.Test(ctx)
 	if err != nil {
@@ -124,25 +135,14 @@ pg_catalog.quote_ident(current_user)`)
 		return "", problem.Newf(problem.NoPrivilege, fmt.Sprintf("GRANT CREATE ON SCHEMA public TO %s;", may[0][1]),
 			"The user %s may not make the tables of the catalogue of the %s.", may[0][1], w.what)
 	}
-	if err := os.MkdirAll(w.folder, 0o755); err != nil {
-		return "", w.unwritten(err)
-	}
-	f, err := os.CreateTemp(w.folder, ".noemata-try-")
-	if err != nil {
-		return "", w.unwritten(err)
-	}
-	_ = f.Close()
-	return "Iceberg, version 2 of the format; the catalogue is in " + version, os.Remove(f.Name())
+	return "Iceberg, version 2 of the format; the catalogue is in " + version, w.files.Try(ctx)
 }
 
-// Grants are none: who may read is the folder's and the catalogue's affair.
+// Grants are none: who may read is the affair of the place and the catalogue.
 func (w *Warehouse) Grants(string, string, []schema.Name) []string { return nil }
 
-// Free is what the disk of the folder has left for users that are not root (statfs(2)).
-func (w *Warehouse) Free(context.Context) (int64, error) {
-	free, err := connection.FreeAt(w.folder)
-	return free, w.unwritten(err)
-}
+// Free is what the disk of the folder has left for users that are not root (statfs(2)); a bucket has no bound.
+func (w *Warehouse) Free(context.Context) (int64, error) { return w.files.Free() }
 
 // Size is the room that the files of a table take which its newest snapshot has.
 func (w *Warehouse) Size(ctx context.Context, t warehouse.Target) (size int64, err error) {
@@ -237,7 +237,7 @@ func (c *conn) Exec(ctx context.Context, sql string, args ...any) (int64, error)
 	c.tables.written = nil
 	n, err := c.Conn.Exec(ctx, sql)
 	if err == nil {
-		c.tables.lake.after(c.tables, moves)
+		c.tables.lake.after(ctx, c.tables, moves)
 	}
 	return n, err
 }
@@ -266,15 +266,13 @@ func (c *conn) move(ctx context.Context) ([]pointer, error) {
 }
 
 // after removes the files of tables of the journal that were dropped: nobody reads them.
-func (w *Warehouse) after(t *tables, moves []pointer) {
+func (w *Warehouse) after(ctx context.Context, t *tables, moves []pointer) {
 	for _, p := range moves {
 		if p.to != "" || p.name.Schema != controlSchema {
 			continue
 		}
 		if l := t.known(p.name); l != nil && l.table != nil {
-			if folder, err := w.inFolder(l.table.Location()); err == nil {
-				_ = os.RemoveAll(folder)
-			}
+			_ = w.files.RemoveAll(ctx, l.table.Location()) // what stays is in nobody's way
 		}
 	}
 }
@@ -309,6 +307,6 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 		done.tables.forget()
 		return err
 	}
-	w.after(done.tables, moves)
+	w.after(ctx, done.tables, moves)
 	return nil
 }

@@ -292,6 +292,7 @@ func TestWhatIsNoLake(t *testing.T) {
 		"path":     func(s *connection.Settings) { s.Path = "" },
 		"database": func(s *connection.Settings) { s.Database = "" },
 		"ask_user": func(s *connection.Settings) { s.AskUser = "reader" },
+		"a bucket": func(s *connection.Settings) { s.Bucket = &connection.Bucket{Name: "archive"} },
 	} {
 		s := good
 		change(&s)
@@ -300,14 +301,16 @@ func TestWhatIsNoLake(t *testing.T) {
 	}
 	_, err := Check(good)
 	require.NoError(t, err)
+	_, err = Check(connection.Settings{Bucket: &connection.Bucket{Name: "archive"}})
+	require.NoError(t, err, "its catalogue is in the service's own server")
+	_, err = Open(connection.Settings{Path: "/srv/lake"}, "lake")
+	require.ErrorContains(t, err, "no database for its catalogue")
 	w, settings := newLake(t)
 	_, err = w.keeper.Ask(t.Context(),
 		"UPDATE public.iceberg_tables SET metadata_location = 'file:///etc/passwd' RETURNING 1")
 	require.NoError(t, err)
 	_, err = byhand.Ask(t.Context(), w.connect, "SELECT * FROM kept.shelves")
-	require.ErrorContains(t, err, "is not in the folder "+settings.Path)
-	_, err = w.inFolder("file://" + settings.Path + "/../passwd")
-	require.Error(t, err)
+	require.ErrorContains(t, err, "is not in file://"+settings.Path)
 	c, err := w.connect(t.Context())
 	require.NoError(t, err)
 	defer c.Close()

@@ -50,6 +50,7 @@ type local struct {
 	files   map[string]int
 	data    map[string]iceberg.DataFile // by path, as files
 	deletes map[string]bool             // files of deletes that were read
+	held    []string                    // files that are on the disk
 	key     []string
 	comment string // that was written in the working space
 }
@@ -67,15 +68,17 @@ func (l *local) fields() []iceberg.NestedField {
 
 func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 	if t.work == nil {
-		var err error
-		if t.work, err = duckdb.OpenScratch(ctx, workMemory, asRead, t.lake.what, t.lake.folder); err != nil {
+		folders, err := t.lake.files.Folders()
+		if err != nil {
+			return nil, err
+		}
+		if t.work, err = duckdb.OpenScratch(ctx, workMemory, asRead, t.lake.what, folders...); err != nil {
 			return nil, err
 		}
 		if t.journal != nil { // one transaction, that comes to nothing here: so rows go to the disk as they come
-			_, err = t.work.Exec(ctx, "BEGIN")
-		}
-		if err != nil {
-			return nil, err
+			if _, err = t.work.Exec(ctx, "BEGIN"); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return t.work, nil
@@ -84,11 +87,15 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 // workMemory is how many bytes a transaction works in; what is more goes to a folder for temporary files.
 const workMemory = 256 << 20
 
-// Close lets the working space go.
+// Close lets the working space go, and the files that were read.
 func (t *tables) Close() {
 	if t.work != nil {
 		t.work.Close()
 		t.work = nil
+	}
+	for _, l := range t.locals {
+		t.lake.files.Release(l.held...)
+		l.held = nil
 	}
 }
 
@@ -204,7 +211,7 @@ func (t *tables) Bring(ctx context.Context, name schema.Name, w sqlmerge.Which) 
 		return nil
 	}
 	if w.Look && !l.made {
-		return t.show(ctx, l)
+		return t.show(ctx, l, false)
 	}
 	if err := t.make(ctx, l); err != nil {
 		return err
@@ -218,15 +225,18 @@ func (t *tables) Bring(ctx context.Context, name schema.Name, w sqlmerge.Which) 
 	return t.fetch(ctx, l, w)
 }
 
-// show makes a view of a table that nothing is changed in.
-func (t *tables) show(ctx context.Context, l *local) error {
+// show makes a view of a table that nothing is changed in; an empty one has its columns alone.
+func (t *tables) show(ctx context.Context, l *local, empty bool) error {
 	if l.seen {
 		return nil
 	}
 	if err := t.beside(ctx, l); err != nil {
 		return err
 	}
-	scan, err := t.scan(ctx, l, nil)
+	scan, err := t.scanOf(ctx, l, nil)
+	if !empty {
+		scan, err = t.scan(ctx, l, nil)
+	}
 	if err != nil {
 		return err
 	}
@@ -392,45 +402,65 @@ func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTas
 
 // note keeps which files are read, and which rows of them are deleted. It gives the paths of those with rows, as
 // literals.
-func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask) (paths []string, err error) {
-	var entries, deletes []string
+func (t *tables) note(ctx context.Context, l *local, tasks []table.FileScanTask) ([]string, error) {
+	var all, fresh, gone []string // files with rows, those of them that are new here, and new files of deletes
 	for _, task := range tasks {
 		if len(task.EqualityDeleteFiles)+len(task.DeletionVectorFiles) > 0 {
 			return nil, problem.Newf(problem.Held, "Have the other program compact the table, and keep it from writing it.",
 				"The table %s of the %s was written by another program, in a form that Noemata does not read.", l.name, t.lake.what)
 		}
 		at := task.File.FilePath()
-		file, err := t.lake.inFolder(at)
-		if err != nil {
-			return nil, err
-		}
-		paths = append(paths, schema.Literal(file))
+		all = append(all, at)
 		if _, seen := l.files[at]; !seen {
 			l.files[at], l.data[at] = len(l.files), task.File
-			entries = append(entries, fmt.Sprintf("(%d, %s, %s)", l.files[at], schema.Literal(at), schema.Literal(file)))
+			fresh = append(fresh, at)
 		}
 		for _, d := range task.DeleteFiles {
-			if l.deletes[d.FilePath()] {
-				continue
+			if !l.deletes[d.FilePath()] {
+				l.deletes[d.FilePath()] = true
+				gone = append(gone, d.FilePath())
 			}
-			l.deletes[d.FilePath()] = true
-			file, err := t.lake.inFolder(d.FilePath())
-			if err != nil {
-				return nil, err
-			}
-			deletes = append(deletes, schema.Literal(file))
 		}
+	}
+	paths, err := t.hold(ctx, l, all)
+	if err != nil {
+		return nil, err
+	}
+	local := map[string]string{}
+	for i, at := range all {
+		local[at], paths[i] = paths[i], schema.Literal(paths[i])
+	}
+	entries := make([]string, len(fresh))
+	for i, at := range fresh {
+		entries[i] = fmt.Sprintf("(%d, %s, %s)", l.files[at], schema.Literal(at), schema.Literal(local[at]))
 	}
 	for chunk := range slices.Chunk(entries, 500) {
 		if _, err := t.Exec(ctx, "INSERT INTO "+l.beside("files")+" VALUES "+strings.Join(chunk, ", ")); err != nil {
 			return nil, err
 		}
 	}
-	for chunk := range slices.Chunk(deletes, 500) {
+	for chunk := range slices.Chunk(gone, 500) {
+		held, err := t.hold(ctx, l, chunk)
+		if err != nil {
+			return nil, err
+		}
+		for i := range held {
+			held[i] = schema.Literal(held[i])
+		}
 		if _, err := t.Exec(ctx, fmt.Sprintf("INSERT INTO %s SELECT file_path, pos FROM read_parquet([%s])",
-			l.beside("deletes"), strings.Join(chunk, ", "))); err != nil {
+			l.beside("deletes"), strings.Join(held, ", "))); err != nil {
 			return nil, err
 		}
 	}
+	return paths, nil
+}
+
+// hold has files on the disk for as long as their table is here.
+func (t *tables) hold(ctx context.Context, l *local, names []string) ([]string, error) {
+	paths, err := t.lake.files.Hold(ctx, names...)
+	if err != nil {
+		return nil, t.lake.unreadable(err, l.name)
+	}
+	l.held = append(l.held, names...)
 	return paths, nil
 }

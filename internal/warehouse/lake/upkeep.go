@@ -57,7 +57,7 @@ func (w *Warehouse) Upkeep(ctx context.Context) error {
 	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
 		return err
 	}
-	alone, err := c.Ask(ctx, "SELECT pg_try_advisory_xact_lock(hashtextextended($1, 0))", "noemata upkeep "+w.folder)
+	alone, err := c.Ask(ctx, "SELECT pg_try_advisory_xact_lock(hashtextextended($1, 0))", "noemata upkeep "+w.files.Location())
 	if err != nil || !alone[0][0].(bool) {
 		return err
 	}
@@ -128,8 +128,8 @@ func (w *Warehouse) change(ctx context.Context, name schema.Name, waits bool,
 	if err != nil || l.table == nil {
 		return err
 	}
-	s := &staged{base: l.table.Metadata(), location: l.table.MetadataLocation()}
-	tx, err := work(c.tables, l, table.New(l.table.Identifier(), s.base, s.location, fileSystem, s))
+	s := &staged{files: w.files, base: l.table.Metadata(), location: l.table.MetadataLocation()}
+	tx, err := work(c.tables, l, table.New(l.table.Identifier(), s.base, s.location, w.files.IO, s))
 	if err != nil || tx == nil {
 		return err
 	}

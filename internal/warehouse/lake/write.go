@@ -6,18 +6,15 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/apache/iceberg-go"
 	"github.com/apache/iceberg-go/table"
 	"github.com/google/uuid"
 
-	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
+	"noemata/internal/lakefiles"
 	"noemata/internal/warehouse"
 )
 
@@ -82,7 +79,7 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 		if !fresh {
 			return pointer{}, nil
 		}
-		if s.next, err = writeMetadata(s.base, from); err != nil {
+		if s.next, err = writeMetadata(ctx, s.files, s.base, from); err != nil {
 			return pointer{}, t.lake.unwritten(err)
 		}
 		return pointer{l.name, from, s.next}, nil
@@ -165,8 +162,8 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 		tbl, s, err = t.lake.newTable(l.name, fields, l.comment)
 		return tbl, s, true, err
 	}
-	s = &staged{base: l.table.Metadata(), location: l.table.MetadataLocation()}
-	tbl = table.New(l.table.Identifier(), s.base, s.location, fileSystem, s)
+	s = &staged{files: t.lake.files, base: l.table.Metadata(), location: l.table.MetadataLocation()}
+	tbl = table.New(l.table.Identifier(), s.base, s.location, t.lake.files.IO, s)
 	update := tbl.NewTransaction().UpdateSchema(true, true)
 	before, now, docs := map[string]iceberg.Type{}, map[string]bool{}, map[string]string{}
 	for _, c := range has {
@@ -206,7 +203,7 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 		if s.base, err = table.UpdateTableMetadata(s.base, updates, s.location); err != nil {
 			return nil, nil, false, err
 		}
-		tbl = table.New(l.table.Identifier(), s.base, s.location, fileSystem, s)
+		tbl = table.New(l.table.Identifier(), s.base, s.location, t.lake.files.IO, s)
 	}
 	for i, c := range has {
 		f, ok := tbl.Schema().FindFieldByName(c.Name)
@@ -412,74 +409,27 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 	return b.Build(), nil
 }
 
-// copyTo writes what a question gives into a file of a table, which is on the disk when it returns.
+// copyTo writes what a question gives into a file of a table, which is there to stay when it returns.
 func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string,
 	more string) (at string, size int64, err error) {
 	at = tbl.Location() + "/data/" + uuid.NewString() + ".parquet"
-	file, err := t.lake.inFolder(at)
+	file, err := t.lake.files.New(at)
 	if err != nil {
 		return "", 0, err
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return "", 0, t.lake.unwritten(err)
-	}
-	t.written = append(t.written, file)
+	t.written = append(t.written, at)
 	if _, err := t.Exec(ctx, fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, FIELD_IDS {%s}%s)", sql,
 		schema.Literal(file), strings.Join(numbers, ", "), more)); err != nil {
 		return "", 0, err
 	}
-	size, err = synced(file)
-	return at, size, t.lake.unwritten(err)
+	size, err = t.lake.files.Keep(ctx, at)
+	return at, size, err
 }
 
-// synced makes sure that a file is on the disk, and tells its size.
-func synced(file string) (int64, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = f.Close() }()
-	info, err := f.Stat()
-	if err != nil {
-		return 0, err
-	}
-	return info.Size(), errors.Join(f.Sync(), syncFolder(filepath.Dir(file)))
-}
-
-func syncFolder(folder string) error {
-	f, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
-}
-
-// writeFile writes a file that is not there yet, and has it on the disk when it returns.
-func writeFile(at string, data []byte) error {
-	file := strings.TrimPrefix(at, "file://")
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	return errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(file)))
-}
-
-func (w *Warehouse) unwritten(err error) error {
-	if err == nil {
-		return nil
-	}
-	return problem.Wrap(err, problem.Failed, fmt.Sprintf("The %s cannot be written: %v.", w.what, err),
-		"Is there room in its folder, and may the service write it? The next run goes on where this one ended.")
-}
+func (w *Warehouse) unwritten(err error) error { return lakefiles.Unwritten(err, w.what) }
 
 // forget removes the files that a transaction has written which came to nothing.
 func (t *tables) forget() {
-	for _, file := range t.written {
-		_ = os.Remove(file)
-	}
+	t.lake.files.Remove(context.Background(), t.written...)
 	t.written = nil
 }
