@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
@@ -101,4 +102,36 @@ func lakeIn(t *testing.T, bucket bool) {
 	require.NotEmpty(t, files)
 	_, err = os.Stat(files[0])
 	require.NoError(t, err)
+}
+
+// A lake in a bucket is added in the console: what is wrong stands beside its field, and what was right is kept.
+func TestALakeIsAddedInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	at := storage.New(t).Bucket(t, "libraries")
+	b := newBrowser(t, s)
+	b.signIn(s, "/warehouses")
+	b.click("Add a warehouse")
+	b.field("Name", "archive")
+	b.choose("Kind", "iceberg")
+	b.press(`//label[contains(., "A bucket (S3)")]`)
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Bucket"]`), "libraries"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Folder in the bucket"]`), "lakes"))
+	b.field("Server", at.Endpoint)
+	b.field("Access key", "ANOTHER")
+	b.field("Secret key", at.SecretKey)
+	b.press(`//footer//button[contains(., "Test")]`)
+	b.sees("The access key was refused by the bucket libraries", "Correct the access key and the secret key.")
+	b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-dialog label')].find((l) => l.textContent === ` +
+		`'Access key').parentElement.querySelector('input').select()`))
+	b.field("Access key", at.AccessKey)
+	b.press(`//footer//button[contains(., "Test")]`)
+	b.sees("objects can be written, read, listed and removed", "It answers: Iceberg, version 2 of the format")
+	b.press(`//footer//button[contains(., "Add")]`)
+	b.sees("s3://libraries/lakes")
+	b.click("Change…")
+	b.sees("Change the warehouse archive", "The service's own server")
+	b.press(`//footer//button[contains(., "Change")]`) // its secret key stays
+	b.do(chromedp.WaitNotVisible(chromedp.CSS(".el-overlay")))
+	require.Contains(t, s.must("warehouses", "test", "archive"), "is fine")
 }

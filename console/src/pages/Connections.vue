@@ -38,6 +38,7 @@ const refresh = useLive(
 
 function address(c: Connection) {
   const s = c.settings
+  if (s.bucket) return ['s3:/', s.bucket.name, s.bucket.folder].filter(Boolean).join('/')
   return s.path ?? `${s.host}:${s.port}/${s.database}`
 }
 

@@ -260,7 +260,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
       <template v-if="inBucket">
         <ElFormItem label="Bucket and folder" :error="wrong('bucket.name', 'bucket.folder')"
           ><div class="pair">
-            <ElInput v-model="form.bucket.name" class="mono" aria-label="Bucket" /><ElInput
+            <ElInput v-model="form.bucket.name" class="mono" placeholder="bucket" aria-label="Bucket" /><ElInput
               v-model="form.bucket.folder"
               class="mono"
               placeholder="folder in it"
