@@ -4,7 +4,7 @@ export DEBIAN_FRONTEND := noninteractive
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 
-.PHONY: demo test testkit build console install lint unit race screenshots torture fuzz bench deb versions clean
+.PHONY: interop demo test testkit build console install lint unit race screenshots torture fuzz bench deb versions clean
 
 demo: install build
 	bin/noemata demo
@@ -95,6 +95,11 @@ bench: build
 # Source and warehouse on PostgreSQL 14 to 18, out of Maven's registry, which is needed for it.
 versions:
 	tools/versions.sh
+
+# What lakes hold, read by PyIceberg and by Spark, which it installs from PyPI and Maven Central.
+interop:
+	tools/interop/install .interop
+	NOEMATA_INTEROP=$(CURDIR)/.interop go test -v -count 1 -timeout 20m -run TestInterop ./internal/engine/
 
 # A package for Debian, with a unit for systemd.
 VERSION ?= 0.1.0
