@@ -18,6 +18,7 @@ import (
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/lake"
 )
 
 // A first load of rows as they are, and the same rows hashed, masked, filtered and taken apart:
@@ -207,6 +208,9 @@ func BenchmarkMergeIntoLarge(b *testing.B) {
 	for _, kind := range kinds {
 		b.Run(kind, func(b *testing.B) {
 			w := newWorkbench(b, kind)
+			if kind == lake.Kind {
+				w.warehouse = lakeInFolder(b)
+			}
 			w.exec(fmt.Sprintf(`CREATE TABLE visits (id bigint PRIMARY KEY, branch varchar(40), email varchar(60), fee numeric(8,2), at timestamptz
 				NOT NULL); INSERT INTO visits SELECT i, 'branch ' || i %% 90, 'reader' || i || '@post.example', i %% 90, '2026-01-01Z'::timestamptz +
 				i * interval '1 second' FROM generate_series(1, %d) i; CREATE INDEX ON visits (at); ANALYZE visits`, rows))

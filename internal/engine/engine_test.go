@@ -102,6 +102,12 @@ func lakeOf(t testing.TB, settings connection.Settings) warehouse.Warehouse {
 	return handledLake{wh.(*lake.Warehouse)}
 }
 
+func lakeInFolder(t testing.TB) warehouse.Warehouse {
+	settings, _ := testkit.Database(t)
+	settings.Path = filepath.Join(testkit.Dir(t), "lake")
+	return lakeOf(t, settings)
+}
+
 // lakeInBucket makes a lake in object storage, of whose requests so many of a thousand fail.
 func lakeInBucket(t testing.TB, failing int64) warehouse.Warehouse {
 	t.Log("its files are in a bucket")
@@ -124,9 +130,7 @@ func openWarehouse(t testing.TB, kind string) (wh warehouse.Warehouse) {
 		if rand.IntN(2) == 0 {
 			return lakeInBucket(t, 20)
 		}
-		target, _ := testkit.Database(t)
-		target.Path = filepath.Join(testkit.Dir(t), "lake")
-		return lakeOf(t, target)
+		return lakeInFolder(t)
 	default:
 		target, _ := testkit.Database(t)
 		wh, err = pgwarehouse.Open(target, `warehouse "reports"`)

@@ -173,6 +173,7 @@ type Has struct {
 	Chains    bool  // keys with several rows
 	Continues bool  // the rows go on with a transaction whose first part was merged before
 	Replays   int64 // changes of up to this moment may have been merged before; 0 for none
+	Empty     bool  // there is nothing to merge them with
 }
 
 // Query says which rows of a warehouse table are read.

@@ -28,11 +28,20 @@ type Scratch struct {
 	dir       *tempdir.Dir
 }
 
-// OpenScratch opens a database that reads and writes files in some folders, and no others. asRead is how a column is
-// selected that is read as Arrow.
-func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) string, what string,
-	folders ...string) (*Scratch, error) {
-	s := &Scratch{}
+// Space is what a Scratch is opened for.
+type Space struct {
+	Memory  int64                      // bytes
+	Folders []string                   // in which alone files are read and written
+	AsRead  func(schema.Column) string // how a column is selected that is read as Arrow
+	What    string                     // names the warehouse in messages
+	// AsWritten has joins look rows up among those of their right side, for statements that know which side is small:
+	// DuckDB takes files whose columns are given by number for nearly empty.
+	AsWritten bool
+}
+
+// OpenScratch opens a database that goes when it is closed.
+func OpenScratch(ctx context.Context, space Space) (*Scratch, error) {
+	s, what := &Scratch{}, space.What
 	fail := func(err error) (*Scratch, error) {
 		s.close()
 		return nil, problem.Wrap(err, problem.Failed,
@@ -50,15 +59,21 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 	if err != nil {
 		return fail(err)
 	}
-	allowed := make([]string, len(folders))
-	for i, f := range folders {
+	allowed := make([]string, len(space.Folders))
+	for i, f := range space.Folders {
 		allowed[i] = schema.Literal(strings.TrimSuffix(f, "/") + "/")
 	}
+	unused := ""
+	if space.AsWritten {
+		unused = "build_side_probe_side"
+	}
 	for _, sql := range []string{
-		fmt.Sprintf("SET memory_limit = '%dB'", memory), fmt.Sprintf("SET threads = %d", scratchThreads),
+		"SET disabled_optimizers = " + schema.Literal(unused),
+		fmt.Sprintf("SET memory_limit = '%dB'", space.Memory), fmt.Sprintf("SET threads = %d", scratchThreads),
 		"SET temp_directory = " + schema.Literal(s.dir.Path), "SET preserve_insertion_order = false",
 		"SET autoinstall_known_extensions = false", "SET autoload_known_extensions = false",
 		"SET allow_community_extensions = false", "SET TimeZone = 'UTC'",
+		"SET wal_autocheckpoint = '1TB'", "PRAGMA disable_checkpoint_on_shutdown", // what is in it is not kept
 		"SET allowed_directories = [" + strings.Join(allowed, ", ") + "]",
 		"SET enable_external_access = false", "SET lock_configuration = true",
 	} {
@@ -75,13 +90,13 @@ func OpenScratch(ctx context.Context, memory int64, asRead func(schema.Column) s
 	explained := func(err error) error {
 		if isOutOfMemory(err) {
 			return problem.Wrap(err, problem.Failed,
-				fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what, memory>>20),
+				fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what, space.Memory>>20),
 				"Divide the feed into several, with fewer tables or columns each.")
 		}
 		return explain(err, fmt.Sprintf("The working space %s of the %s", s.dir.Path, what))
 	}
-	s.Conn = &conn{file: &file{path: scratchName, memory: memory, users: 2}, ownOnly: true, driver: d, arrow: a,
-		plain: true, asRead: asRead, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
+	s.Conn = &conn{file: &file{path: scratchName, memory: space.Memory, users: 2}, ownOnly: true, driver: d, arrow: a,
+		plain: true, asRead: space.AsRead, view: fmt.Sprintf("noemata_batch_%d", views.Add(1)), explain: explained}
 	return s, nil
 }
 

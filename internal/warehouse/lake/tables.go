@@ -72,7 +72,8 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if t.work, err = duckdb.OpenScratch(ctx, workMemory, asRead, t.lake.what, folders...); err != nil {
+		if t.work, err = duckdb.OpenScratch(ctx, duckdb.Space{Memory: workMemory, Folders: folders, AsRead: asRead,
+			What: t.lake.what, AsWritten: t.journal != nil}); err != nil {
 			return nil, err
 		}
 		if t.journal != nil { // one transaction, that comes to nothing here: so rows go to the disk as they come
@@ -233,9 +234,9 @@ func (t *tables) show(ctx context.Context, l *local, empty bool) error {
 	if err := t.beside(ctx, l); err != nil {
 		return err
 	}
-	scan, err := t.scanOf(ctx, l, nil)
+	scan, err := t.scanOf(ctx, l, nil, "")
 	if !empty {
-		scan, err = t.scan(ctx, l, nil)
+		scan, err = t.scan(ctx, l, nil, "")
 	}
 	if err != nil {
 		return err
@@ -303,18 +304,24 @@ func (t *tables) fetch(ctx context.Context, l *local, w sqlmerge.Which) error {
 	if err != nil {
 		return err
 	}
-	scan, err := t.scan(ctx, l, filter)
+	// The keys are looked for before anything else is: so most of what a file has is passed by.
+	among := ""
+	if len(w.Key) > 0 {
+		same := make([]string, len(w.Key))
+		for i, k := range w.Key {
+			field, has := l.table.Schema().FindFieldByName(k)
+			if !has {
+				return fmt.Errorf("the table %s has no column %s", l.name, k)
+			}
+			same[i] = fmt.Sprintf("k.%s = s.c%d", schema.Quote(w.Columns[i]), field.ID)
+		}
+		among = "EXISTS (SELECT 1 FROM " + w.Among + " AS k WHERE " + strings.Join(same, " AND ") + ")"
+	}
+	scan, err := t.scan(ctx, l, filter, among)
 	if err != nil {
 		return err
 	}
 	conditions := []string{"true"}
-	if len(w.Key) > 0 {
-		same := make([]string, len(w.Key))
-		for i, k := range w.Key {
-			same[i] = "k." + schema.Quote(w.Columns[i]) + " = t." + schema.Quote(k)
-		}
-		conditions = append(conditions, "EXISTS (SELECT 1 FROM "+w.Among+" AS k WHERE "+strings.Join(same, " AND ")+")")
-	}
 	if l.brought > 0 {
 		conditions = append(conditions,
 			fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s AS b WHERE b.%s = t.%[2]s AND b.%s = t.%[3]s)",
@@ -360,8 +367,8 @@ func (t *tables) bounds(ctx context.Context, l *local, w sqlmerge.Which) (iceber
 }
 
 // scan is a SELECT of the rows of a table with their places, of the files that may have some that a filter lets
-// through.
-func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpression) (string, error) {
+// through, and of these that meet a condition.
+func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpression, among string) (string, error) {
 	options := []table.ScanOption{table.WithCaseSensitive(true)}
 	if filter != nil {
 		options = append(options, table.WithRowFilter(filter))
@@ -373,11 +380,11 @@ func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpre
 			return "", t.lake.unreadable(err, l.name)
 		}
 	}
-	return t.scanOf(ctx, l, tasks)
+	return t.scanOf(ctx, l, tasks, among)
 }
 
-// scanOf is a scan of some files.
-func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTask) (string, error) {
+// scanOf is a scan of some files. The condition has the rows of a file as s, with columns called c and their number.
+func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTask, among string) (string, error) {
 	if len(tasks) == 0 {
 		columns := make([]string, len(l.fields()))
 		for i, f := range l.fields() {
@@ -394,10 +401,22 @@ func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTas
 		mapped = append(mapped, fmt.Sprintf("%d: {name: 'c%[1]d', type: '%s', default_value: NULL}", f.ID, nameOf(f.Type)))
 		columns = append(columns, fmt.Sprintf("s.c%d AS %s", f.ID, schema.Quote(f.Name)))
 	}
-	return fmt.Sprintf("SELECT %s, f.n AS %s, s.file_row_number AS %s FROM read_parquet([%s], schema = MAP {%s}, filename = true, "+
-		"file_row_number = true) AS s JOIN %s AS f ON f.local = s.filename WHERE NOT EXISTS (SELECT 1 FROM %s AS d WHERE "+
-		"d.path = f.path AND d.pos = s.file_row_number)", strings.Join(columns, ", "), fileColumn, rowColumn,
-		strings.Join(paths, ", "), strings.Join(mapped, ", "), l.beside("files"), l.beside("deletes")), nil
+	// DuckDB does not know how few rows there are: it is not asked to join what need not be.
+	read := fmt.Sprintf("SELECT * FROM read_parquet([%s], schema = MAP {%s}, filename = true, file_row_number = true) AS s",
+		strings.Join(paths, ", "), strings.Join(mapped, ", "))
+	from, number, where := "("+read+") AS s", fmt.Sprint(l.files[tasks[0].File.FilePath()]), ""
+	if among != "" {
+		from = "(WITH s AS MATERIALIZED (" + read + " WHERE " + among + ") FROM s) AS s"
+	}
+	if len(tasks) > 1 {
+		from, number = from+" JOIN "+l.beside("files")+" AS f ON f.local = s.filename", "f.n"
+	}
+	if slices.ContainsFunc(tasks, func(task table.FileScanTask) bool { return len(task.DeleteFiles) > 0 }) {
+		where = fmt.Sprintf(" WHERE NOT EXISTS (SELECT 1 FROM (SELECT e.n, d.pos FROM %s AS d JOIN %s AS e ON e.path = d.path) AS d "+
+			"WHERE d.n = %s AND d.pos = s.file_row_number)", l.beside("deletes"), l.beside("files"), number)
+	}
+	return fmt.Sprintf("SELECT %s, %s AS %s, s.file_row_number AS %s FROM %s%s", strings.Join(columns, ", "), number,
+		fileColumn, rowColumn, from, where), nil
 }
 
 // note keeps which files are read, and which rows of them are deleted. It gives the paths of those with rows, as

@@ -166,7 +166,7 @@ func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) e
 		if err := t.beside(ctx, l); err != nil {
 			return nil, err
 		}
-		scan, err := t.scanOf(ctx, l, chosen)
+		scan, err := t.scanOf(ctx, l, chosen, "")
 		if err != nil {
 			return nil, err
 		}
@@ -178,7 +178,7 @@ func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) e
 		if err != nil {
 			return nil, err
 		}
-		file, err := t.writeRows(ctx, tbl, has, "("+scan+") AS t", key)
+		file, err := t.writeRows(ctx, tbl, has, "("+scan+") AS t WHERE true", key)
 		if err != nil {
 			return nil, err
 		}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/apache/iceberg-go"
 	"github.com/apache/iceberg-go/table"
+	duckdbgo "github.com/duckdb/duckdb-go/v2"
 	"github.com/google/uuid"
 
 	"noemata/internal/core/schema"
@@ -26,6 +27,14 @@ type column struct {
 
 // write writes what has become of the tables, and gives the moves of their pointers.
 func (t *tables) write(ctx context.Context) (moves []pointer, err error) {
+	if t.work == nil {
+		return nil, nil
+	}
+	for _, sql := range []string{"COMMIT", "BEGIN"} { // rows of its own transaction are read by one thread
+		if _, err := t.work.Exec(ctx, sql); err != nil {
+			return nil, err
+		}
+	}
 	for _, l := range t.locals {
 		if !l.made {
 			continue
@@ -230,7 +239,15 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 			return nil, nil, nil, err
 		}
 	}
-	if file, err := t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, l.key); err != nil {
+	key := l.key
+	if len(key) > 0 && l.brought == 0 { // often they come in order
+		if ordered, err := t.inOrder(ctx, l, key[0]); err != nil {
+			return nil, nil, nil, err
+		} else if ordered {
+			key = nil
+		}
+	}
+	if file, err := t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, key); err != nil {
 		return nil, nil, nil, err
 	} else if file != nil {
 		rows = append(rows, file)
@@ -308,33 +325,36 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 		nil
 }
 
+// inOrder tells whether the rows of a table in the working space lie there in the order of a column, but for those that
+// are near each other: then they need not be put in order.
+func (t *tables) inOrder(ctx context.Context, l *local, column string) (bool, error) {
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT coalesce(bool_and(low >= before), true) FROM (SELECT low, lag(high) OVER "+
+		"(ORDER BY n) AS before FROM (SELECT rowid // %d AS n, min(%s) AS low, max(%[2]s) AS high FROM %s GROUP BY 1))",
+		rowGroup, schema.Quote(column), l.name.Quoted()))
+	if err != nil {
+		return false, err
+	}
+	return found[0][0].(bool), nil
+}
+
+// rowGroup is how many rows DuckDB keeps together, in its tables and in files.
+const rowGroup = 122880
+
 // writeRows writes rows, which are called t, into a file of a table, in the order of a key; nil where there are none.
 func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string,
 	key []string) (iceberg.DataFile, error) {
-	asked, signed := []string{"count(*)"}, []string{"false"}
-	for _, c := range has {
-		name := "t." + schema.Quote(c.Name)
-		asked = append(asked, "count("+name+")")
-		if text := boundText(c.duckdb, "min("+name+")"); text != "" {
-			asked = append(asked, text, boundText(c.duckdb, "max("+name+")"))
-		}
-		if c.duckdb == "FLOAT" || c.duckdb == "DOUBLE" {
-			signed = append(signed, "coalesce(bool_or("+name+" = 0 AND signbit("+name+")), false)")
-		}
-	}
-	asked = append(asked, strings.Join(signed, " OR "))
-	found, err := t.Ask(ctx, "SELECT "+strings.Join(asked, ", ")+" FROM "+from)
-	if err != nil {
-		return nil, err
-	}
-	n := found[0][0].(int64)
-	if n == 0 {
-		return nil, nil
-	}
+	signed := []string{"false"}
 	names, numbers := make([]string, len(has)), make([]string, len(has))
 	for i, c := range has {
 		names[i] = schema.Quote(c.Name)
 		numbers[i] = fmt.Sprintf("%s: %d", names[i], c.ID)
+		if c.duckdb == "FLOAT" || c.duckdb == "DOUBLE" {
+			signed = append(signed, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AND t.%s = 0 AND signbit(t.%[2]s))", from, names[i]))
+		}
+	}
+	found, err := t.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+from+"), "+strings.Join(signed, " OR "))
+	if err != nil || !found[0][0].(bool) {
+		return nil, err
 	}
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + from
 	if len(key) > 0 {
@@ -345,36 +365,70 @@ func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, 
 		return nil, err
 	}
 	more := `, KV_METADATA {"iceberg.schema": ` + schema.Literal(string(described)) + `}` // as other writers do
-	if signed, _ := found[0][len(found[0])-1].(bool); signed {
+	if found[0][1].(bool) {
 		more += ", DICTIONARY_SIZE_LIMIT 0" // a dictionary takes -0 for 0
 	}
-	at, size, err := t.copyTo(ctx, tbl, sql, numbers, more)
+	file, err := t.copyTo(ctx, tbl, sql, numbers, more)
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, at, iceberg.ParquetFile, nil, nil, nil, n,
-		size)
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, file.at, iceberg.ParquetFile, nil, nil, nil,
+		file.rows, file.size)
 	if err != nil {
 		return nil, err
 	}
-	counts, nulls, low, high := map[int]int64{}, map[int]int64{}, map[int][]byte{}, map[int][]byte{}
-	at0 := 1
+	counts, nulls := map[int]int64{}, map[int]int64{}
 	for _, c := range has {
-		counts[c.ID], nulls[c.ID] = n, n-found[0][at0].(int64)
-		at0++
-		if boundText(c.duckdb, "") == "" {
-			continue
+		if n, known := file.columns[c.Name].nulls(); known {
+			counts[c.ID], nulls[c.ID] = file.rows, n
 		}
-		for i, bounds := range []map[int][]byte{low, high} {
-			if text, some := found[0][at0+i].(string); some {
-				if data := boundOf(c.duckdb, text, i == 1); data != nil {
-					bounds[c.ID] = data
-				}
-			}
-		}
-		at0 += 2
+	}
+	low, high, err := t.bounded(ctx, has, file)
+	if err != nil {
+		return nil, err
 	}
 	return b.ValueCounts(counts).NullValueCounts(nulls).LowerBoundValues(low).UpperBoundValues(high).Build(), nil
+}
+
+// bounded are the bounds of a file's columns in the form that the format has for them.
+func (t *tables) bounded(ctx context.Context, has []column, file copied) (low, high map[int][]byte, err error) {
+	type bound struct {
+		column
+		upper bool
+	}
+	var some []bound
+	var asked []string
+	for _, c := range has {
+		for _, upper := range []bool{false, true} {
+			if text, there := file.columns[c.Name].bound(upper); there && boundText(c.duckdb, "") != "" {
+				some = append(some, bound{c, upper})
+				asked = append(asked, boundText(c.duckdb, "CAST("+schema.Literal(text)+" AS "+c.duckdb+")"))
+			}
+		}
+	}
+	low, high = map[int][]byte{}, map[int][]byte{}
+	if len(some) == 0 {
+		return low, high, nil
+	}
+	found, err := t.Ask(ctx, "SELECT "+strings.Join(asked, ", "))
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, b := range some {
+		text, there := found[0][i].(string)
+		data := []byte(nil)
+		if there {
+			data = boundOf(b.duckdb, text, b.upper)
+		}
+		switch {
+		case data == nil:
+		case b.upper:
+			high[b.ID] = data
+		default:
+			low[b.ID] = data
+		}
+	}
+	return low, high, nil
 }
 
 // Field numbers of the columns of a file of deletes by place (Iceberg, Table Spec, Position Delete Files).
@@ -394,12 +448,12 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2",
 		rowColumn, l.beside("gone"), l.beside("files"), fileColumn)
 	numbers := []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}
-	at, size, err := t.copyTo(ctx, tbl, sql, numbers, "")
+	file, err := t.copyTo(ctx, tbl, sql, numbers, "")
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, at, iceberg.ParquetFile, nil, nil,
-		nil, found[0][0].(int64), size)
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, file.at, iceberg.ParquetFile, nil, nil,
+		nil, file.rows, file.size)
 	if err != nil {
 		return nil, err
 	}
@@ -409,21 +463,75 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 	return b.Build(), nil
 }
 
+// copied is a file that was written.
+type copied struct {
+	at         string
+	rows, size int64
+	columns    map[string]statistics // by name
+}
+
+// statistics are what DuckDB tells of a column of a file, by what it calls it.
+type statistics map[string]string
+
+// nulls are how many of the values are null.
+func (s statistics) nulls() (n int64, known bool) {
+	_, err := fmt.Sscan(s["null_count"], &n)
+	return n, err == nil
+}
+
+// bound is the lowest or the highest value, or a value beyond it.
+func (s statistics) bound(upper bool) (text string, there bool) {
+	if upper {
+		text, there = s["max"]
+		return text, there
+	}
+	text, there = s["min"]
+	return text, there
+}
+
 // copyTo writes what a question gives into a file of a table, which is there to stay when it returns.
-func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string,
-	more string) (at string, size int64, err error) {
-	at = tbl.Location() + "/data/" + uuid.NewString() + ".parquet"
-	file, err := t.lake.files.New(at)
+func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (copied, error) {
+	c := copied{at: tbl.Location() + "/data/" + uuid.NewString() + ".parquet", columns: map[string]statistics{}}
+	path, err := t.lake.files.New(c.at)
 	if err != nil {
-		return "", 0, err
+		return c, err
 	}
-	t.written = append(t.written, at)
-	if _, err := t.Exec(ctx, fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, FIELD_IDS {%s}%s)", sql,
-		schema.Literal(file), strings.Join(numbers, ", "), more)); err != nil {
-		return "", 0, err
+	t.written = append(t.written, c.at)
+	found, err := t.Ask(ctx, fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, RETURN_STATS, FIELD_IDS {%s}%s)", sql,
+		schema.Literal(path), strings.Join(numbers, ", "), more))
+	if err != nil {
+		return c, err
 	}
-	size, err = t.lake.files.Keep(ctx, at)
-	return at, size, err
+	if len(found) != 1 {
+		return c, fmt.Errorf("DuckDB tells of %d files that it has written, instead of one", len(found))
+	}
+	rows, told := found[0][1].(uint64)
+	all, described := found[0][4].(duckdbgo.OrderedMap)
+	if !told || !described {
+		return c, fmt.Errorf("DuckDB does not tell of the file that it has written: %v", found[0])
+	}
+	c.rows = int64(rows) //nolint:gosec // there are fewer
+	for _, name := range all.Keys() {
+		value, _ := all.Get(name)
+		its := statistics{}
+		if m, is := value.(duckdbgo.OrderedMap); is {
+			for _, k := range m.Keys() {
+				v, _ := m.Get(k)
+				its[fmt.Sprint(k)] = fmt.Sprint(v)
+			}
+		}
+		c.columns[unquoted(fmt.Sprint(name))] = its
+	}
+	c.size, err = t.lake.files.Keep(ctx, c.at)
+	return c, err
+}
+
+// unquoted is a name that may be quoted.
+func unquoted(name string) string {
+	if inner, quoted := strings.CutPrefix(name, `"`); quoted && strings.HasSuffix(inner, `"`) {
+		return strings.ReplaceAll(strings.TrimSuffix(inner, `"`), `""`, `"`)
+	}
+	return name
 }
 
 func (w *Warehouse) unwritten(err error) error { return lakefiles.Unwritten(err, w.what) }

@@ -181,6 +181,11 @@ func (m *merge) latest() {
 // put writes the rows of the stage that meet a condition over those of their key.
 func (m *merge) put(condition string, rewritten, updated, inserted Counter) {
 	all := names(m.t.All())
+	if m.has.Empty {
+		m.step(inserted, "INSERT INTO %s (%s) SELECT %s FROM %s AS s WHERE %s", m.target(), all,
+			schema.QuoteAll("s.", columnNames(m.t.All())), m.stage, condition)
+		return
+	}
 	if m.Rewrite {
 		m.step(rewritten, "DELETE FROM %s AS t USING %s AS s WHERE %s AND %s AND (%s)", m.target(), m.stage, condition,
 			m.match(), m.differ())

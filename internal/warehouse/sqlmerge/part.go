@@ -198,8 +198,12 @@ func (p *part) bringForMerge(ctx context.Context, h warehouse.Has) error {
 	return p.bring(ctx, Which{Key: t.Key, Among: p.stage, Columns: base})
 }
 
-// analyzeAbove is how many rows a stage has before statistics of it pay.
-const analyzeAbove = 10_000
+// How many rows a stage has before statistics of it pay, and before it pays to look whether there are any to be merged
+// with: where there are none, rows stay in the order in which they came, which questions about few of them find quickly.
+const (
+	analyzeAbove = 10_000
+	lookAbove    = 10_000
+)
 
 // Merge brings what was gathered into the target.
 func (p *part) Merge(ctx context.Context, h warehouse.Has) error {
@@ -234,6 +238,13 @@ func (p *part) Merge(ctx context.Context, h warehouse.Has) error {
 	}
 	if err := p.bringForMerge(ctx, h); err != nil {
 		return err
+	}
+	if n > lookAbove { // of a divided connection, rows of the same keys are there by now
+		found, err := p.commit.tables.Ask(ctx, "SELECT EXISTS (SELECT 1 FROM "+p.load.Target.Name.Quoted()+")")
+		if err != nil {
+			return err
+		}
+		h.Empty = !found[0][0].(bool)
 	}
 	touched := int64(0)
 	for _, step := range d.Merge(p.load.Target, p.load.Run, h) {

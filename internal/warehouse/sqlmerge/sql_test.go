@@ -49,7 +49,7 @@ func TestMergeStatements(t *testing.T) {
 	twins.Unique = false
 	sweeps := target(feed.KeepLatest)
 	sweeps.Sweeps = true
-	gone := warehouse.Has{Gone: true}
+	gone, into := warehouse.Has{Gone: true}, warehouse.Has{Gone: true, Empty: true}
 	rewrites := dialect
 	rewrites.Rewrite = true
 	for name, x := range map[string]struct {
@@ -60,6 +60,7 @@ func TestMergeStatements(t *testing.T) {
 		"latest/by-watermark":         {dialect, target(feed.KeepLatest), warehouse.Has{}},
 		"latest/key-not-unique":       {dialect, twins, warehouse.Has{}},
 		"latest/swept":                {dialect, sweeps, gone},
+		"latest/into-none":            {dialect, sweeps, into},
 		"latest/log":                  {dialect, log(feed.KeepLatest), gone},
 		"latest/log-unknown-values":   {dialect, log(feed.KeepLatest), warehouse.Has{Gone: true, Unknown: true}},
 		"latest/log-rewrites":         {rewrites, log(feed.KeepLatest), gone},
