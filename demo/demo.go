@@ -216,7 +216,7 @@ func (w *world) start(ctx context.Context) error {
 		}
 	}
 	analyst, err := w.service.Store.AddToken(ctx, records.NewToken{Name: "analyst", Role: records.Look,
-		Asks: []string{"lake", "reports"}})
+		Asks: []string{"lake", "reports", "archive"}})
 	if err != nil {
 		return fmt.Errorf("make the analyst's token: %w", err)
 	}
@@ -361,6 +361,8 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 		{client.Sources, client.NewConnection{Name: "catalogue", Kind: "mariadb", Settings: catalogue}},
 		{client.Warehouses, client.NewConnection{Name: "lake", Kind: "duckdb",
 			Settings: &client.Settings{Path: "lake.duckdb"}}},
+		{client.Warehouses, client.NewConnection{Name: "archive", Kind: "iceberg",
+			Settings: &client.Settings{Path: "archive"}}},
 		{client.Warehouses, client.NewConnection{Name: "reports", Kind: "postgresql",
 			Settings: reports}},
 	} {
@@ -377,6 +379,9 @@ func (w *world) setUp(ctx context.Context, passwords map[string]string, catalogu
 		}
 	}
 	if err := w.client.SaveQuestion(ctx, "most lent, and where", "lake", mostLent); err != nil {
+		return fmt.Errorf("save the question: %w", err)
+	}
+	if err := w.client.SaveQuestion(ctx, "most changed loans, of two warehouses", "archive", mostProlonged); err != nil {
 		return fmt.Errorf("save the question: %w", err)
 	}
 	if err := w.addFeeds(ctx); err != nil {
@@ -447,6 +452,13 @@ JOIN catalogue.branches b ON b.id = c.branch_id
 WHERE l.nm_deleted_at IS NULL
 GROUP BY ALL ORDER BY loans DESC, title, branch LIMIT 8`
 
+// mostProlonged is what she asks of the archive's histories, with titles out of the other warehouse.
+const mostProlonged = `SELECT t.name AS title, count(DISTINCT l.id) AS loans, count(*) - count(DISTINCT l.id) AS changes
+FROM circulation.loans l
+JOIN lake.catalogue.copies c ON c.barcode = l.copy AND c.nm_current
+JOIN lake.catalogue.titles t ON t.id = c.title_id
+GROUP BY t.name ORDER BY changes DESC, loans DESC, title LIMIT 5`
+
 // ask asks it, and shows the answer as a chart.
 func (w *world) ask(ctx context.Context) error {
 	x, err := w.client.Ask(ctx, "lake", client.Ask{SQL: "SELECT *, bar(loans, 0, 25, 25) AS chart FROM (" + mostLent +
@@ -455,6 +467,11 @@ func (w *world) ask(ctx context.Context) error {
 		return err
 	}
 	w.say("\nAsked of the lake, across both databases: which titles are lent most, and where do they stand?\n")
+	cli.ShowAnswer(w.options.Out, x)
+	if x, err = w.client.Ask(ctx, "archive", client.Ask{SQL: mostProlonged}); err != nil {
+		return err
+	}
+	w.say("\nAsked of both warehouses in one question: the loans of which titles have changed most since they were lent?\n")
 	cli.ShowAnswer(w.options.Out, x)
 	return nil
 }

@@ -95,6 +95,29 @@ func lakeIn(t *testing.T, bucket bool) {
 		client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
 	require.NoError(t, err)
 	require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0])
+	// How fresh it is, and tables of another warehouse in one question, as far as she may ask them there.
+	x, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT target, proven_rows FROM noemata.freshness ORDER BY 1"})
+	require.NoError(t, err)
+	require.Equal(t, []string{"kept.holds", fmt.Sprint(holds), "kept.loans", fmt.Sprint(loans)},
+		[]string{*x.Rows[0][0], *x.Rows[0][1], *x.Rows[1][0], *x.Rows[1][1]})
+	s.addWarehouse("desk", "duckdb")
+	s.apply("feed: beside\nsource: circulation\nwarehouse: desk\ntarget: Kept.{table}\ntables:\n" +
+		"  - {table: public.holds, find: whole, keep: latest}\n")
+	require.Equal(t, "done", s.finish("beside").State)
+	for _, sql := range []string{
+		"SELECT count(*) FROM kept.holds h JOIN desk.kept.holds AS d ON d.id = h.id AND d.state = h.state WHERE h.nm_deleted_at IS NULL",
+		`SELECT count(*) FROM "desk"."Kept".holds`,
+		"WITH joined AS (SELECT h.id, d.* FROM kept.holds h JOIN desk.kept.holds d USING (id)) SELECT count(state) FROM joined"} {
+		x, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: sql})
+		require.NoError(t, err, sql)
+		require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0], sql)
+	}
+	_, err = s.client.Ask(t.Context(), "desk", client.Ask{SQL: "SELECT count(*) FROM archive.kept.loans"})
+	require.ErrorContains(t, err, "through a lake")
+	_, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM desk.noemata.positions"})
+	require.ErrorContains(t, err, "may not ask the schema noemata")
+	_, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM nobody.kept.loans"})
+	require.ErrorContains(t, err, "no database nobody here")
 	copies := testkit.Dir(t)
 	s.must("export", "archive", "--tables", "kept.*", "--format", "parquet", "--to", copies)
 	files, err := filepath.Glob(filepath.Join(copies, "*", "*"))

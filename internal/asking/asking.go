@@ -120,6 +120,7 @@ type Conversation struct {
 	asker     Asker
 	warehouse string
 	talk      warehouse.Conversation
+	asOf      time.Time
 	end       context.CancelFunc
 }
 
@@ -199,14 +200,21 @@ func (c *Conversation) Close() {
 }
 
 // AsOf has the questions that are prepared from now on see histories as they were at a moment; the zero time is now.
-func (c *Conversation) AsOf(moment time.Time) { c.talk.AsOf(moment) }
+func (c *Conversation) AsOf(moment time.Time) {
+	c.asOf = moment
+	c.talk.AsOf(moment)
+}
 
 // Prepare checks a question. One that is refused is on record, too.
 func (c *Conversation) Prepare(ctx context.Context, sql string) (warehouse.Question, error) {
 	a := c.asking
 	within, cancel := context.WithTimeout(ctx, a.bounds.Time)
 	defer cancel()
-	q, err := c.talk.Prepare(within, sql)
+	var q warehouse.Question
+	err := c.lend(within, sql, false)
+	if err == nil {
+		q, err = c.talk.Prepare(within, sql)
+	}
 	err = a.bounds.told(within, err)
 	if m := (*warehouse.Mistake)(nil); errors.As(err, &m) {
 		id, failed := c.note(ctx, sql)
@@ -286,7 +294,10 @@ func (c *Conversation) Ask(ctx context.Context, q warehouse.Question, values []*
 			return err
 		})()
 	}()
-	err := a.take(ctx)
+	err := c.lend(ctx, q.SQL, true)
+	if err == nil {
+		err = a.take(ctx)
+	}
 	if x.placed = err == nil; x.placed {
 		x.answer, err = c.talk.Ask(ctx, q, values)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/core/words"
 )
@@ -56,6 +57,35 @@ type Conversation interface {
 	// text, nil for null. A conversation has one answer at a time.
 	Ask(ctx context.Context, q Question, values []*string) (Answer, error)
 	Close()
+}
+
+// Published are the tables and views of the control schema that are for all who may ask: how far each table has come,
+// what names a row of each, and which refers to which.
+var Published = func() []schema.Table {
+	table := func(name string, columns ...schema.Column) schema.Table {
+		return schema.Table{Name: schema.Name{Schema: feed.ControlSchema, Table: name}, Columns: columns}
+	}
+	of := func(kind schema.Kind, names ...string) (list []schema.Column) {
+		for _, n := range names {
+			list = append(list, schema.Column{Name: n, Type: schema.Type{Kind: kind}})
+		}
+		return list
+	}
+	freshness := append(of(schema.Text, "feed", "source_table", "target", "up_to"),
+		of(schema.TimestampTZ, "complete_to", "committed_at", "proven_at")...)
+	return []schema.Table{
+		table("freshness", append(append(freshness, of(schema.Bool, "proven_same")...), of(schema.Int64, "proven_rows")...)...),
+		table("keys", of(schema.Text, "target", "key_columns")...),
+		table("relations", of(schema.Text, "target", "its_columns", "refers_to", "refers_to_columns")...),
+	}
+}()
+
+// Borrowing is a conversation in which tables of other warehouses can be asked, too, by the name of the warehouse before
+// that of the table.
+type Borrowing interface {
+	// Borrow has such a table there, instead of what was there of it: with the rows that next gives until it gives none,
+	// or without any where it is nil.
+	Borrow(ctx context.Context, from string, table schema.Table, next func() (arrow.RecordBatch, error)) error
 }
 
 // Partition says how rows are divided: by the year, month or day of a column.

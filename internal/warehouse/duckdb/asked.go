@@ -215,7 +215,7 @@ func (c *conversation) then(ctx context.Context, sql string, tables []mention) (
 		is := func(row []any) bool {
 			return row[0] == strings.ToLower(name.Schema) && row[1] == strings.ToLower(name.Table)
 		}
-		if t.schema == "" || !t.rows || t.at > len(sql) || !slices.ContainsFunc(found, is) {
+		if t.schema == "" || t.database != "" && !strings.EqualFold(t.database, c.conn.file.database()) || !t.rows || t.at > len(sql) || !slices.ContainsFunc(found, is) {
 			continue
 		}
 		as := ""

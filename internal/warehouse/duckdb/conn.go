@@ -30,7 +30,8 @@ type conn struct {
 	explain func(error) error
 	plain   bool // nothing was run but small questions, and all were answered
 	asRead  func(schema.Column) string
-	ownOnly bool // files are open to it, so that a question must name tables that are there
+	ownOnly bool            // files are open to it, so that a question must name tables that are there
+	lent    map[string]bool // tables of other databases that are there, by lentName
 
 	inserting string // the statement that inserts batches, until another one is run
 	inserted  int64

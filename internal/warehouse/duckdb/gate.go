@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"regexp"
+	"slices"
 	"strings"
 
 	"noemata/internal/core/schema"
@@ -44,9 +45,9 @@ var explains = regexp.MustCompile(`(?is)^\s*EXPLAIN\s+(ANALYZE\s+)?`)
 
 // mention is a table that a question names, and at which byte.
 type mention struct {
-	schema, table, alias string
-	at                   int
-	rows                 bool // it is asked for its rows, and not for what it is made of
+	database, schema, table, alias string
+	at                             int
+	rows                           bool // it is asked for its rows, and not for what it is made of
 }
 
 // ofCatalogue tells whether it is one of PostgreSQL's catalogue.
@@ -97,7 +98,7 @@ func (c *conn) through(ctx context.Context, sql string, may warehouse.May) (read
 	case len(parsed.List) != 1:
 		return r, warehouse.Refused("42601", "There are %d statements. Ask one question at a time.", len(parsed.List))
 	}
-	r = reading{may: may, database: c.file.database(), ownOnly: c.ownOnly, has: func(list, schema, name string) (bool,
+	r = reading{may: may, database: c.file.database(), ownOnly: c.ownOnly, lent: c.lent, has: func(list, schema, name string) (bool,
 		error) {
 		found, err := c.ask(ctx, "SELECT count(*) FROM "+list+" AS own(schema_name, name) WHERE lower(schema_name) = "+
 			"lower(CAST(? AS VARCHAR)) AND lower(name) = lower(CAST(? AS VARCHAR))", schema, name)
@@ -123,6 +124,7 @@ type reading struct {
 	may      warehouse.May
 	database string                                        // as DuckDB names the file
 	ownOnly  bool                                          // no table is read that is not there: it would be a file
+	lent     map[string]bool                               // tables of other databases that may be asked
 	has      func(list, schema, name string) (bool, error) // tells whether one of these lists has a name
 	tables   []mention
 	reads    []schema.Name // the file's own tables that it reads
@@ -230,7 +232,7 @@ func (r *reading) check(x map[string]any, ctes map[string]bool) error {
 	switch {
 	case x["type"] == "BASE_TABLE":
 		at, _ := x["query_location"].(float64)
-		r.tables = append(r.tables, mention{textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at),
+		r.tables = append(r.tables, mention{textOf(x["catalog_name"]), textOf(x["schema_name"]), textOf(x["table_name"]), textOf(x["alias"]), int(at),
 			r.shown == 0})
 		return r.table(lower("catalog_name"), textOf(x["schema_name"]), textOf(x["table_name"]), ctes)
 	case x["type"] == "SHOW_REF" && x["query"] == nil && !strings.HasPrefix(textOf(x["show_type"]), "SHOW_"):
@@ -278,6 +280,9 @@ func (r *reading) table(catalog, in, called string, ctes map[string]bool) error 
 	switch {
 	case catalog == "" && in == "" && ctes[table]:
 		return nil
+	case r.lent[lentName(catalog, in, called)]:
+		r.unseen = "another warehouse is asked,"
+		return nil
 	case catalog != "" && catalog != strings.ToLower(r.database) && (catalog != "system" || !catalogues[in]):
 		return warehouse.Refused("42501", "There is no database %s here; this one is %s.", catalog, r.database)
 	case catalogues[strings.ToLower(in)]:
@@ -308,11 +313,11 @@ func (r *reading) table(catalog, in, called string, ctes map[string]bool) error 
 	return warehouse.Refused("42P01", "There is no table %s.%s here.", in, called)
 }
 
-// published are the tables of Noemata's own that are for all who may ask.
-var published = setOf("freshness", "keys", "relations")
-
-func isPublished(schema, table string) bool {
-	return strings.EqualFold(schema, "noemata") && published[strings.ToLower(table)]
+// isPublished tells whether a table of Noemata's own is for all who may ask.
+func isPublished(in, table string) bool {
+	return slices.ContainsFunc(warehouse.Published, func(t schema.Table) bool {
+		return strings.EqualFold(in, t.Name.Schema) && strings.EqualFold(table, t.Name.Table)
+	})
 }
 
 // within looks at a schema that is named.

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/apache/arrow-go/v18/arrow"
+
 	"noemata/internal/core/feed"
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
@@ -47,6 +49,9 @@ func (w *Warehouse) Converse(ctx context.Context, may warehouse.May) (warehouse.
 
 // Begin has all questions until End see what was committed by now: files do not change, so the pointers are enough.
 func (c *conversation) Begin(ctx context.Context) error {
+	if err := c.publish(ctx, "freshness keys relations"); err != nil {
+		return err
+	}
 	found, err := c.tables.lake.pointers(ctx)
 	if err == nil {
 		c.cut = append([][]any{}, found...)
@@ -56,6 +61,12 @@ func (c *conversation) Begin(ctx context.Context) error {
 
 // End ends what Begin began.
 func (c *conversation) End() { c.cut = nil }
+
+// Borrow has a table of another warehouse in the working space.
+func (c *conversation) Borrow(ctx context.Context, from string, t schema.Table,
+	next func() (arrow.RecordBatch, error)) error {
+	return c.tables.work.Lend(ctx, from, t, next)
+}
 
 // Close lets the working space go.
 func (c *conversation) Close() { c.tables.Close() }
@@ -92,6 +103,9 @@ var ofAll = regexp.MustCompile(`(?i)\bpg_|information_schema|duckdb_|\bSHOW\b|\b
 func (c *conversation) look(ctx context.Context, sql string) error {
 	found := c.cut
 	if found == nil {
+		if err := c.publish(ctx, sql); err != nil {
+			return err
+		}
 		var err error
 		if found, err = c.tables.lake.pointers(ctx); err != nil {
 			return err
@@ -124,6 +138,47 @@ func (c *conversation) look(ctx context.Context, sql string) error {
 		}
 	}
 	return nil
+}
+
+// publish has what Noemata tells those who ask of its journal: with its rows, where a question may name it. It is read
+// before the pointers are, so that freshness promises no more than rows have.
+func (c *conversation) publish(ctx context.Context, sql string) error {
+	sql = strings.ToLower(sql)
+	all := sql == "" || ofAll.MatchString(sql)
+	for _, t := range warehouse.Published {
+		named := strings.Contains(sql, t.Name.Table)
+		if !named && !all {
+			continue
+		}
+		if err := c.publishOne(ctx, t, named); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *conversation) publishOne(ctx context.Context, t schema.Table, rows bool) error {
+	for _, sql := range []string{"CREATE SCHEMA IF NOT EXISTS " + schema.Quote(t.Name.Schema),
+		"DROP TABLE IF EXISTS " + t.Name.Quoted(), dialect.CreateTableOf(t.Name, t.Columns)} {
+		if _, err := c.tables.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	if !rows {
+		return nil
+	}
+	keeper, err := c.tables.lake.keeper.Connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer keeper.Close()
+	if has, err := keeper.Columns(ctx, t.Name); err != nil || len(has) < len(t.Columns) {
+		return err // nothing was written yet
+	}
+	q := warehouse.Query{Target: warehouse.Target{Name: t.Name}, Columns: t.Columns}
+	return keeper.Read(ctx, q, func(record arrow.RecordBatch) error {
+		return c.tables.Insert(ctx, t.Name.Quoted(), t.Columns, record, nil)
+	})
 }
 
 // pointers are those of all tables, as of one moment.
@@ -207,4 +262,7 @@ func (c *conversation) forget(ctx context.Context, name string) error {
 	return nil
 }
 
-var _ warehouse.Conversation = (*conversation)(nil)
+var (
+	_ warehouse.Conversation = (*conversation)(nil)
+	_ warehouse.Borrowing    = (*conversation)(nil)
+)
