@@ -335,7 +335,8 @@ func (o *objects) explain(err error, doing, key string) error {
 	case errors.Is(err, context.Canceled):
 		return err
 	case code == "NoSuchBucket":
-		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("There is no %s.", at), "Make it, or correct its name.").
+		return problem.Wrap(err, problem.NoDatabase, fmt.Sprintf("There is no bucket %s at %s, of the %s.", o.bucket, o.at, o.what),
+			"Make it, or correct its name.").
 			In("bucket.name")
 	case code == "PermanentRedirect", code == "AuthorizationHeaderMalformed":
 		return problem.Wrap(err, problem.Invalid, fmt.Sprintf("In another region than the one given is %s: %s.", at, said),
