@@ -82,7 +82,7 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	}
 	defer other.Close()
 	other.AsOf(c.asOf)
-	q, err := other.Prepare(ctx, "SELECT * FROM "+name.Quoted())
+	q, err := other.Prepare(ctx, warehouse.RowsOf(schema.Table{Name: name}))
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	if !rows {
 		return to.Borrow(ctx, from, t, nil)
 	}
-	if q, err = other.Prepare(ctx, "SELECT "+schema.QuoteAll("", t.ColumnNames())+" FROM "+name.Quoted()); err != nil {
+	if q, err = other.Prepare(ctx, warehouse.RowsOf(t)); err != nil {
 		return err
 	}
 	answer, err := other.Ask(ctx, q, nil)
