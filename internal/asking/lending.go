@@ -11,6 +11,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/store"
 	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // A question may name tables of several warehouses, by the warehouse's name first: lake.live.loans. Those of others are
@@ -82,7 +83,7 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	}
 	defer other.Close()
 	other.AsOf(c.asOf)
-	q, err := other.Prepare(ctx, warehouse.RowsOf(schema.Table{Name: name}))
+	q, err := other.Prepare(ctx, sqlmerge.RowsOf(schema.Table{Name: name}))
 	if err != nil {
 		return err
 	}
@@ -90,7 +91,7 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	if !rows {
 		return to.Borrow(ctx, from, t, nil)
 	}
-	if q, err = other.Prepare(ctx, warehouse.RowsOf(t)); err != nil {
+	if q, err = other.Prepare(ctx, sqlmerge.RowsOf(t)); err != nil {
 		return err
 	}
 	answer, err := other.Ask(ctx, q, nil)

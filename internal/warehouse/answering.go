@@ -140,14 +140,6 @@ func CheckQuestion(sql string) error {
 	return nil
 }
 
-// RowsOf is the question for all rows of a table; for all of its columns, where none are given.
-func RowsOf(t schema.Table) string {
-	if len(t.Columns) == 0 {
-		return "SELECT * FROM " + t.Name.Quoted()
-	}
-	return "SELECT " + schema.QuoteAll("", t.ColumnNames()) + " FROM " + t.Name.Quoted()
-}
-
 // Values are those that a question takes: nil for null, []byte for bytes, else the text that was given.
 func (q Question) Values(given []*string) ([]any, error) {
 	if len(given) != len(q.Takes) {

@@ -96,3 +96,11 @@ func (d Dialect) keyIs(t warehouse.Target, values []string) (conditions []string
 	}
 	return conditions, nil
 }
+
+// RowsOf is the question for all rows of a table; for all of its columns, where none are given.
+func RowsOf(t schema.Table) string {
+	if len(t.Columns) == 0 {
+		return "SELECT * FROM " + t.Name.Quoted()
+	}
+	return "SELECT " + schema.QuoteAll("", t.ColumnNames()) + " FROM " + t.Name.Quoted()
+}
