@@ -57,6 +57,8 @@ type (
 	NewUser       = records.NewUser
 	Ways          = records.Ways
 	Ask           = records.Ask
+	Mark          = records.Mark
+	NewMark       = records.NewMark
 
 	DerivedSet     = records.DerivedSet
 	DerivedTable   = records.DerivedTable

@@ -26,8 +26,9 @@ func TestDemoCheck(t *testing.T) {
 	}
 	out, code := check()
 	require.Zero(t, code, out)
-	require.Regexp(t, `Equal: \d+ rows of 16 tables are the same on both sides, every value of every row\.`, out)
+	require.Regexp(t, `Equal: \d+ rows of 18 tables are the same on both sides, every value of every row\.`, out)
 	require.Regexp(t, `(?s)which titles are lent most.*█{10,}.*8 rows`, out)
+	require.Regexp(t, `(?s)Asked of both warehouses in one question.*title +loans +changes.*5 rows`, out)
 
 	lake, err := sql.Open("duckdb", filepath.Join(dir, "service", "warehouses", "lake.duckdb"))
 	require.NoError(t, err)

@@ -95,6 +95,24 @@ func lakeIn(t *testing.T, bucket bool) {
 		client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
 	require.NoError(t, err)
 	require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0])
+	// What is marked stays as it is, whatever comes after.
+	require.Contains(t, s.must("marks", "add", "archive", "before-the-move", "--keep", "90d"), "is kept as before-the-move")
+	d.exec("DELETE FROM holds")
+	require.Eventually(t, func() bool {
+		x, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
+		return err == nil && *x.Rows[0][0] == "0"
+	}, time.Minute, time.Second)
+	require.Contains(t, s.must("ask", "archive", "--mark", "before-the-move",
+		"SELECT count(*) AS n FROM kept.holds WHERE nm_deleted_at IS NULL"), fmt.Sprint(holds))
+	require.Contains(t, s.must("marks", "list", "archive"), "before-the-move")
+	s.must("marks", "remove", "archive", "before-the-move")
+	_, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT 1", Mark: "before-the-move"})
+	require.ErrorContains(t, err, "There is no mark before-the-move")
+	d.exec("INSERT INTO holds SELECT i, 'placed' FROM generate_series(1, 7) i")
+	holds = 7
+	s.holds("kept", "public.holds", holds)
+	s.proved("kept", "public.holds", holds)
+
 	// How fresh it is, and tables of another warehouse in one question, as far as she may ask them there.
 	x, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT target, proven_rows FROM noemata.freshness ORDER BY 1"})
 	require.NoError(t, err)
@@ -112,6 +130,8 @@ func lakeIn(t *testing.T, bucket bool) {
 		require.NoError(t, err, sql)
 		require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0], sql)
 	}
+	_, err = s.client.Ask(t.Context(), "desk", client.Ask{SQL: "SELECT 1", Mark: "today"})
+	require.ErrorContains(t, err, "Nothing is kept under names")
 	_, err = s.client.Ask(t.Context(), "desk", client.Ask{SQL: "SELECT count(*) FROM archive.kept.loans"})
 	require.ErrorContains(t, err, "through a lake")
 	_, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM desk.noemata.positions"})

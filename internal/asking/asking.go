@@ -205,6 +205,21 @@ func (c *Conversation) AsOf(moment time.Time) {
 	c.talk.AsOf(moment)
 }
 
+// AtMark has the questions from now on see what is kept under a name, where one is given.
+func (c *Conversation) AtMark(ctx context.Context, name string) error {
+	if name == "" {
+		return nil
+	}
+	talk, is := c.talk.(warehouse.AtMark)
+	if !is {
+		return problem.Newf(problem.Invalid, "Ask a lake; or a history as it was: as_of.",
+			"Nothing is kept under names in the warehouse %s.", c.warehouse).In("mark")
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.asking.bounds.Time)
+	defer cancel()
+	return talk.AtMark(ctx, name)
+}
+
 // Prepare checks a question. One that is refused is on record, too.
 func (c *Conversation) Prepare(ctx context.Context, sql string) (warehouse.Question, error) {
 	a := c.asking

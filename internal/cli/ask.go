@@ -30,12 +30,12 @@ func (a *app) askCommand() *cobra.Command {
 	var file string
 	var values []string
 	var most int64
-	var asOf string
+	var asOf, mark string
 	c := &cobra.Command{Use: "ask WAREHOUSE [QUESTION]",
 		Short: "Ask a warehouse in SQL, while feeds keep it; without a question, at a prompt",
 		Args:  between(1, 2), Annotations: map[string]string{formats: "csv, arrow, parquet"},
 		RunE: a.do(func(ctx context.Context, c *client.Client, cmd *cobra.Command, args []string) error {
-			q := client.Ask{Rows: most}
+			q := client.Ask{Rows: most, Mark: mark}
 			if asOf != "" {
 				us, err := schema.ParseTimestamp(asOf)
 				if err != nil {
@@ -64,6 +64,7 @@ func (a *app) askCommand() *cobra.Command {
 	c.Flags().StringVar(&file, "file", "", "write the answer into this file")
 	c.Flags().StringArrayVar(&values, "value", nil, "the value of $1, then of $2 and so on, as text; repeatable")
 	c.Flags().StringVar(&asOf, "as-of", "", "see histories as they were at this moment, as 2026-03-01T08:30:00Z")
+	c.Flags().StringVar(&mark, "mark", "", "of a lake: see what is kept under this name (noemata marks list)")
 	c.Flags().Int64Var(&most, "rows", 0, "so many rows at most (a table: "+words.Number(tableRows)+"; else all)")
 	return c
 }

@@ -180,7 +180,7 @@ func New(version string, demo Demo) *cobra.Command {
 		a.overviewCommand(), a.feedsCommand(), a.runsCommand(), a.positionsCommand(), a.backfillCommand(),
 		a.backfillsCommand(),
 		a.proveCommand(), a.repairCommand(), a.proofsCommand(), a.sampleCommand(),
-		a.askCommand(), a.exportCommand(), a.questionsCommand(), a.derivedCommand(),
+		a.askCommand(), a.exportCommand(), a.questionsCommand(), a.derivedCommand(), a.marksCommand(),
 		a.logCommand(), a.volumesCommand(), a.burdenCommand(), a.retentionCommand(),
 		a.versionsCommand(), a.wordsCommand(), a.manCommand())
 	a.completes(root)

@@ -241,6 +241,10 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
 		g.bucket.flags(c)
+		f.StringVar(&g.settings.MarkDaily, "mark-daily", "", "of a lake: when each day what it holds is kept under the date, as "+
+			"23:59; never when empty")
+		f.StringVar(&g.settings.MarkZone, "mark-zone", "", "the time zone of that; UTC when left out")
+		f.StringVar(&g.settings.MarkKeep, "mark-keep", "", "for how long, as 90d; until it is removed when left out")
 	}
 	if side == client.Sources {
 		f.IntVar(&g.settings.Connections, "connections", 0,
@@ -298,6 +302,9 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			"password-in-clear": func() { old.InClear = s.InClear },
 			"connections":       func() { old.Connections = s.Connections },
 			"ask-user":          func() { old.AskUser = s.AskUser },
+			"mark-daily":        func() { old.MarkDaily = s.MarkDaily },
+			"mark-zone":         func() { old.MarkZone = s.MarkZone },
+			"mark-keep":         func() { old.MarkKeep = s.MarkKeep },
 			"heavy-hours":       func() { old.HeavyHours = s.HeavyHours }, "heavy-zone": func() { old.HeavyZone = s.HeavyZone },
 		} {
 			if set(flag) {

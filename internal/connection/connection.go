@@ -40,6 +40,10 @@ type Settings struct {
 	Path     string `json:"path,omitempty" doc:"Path of the database file, for a database in a file"`
 	// Bucket has the files of a lake that is not in a folder.
 	Bucket *Bucket `json:"bucket,omitempty" doc:"Of a lake: where in object storage (S3) its files are, instead of path"`
+	// When a lake is marked each day.
+	MarkDaily string `json:"mark_daily,omitempty" doc:"Of a lake: at which time each day what it holds is kept under the day's date, as 23:59; never when left out"`
+	MarkZone  string `json:"mark_zone,omitempty" doc:"The time zone of mark_daily; UTC when left out"`
+	MarkKeep  string `json:"mark_keep,omitempty" doc:"For how long these marks are kept, as 90d; until they are removed when left out"`
 	// The certificate that the service shows to the server, and its key.
 	Certificate string `json:"certificate,omitempty" doc:"The certificate to show to the server, in PEM, with those that sign it"`
 	Key         string `json:"key,omitempty" doc:"The certificate's private key, in PEM; kept encrypted and never returned"`

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"cmp"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strconv"
 	"strings"
@@ -237,4 +238,61 @@ func BenchmarkMergeIntoLarge(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		})
 	}
+}
+
+// What a scan of a lake's table costs after 1,000 commits, or NOEMATA_BENCH_COMMITS, each of which changed, added and deleted rows all over it,
+// with upkeep after each twentieth, beside one of the same rows that were written at once:
+//
+//	go test ./internal/engine -run xxx -bench ScanAfterCommits -benchtime 1x
+func BenchmarkScanAfterCommits(b *testing.B) {
+	w := newWorkbench(b, duckdb.Kind)
+	w.kind, w.warehouse = lake.Kind, lakeInFolder(b)
+	w.exec(`CREATE TABLE visits (id bigint PRIMARY KEY, branch varchar(40), email varchar(60), fee numeric(8,2), at timestamptz);
+		INSERT INTO visits SELECT i, 'branch ' || i % 90, 'reader' || i || '@post.example', i % 90, '2026-01-01Z'::timestamptz +
+		i * interval '1 second' FROM generate_series(1, 1000000) i; ANALYZE visits`)
+	f := newFollower(b, w, feed.Table{Table: "public.visits", Keep: feed.KeepLatest, Target: "kept.visits"})
+	f.catchUp()
+	r := rand.New(rand.NewPCG(5, 6))
+	var upkeep time.Duration
+	commits, err := strconv.Atoi(cmp.Or(os.Getenv("NOEMATA_BENCH_COMMITS"), "1000"))
+	require.NoError(b, err)
+	for i := range commits {
+		w.exec(fmt.Sprintf(`UPDATE visits SET branch = 'moved %d', at = now() WHERE id %% 10007 = %d; DELETE FROM visits WHERE id = %d;
+			INSERT INTO visits (id, branch) VALUES (%d, 'new')`, i, r.IntN(10007), 1+r.IntN(1000000), 1000001+i))
+		f.catchUp()
+		if i%20 == 19 {
+			began := time.Now()
+			require.NoError(b, w.warehouse.(warehouse.Upkept).Upkeep(b.Context()))
+			upkeep += time.Since(began)
+		}
+	}
+	scan := func() time.Duration {
+		best := time.Hour
+		talk, err := w.warehouse.(warehouse.Answering).Converse(b.Context(), func(string) bool { return true })
+		require.NoError(b, err)
+		defer talk.Close()
+		for range 5 {
+			began := time.Now()
+			q, err := talk.Prepare(b.Context(), "SELECT count(*), sum(hash(id, branch, email, fee, at)) FROM kept.visits")
+			require.NoError(b, err)
+			answer, err := talk.Ask(b.Context(), q, nil)
+			require.NoError(b, err)
+			record, err := answer.Next(b.Context())
+			require.NoError(b, err)
+			require.NotNil(b, record)
+			answer.Close()
+			best = min(best, time.Since(began))
+		}
+		return best
+	}
+	after := scan()
+	require.NoError(b, engine.DropLog(b.Context(), w.feed, w.source, w.warehouse))
+	w.feed.Name, w.warehouse = "again", lakeInFolder(b)
+	newFollower(b, w, feed.Table{Table: "public.visits", Keep: feed.KeepLatest, Target: "kept.visits"}).catchUp()
+	once := scan()
+	b.ReportMetric(after.Seconds(), "s/scan-after")
+	b.ReportMetric(once.Seconds(), "s/scan-of-one-file")
+	b.ReportMetric(after.Seconds()/once.Seconds(), "ratio")
+	b.ReportMetric(upkeep.Seconds(), "s/upkeep")
+	b.ReportMetric(0, "ns/op")
 }

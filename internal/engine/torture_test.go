@@ -406,7 +406,7 @@ func (f *follower) bearable(err error) {
 		f.t.Logf("%s", fault.Stack)
 	}
 	// More columns than the usual memory has room for.
-	if strings.Contains(err.Error(), "The next run opens the file with") {
+	if strings.Contains(err.Error(), "The next run opens the file with") || strings.Contains(err.Error(), "The next run has") {
 		f.t.Logf("a run ended: %v", err)
 		return
 	}

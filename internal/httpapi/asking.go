@@ -127,7 +127,11 @@ func (s *Service) begin(ctx context.Context, asker asking.Asker, in *askRequest)
 	if in.Body.AsOf != nil {
 		c.AsOf(*in.Body.AsOf)
 	}
-	question, err := c.Prepare(ctx, in.Body.SQL)
+	err = c.AtMark(ctx, in.Body.Mark)
+	var question warehouse.Question
+	if err == nil {
+		question, err = c.Prepare(ctx, in.Body.SQL)
+	}
 	var a *asking.Answer
 	if err == nil {
 		a, err = c.Ask(ctx, question, in.Body.Values)

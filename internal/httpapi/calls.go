@@ -129,6 +129,7 @@ func (s *Service) register(api calls) {
 	s.describeWatching(api)
 	s.describeAsking(api)
 	s.describeDerived(api)
+	s.describeMarks(api)
 	s.describeProvings(api)
 	describeEvents(api)
 }

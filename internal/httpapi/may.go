@@ -39,6 +39,8 @@ var needs = map[string]records.Role{
 	"ask": records.Look, "export": records.Look, "list-askable": records.Look, "list-questions": records.Look, "stop-question": records.Look,
 	"list-saved-questions": records.Look, "save-question": records.Look, "remove-saved-question": records.Look,
 
+	"list-marks": records.Look, "add-mark": records.Operate, "remove-mark": records.Operate,
+
 	"list-derived": records.Look, "show-derived": records.Look, "export-derived": records.Look,
 	"list-derivations": records.Look,
 	// Whoever applies derived tables must be let ask what they read, besides the role.
@@ -79,7 +81,7 @@ var changesNothing = map[string]bool{"preview-feed-file": true, "list-privileges
 // beyondLabel are the calls that are about all feeds, or about one that only their body names, and that a
 // token for some feeds alone is not let make.
 var beyondLabel = map[string]bool{"preview-feed-file": true, "list-privileges": true, "propose-feed": true,
-	"apply-derived-file": true, "drop-derived": true}
+	"apply-derived-file": true, "drop-derived": true, "add-mark": true, "remove-mark": true}
 
 type whoKey struct{}
 

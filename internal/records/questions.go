@@ -44,8 +44,23 @@ type Ask struct {
 	SQL    string     `json:"sql" minLength:"1" maxLength:"100000" doc:"One question, in the words of the warehouse's own SQL"`
 	Values []*string  `json:"values,omitempty" maxItems:"1000" doc:"Of $1, $2 and so on, as text; null for none"`
 	AsOf   *time.Time `json:"as_of,omitempty" doc:"Histories are seen as they were at this moment"`
+	Mark   string     `json:"mark,omitempty" maxLength:"64" doc:"Of a lake: what is kept under this name is seen, instead of what its tables hold now"`
 	Format string     `json:"format,omitempty" enum:"rows,json,csv,arrow,parquet" default:"rows" doc:"How the answer is written: rows is JSON with the columns and each value as text"`
 	Rows   int64      `json:"rows,omitempty" minimum:"0" doc:"So many rows at most; rows then says whether there are more; 0 is all"`
+}
+
+// Mark is a state of a lake's tables that is kept under a name.
+type Mark struct {
+	Name   string     `json:"name" doc:"What it is called"`
+	At     time.Time  `json:"at" doc:"When what it holds was last changed"`
+	Until  *time.Time `json:"until,omitempty" doc:"Until when it is kept; until it is removed when left out"`
+	Tables int        `json:"tables" doc:"How many tables it holds"`
+}
+
+// NewMark is one to be made.
+type NewMark struct {
+	Name string `json:"name" minLength:"1" maxLength:"64" doc:"What it is called: letters, digits, and _ . : - between them"`
+	Keep string `json:"keep,omitempty" maxLength:"20" doc:"For how long it is kept, as 90d; until it is removed when left out"`
 }
 
 // Answer is one in the format rows.

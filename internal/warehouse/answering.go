@@ -59,6 +59,29 @@ type Conversation interface {
 	Close()
 }
 
+// Marked is a warehouse that can keep what its tables hold at a moment under a name, beside what they hold later.
+type Marked interface {
+	// Mark keeps what all tables hold now, as one cut, for as long as it says; 0 is until it is removed.
+	Mark(ctx context.Context, name string, keep time.Duration) error
+	// Unmark lets it go.
+	Unmark(ctx context.Context, name string) error
+	// Marks lists what is kept, the newest first.
+	Marks(ctx context.Context) ([]Mark, error)
+}
+
+// Mark is a state of tables that is kept under a name.
+type Mark struct {
+	Name   string
+	At     time.Time  // when what it holds was last changed
+	Until  *time.Time // until when it is kept; nil is until it is removed
+	Tables int        // how many it holds
+}
+
+// AtMark is a conversation that can see what is kept under a name.
+type AtMark interface {
+	AtMark(ctx context.Context, name string) error
+}
+
 // Published are the tables and views of the control schema that are for all who may ask: how far each table has come,
 // what names a row of each, and which refers to which.
 var Published = func() []schema.Table {

@@ -34,6 +34,8 @@ type Space struct {
 	Folders []string                   // in which alone files are read and written
 	AsRead  func(schema.Column) string // how a column is selected that is read as Arrow
 	What    string                     // names the warehouse in messages
+	// Exhausted explains that the memory does not suffice.
+	Exhausted func(error) error
 	// AsWritten has joins look rows up among those of their right side, for statements that know which side is small:
 	// DuckDB takes files whose columns are given by number for nearly empty.
 	AsWritten bool
@@ -89,9 +91,7 @@ func OpenScratch(ctx context.Context, space Space) (*Scratch, error) {
 	}
 	explained := func(err error) error {
 		if isOutOfMemory(err) {
-			return problem.Wrap(err, problem.Failed,
-				fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", what, space.Memory>>20),
-				"Divide the feed into several, with fewer tables or columns each.")
+			return space.Exhausted(err)
 		}
 		return explain(err, fmt.Sprintf("The working space %s of the %s", s.dir.Path, what))
 	}

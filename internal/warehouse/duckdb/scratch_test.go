@@ -16,7 +16,8 @@ func TestAWorkingSpaceReachesItsFolders(t *testing.T) {
 	for _, folder := range []string{within, beside} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "a.csv"), []byte("n\n1\n"), 0o600))
 	}
-	s, err := OpenScratch(t.Context(), Space{Memory: 64 << 20, AsRead: asItIs, What: `warehouse "lake"`, Folders: []string{within}})
+	s, err := OpenScratch(t.Context(), Space{Memory: 64 << 20, AsRead: asItIs,
+		Exhausted: func(err error) error { return err }, What: `warehouse "lake"`, Folders: []string{within}})
 	require.NoError(t, err)
 	defer s.Close()
 	_, err = s.Ask(t.Context(), "SELECT n FROM read_csv('"+within+"/a.csv')")

@@ -29,6 +29,7 @@ type conversation struct {
 	tables *tables
 	cut    [][]any          // the pointers that are seen until End; nil outside of what Begin began
 	seen   map[string]shown // by table
+	mark   string           // what is seen; nothing is what tables hold now
 }
 
 // shown is a view of a table.
@@ -201,10 +202,14 @@ func (c *conversation) show(ctx context.Context, name schema.Name, at string, em
 	if err != nil {
 		return err
 	}
+	if c.mark != "" && tbl.SnapshotByName(c.mark) == nil {
+		return nil
+	}
 	l, err := t.localOf(name, tbl)
 	if err != nil {
 		return err
 	}
+	l.mark = c.mark
 	if _, err := t.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema.Quote(name.Schema)); err != nil {
 		return err
 	}
@@ -250,6 +255,9 @@ func (c *conversation) forget(ctx context.Context, name string) error {
 	}
 	delete(c.seen, name)
 	i := slices.IndexFunc(t.locals, func(l *local) bool { return l.name.Quoted() == name })
+	if i < 0 { // it was not there at the mark
+		return nil
+	}
 	l := t.locals[i]
 	t.locals = slices.Delete(t.locals, i, i+1)
 	defer t.lake.files.Release(l.held...)

@@ -53,6 +53,9 @@ func Check(s connection.Settings) (connection.Settings, error) {
 		return s, problem.New(problem.Invalid, "A lake is not asked as a user of its catalogue.",
 			"Leave ask_user out.").In("ask_user")
 	}
+	if _, err := dailyOf(s); err != nil {
+		return s, err
+	}
 	if s.Host == "" && s.Database == "" && s.User == "" {
 		return s, nil // it is in the service's own server
 	}
@@ -77,7 +80,9 @@ type Warehouse struct {
 	files      lakefiles.Files
 	what       string
 	catalogued atomic.Bool // the tables of the catalogue are there
-	upkeeps    sync.Map    // what is known of the upkeep of each table, by its name
+	daily      daily
+	memory     atomic.Int64 // that transactions have, where that is more than usual
+	upkeeps    sync.Map     // what is known of the upkeep of each table, by its name
 }
 
 // Open prepares to write a lake.
@@ -99,6 +104,9 @@ func Open(s connection.Settings, what string) (warehouse.Warehouse, error) {
 		return nil, err
 	}
 	w := &Warehouse{files: files, what: what}
+	if w.daily, err = dailyOf(s); err != nil {
+		return nil, err
+	}
 	s.Path, s.Bucket = "", nil
 	keeper, err := postgres.Open(s, "the catalogue of the "+what)
 	if err != nil {

@@ -285,6 +285,29 @@ func TestTwoAddRows(t *testing.T) {
 	require.Equal(t, int64(2), ask(t, w, "SELECT count(floor IS NULL) FROM kept.shelves")[0][0])
 }
 
+// A transaction that wants more memory than it had ends with that, and the next one has more, up to a bound.
+func TestMoreMemory(t *testing.T) {
+	w, _ := newLake(t)
+	var said []string
+	for range 4 {
+		c, err := w.connect(t.Context())
+		require.NoError(t, err)
+		_, err = c.(*conn).tables.Exec(t.Context(), "CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
+		require.Error(t, err)
+		said = append(said, err.Error())
+		c.Close()
+	}
+	require.Contains(t, said[0], "more than 256 MB of memory. The next run has 512 MB")
+	require.Contains(t, said[1], "more than 512 MB of memory. The next run has 1024 MB")
+	require.Contains(t, said[2], "more than 1024 MB of memory. Divide the feed")
+	require.Contains(t, said[3], "more than 1024 MB of memory. Divide the feed")
+	asked := &tables{lake: w}
+	defer asked.Close()
+	_, err := asked.Exec(t.Context(), "CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
+	require.ErrorContains(t, err, "A question to the")
+	require.ErrorContains(t, err, "256 MB")
+}
+
 // What the settings cannot be, and what is not the lake's, is refused.
 func TestWhatIsNoLake(t *testing.T) {
 	good := connection.Settings{Path: "/srv/lake", Host: "127.0.0.1", Database: "catalogue", User: "noemata"}

@@ -51,6 +51,7 @@ type local struct {
 	data    map[string]iceberg.DataFile // by path, as files
 	deletes map[string]bool             // files of deletes that were read
 	held    []string                    // files that are on the disk
+	mark    string                      // of the snapshot that is read; empty is the newest one
 	key     []string
 	comment string // that was written in the working space
 }
@@ -72,7 +73,11 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if t.work, err = duckdb.OpenScratch(ctx, duckdb.Space{Memory: workMemory, Folders: folders, AsRead: asRead,
+		memory := int64(workMemory)
+		if t.journal != nil {
+			memory = max(memory, t.lake.memory.Load())
+		}
+		if t.work, err = duckdb.OpenScratch(ctx, duckdb.Space{Memory: memory, Exhausted: t.exhausted(memory), Folders: folders, AsRead: asRead,
 			What: t.lake.what, AsWritten: t.journal != nil}); err != nil {
 			return nil, err
 		}
@@ -85,8 +90,30 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 	return t.work, nil
 }
 
-// workMemory is how many bytes a transaction works in; what is more goes to a folder for temporary files.
-const workMemory = 256 << 20
+// workMemory is how many bytes a transaction works in, at first and at most; what is more goes to a folder for temporary
+// files. Rows of many columns with large values are read many at a time, and want more.
+const (
+	workMemory     = 256 << 20
+	mostWorkMemory = 1 << 30
+)
+
+// exhausted explains that a transaction wants more memory than it had, and gives the next one more.
+func (t *tables) exhausted(had int64) func(error) error {
+	return func(err error) error {
+		if t.journal == nil {
+			return problem.Wrap(err, problem.Failed,
+				fmt.Sprintf("A question to the %s needs more than %d MB of memory.", t.lake.what, had>>20), "Ask for less at a time.")
+		}
+		what := fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", t.lake.what, had>>20)
+		if had >= mostWorkMemory {
+			return problem.Wrap(err, problem.Failed, what, "Divide the feed into several, with fewer tables or columns each.")
+		}
+		next := min(2*had, mostWorkMemory)
+		t.lake.memory.Store(max(next, t.lake.memory.Load()))
+		return problem.Wrap(err, problem.Failed, what,
+			fmt.Sprintf("The next run has %d MB for it, and goes on from what was committed.", next>>20))
+	}
+}
 
 // Close lets the working space go, and the files that were read.
 func (t *tables) Close() {
@@ -376,7 +403,13 @@ func (t *tables) scan(ctx context.Context, l *local, filter iceberg.BooleanExpre
 	var tasks []table.FileScanTask
 	if l.table.CurrentSnapshot() != nil {
 		var err error
-		if tasks, err = l.table.Scan(options...).PlanFiles(ctx); err != nil {
+		scan := l.table.Scan(options...)
+		if l.mark != "" {
+			if scan, err = scan.UseRef(l.mark); err != nil {
+				return "", t.lake.unreadable(err, l.name)
+			}
+		}
+		if tasks, err = scan.PlanFiles(ctx); err != nil {
 			return "", t.lake.unreadable(err, l.name)
 		}
 	}
@@ -406,7 +439,7 @@ func (t *tables) scanOf(ctx context.Context, l *local, tasks []table.FileScanTas
 		strings.Join(paths, ", "), strings.Join(mapped, ", "))
 	from, number, where := "("+read+") AS s", fmt.Sprint(l.files[tasks[0].File.FilePath()]), ""
 	if among != "" {
-		from = "(WITH s AS MATERIALIZED (" + read + " WHERE " + among + ") FROM s) AS s"
+		from = "(" + read + " WHERE " + among + ") AS s"
 	}
 	if len(tasks) > 1 {
 		from, number = from+" JOIN "+l.beside("files")+" AS f ON f.local = s.filename", "f.n"

@@ -67,7 +67,7 @@ func (w *Warehouse) Upkeep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var failed error
+	failed := w.markToday(ctx, time.Now())
 	for _, row := range found {
 		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
 		err := w.keepUp(ctx, name)
