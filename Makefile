@@ -65,7 +65,7 @@ others:
 
 # The race detector where goroutines share work.
 race:
-	go test -race -short -timeout 30m ./internal/engine/ ./internal/core/... ./internal/connection/...
+	go test -race -short -timeout 30m ./internal/engine/ ./internal/core/... ./internal/connection/... ./internal/lakefiles/
 
 screenshots: build
 	go run ./tools/screenshots

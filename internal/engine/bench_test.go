@@ -273,7 +273,7 @@ func BenchmarkScanAfterCommits(b *testing.B) {
 		defer talk.Close()
 		for range 5 {
 			began := time.Now()
-			q, err := talk.Prepare(b.Context(), "SELECT count(*), sum(hash(id, branch, email, fee, at)) FROM kept.visits")
+			q, err := talk.Prepare(b.Context(), "SELECT count(*), sum(hash(id, branch, email, fee, \"at\")) FROM kept.visits")
 			require.NoError(b, err)
 			answer, err := talk.Ask(b.Context(), q, nil)
 			require.NoError(b, err)

@@ -7,8 +7,11 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -224,5 +227,73 @@ func TestWhatABucketRefuses(t *testing.T) {
 		"bucket.access_key": func(b *connection.Bucket) { b.AccessKey = "" },
 	} {
 		require.Equal(t, field, try(change).Field)
+	}
+}
+
+// A server that says nothing, that does not come to an end, or that says what means nothing, is given up in a bounded
+// time and space, and told as the one that does not work.
+func TestAHostileBucket(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	was, before := silence, pause
+	silence, pause = 300*time.Millisecond, 10*time.Millisecond
+	t.Cleanup(func() { silence, pause = was, before })
+	over := make(chan bool)
+	hang := func(r *http.Request) {
+		select {
+		case <-r.Context().Done():
+		case <-over:
+		}
+	}
+	t.Cleanup(func() { close(over) })
+	endless := func(w http.ResponseWriter, piece string) {
+		for {
+			if _, err := io.WriteString(w, strings.Repeat(piece, 1000)); err != nil {
+				return
+			}
+		}
+	}
+	for name, serve := range map[string]http.HandlerFunc{
+		"says nothing": func(_ http.ResponseWriter, r *http.Request) { hang(r) },
+		"hangs in the midst of an object": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Length", "100")
+			_, _ = w.Write([]byte("a"))
+			w.(http.Flusher).Flush()
+			hang(r)
+		},
+		"goes on with an error for ever": func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(500); endless(w, "<Error>") },
+		"goes on with a list for ever":   func(w http.ResponseWriter, _ *http.Request) { endless(w, "<Contents>") },
+		"says what means nothing":        func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "\x00\xff no") },
+		"sends elsewhere": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://169.254.169.254/latest", 307)
+		},
+		"gives more than it said": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", "-5")
+			_, _ = w.Write([]byte("abc"))
+		},
+		"lists the same page again": func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, `<ListBucketResult><IsTruncated>true</IsTruncated><NextContinuationToken>a</NextContinuationToken></ListBucketResult>`)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			server := httptest.NewServer(serve)
+			defer server.CloseClientConnections() // handlers end with the test
+			o, err := openObjects(connection.Bucket{Name: "archive", Endpoint: server.URL, Region: "us-east-1", PathStyle: true,
+				AccessKey: "A", SecretKey: "b"}, "", `warehouse "lake"`)
+			require.NoError(t, err)
+			began := time.Now()
+			to, err := os.Create(filepath.Join(t.TempDir(), "a"))
+			require.NoError(t, err)
+			defer func() { _ = to.Close() }()
+			got := o.get(t.Context(), "a/b", to)
+			listed := o.list(t.Context(), "a/", func(object) error { return nil })
+			put := o.put(t.Context(), "a/b", strings.NewReader("rows"), 4)
+			if name != "lists the same page again" && name != "says what means nothing" {
+				require.True(t, got != nil || listed != nil, "%v %v %v", got, listed, put)
+			}
+			for _, err := range []error{got, listed, put} {
+				require.True(t, err == nil || problem.Is(err, problem.Unreachable) || problem.Is(err, problem.Invalid), err)
+			}
+			require.Less(t, time.Since(began), time.Minute)
+		})
 	}
 }

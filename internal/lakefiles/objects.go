@@ -35,11 +35,17 @@ import (
 // an answer that was lost does no harm.
 const (
 	tries       = 6
-	pause       = 3 * time.Second  // at most, between two tries
-	silence     = 30 * time.Second // of a server, until it is given up
-	slowest     = 100 << 10        // bytes in a second that a transfer comes to, or it is given up
-	partSize    = 32 << 20         // bytes of an object that are sent at once
-	partsAtOnce = 4                // parts that are sent at the same time
+	slowest     = 100 << 10 // bytes in a second that a transfer comes to, or it is given up
+	partSize    = 32 << 20  // bytes of an object that are sent at once
+	partsAtOnce = 4         // parts that are sent at the same time
+	mostSaid    = 16 << 20  // bytes of an answer that is no object
+	mostBlamed  = 64 << 10  // bytes of one that tells what is wrong
+	comesOn     = 1 << 20   // bytes of an object, with which a try that was cut off is none of those that failed
+)
+
+var (
+	pause   = 3 * time.Second  // at most, between two tries
+	silence = 30 * time.Second // of a server, until it is given up
 )
 
 // objects are those of a bucket.
@@ -62,7 +68,7 @@ func openObjects(b connection.Bucket, ca, what string) (*objects, error) {
 		}
 		transport.TLSClientConfig = &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
 	}
-	settings := aws.Config{Region: b.Region, HTTPClient: &http.Client{Transport: transport,
+	settings := aws.Config{Region: b.Region, HTTPClient: &http.Client{Transport: bounded{transport},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	if b.AccessKey != "" {
 		settings.Credentials = credentials.NewStaticCredentialsProvider(b.AccessKey, b.SecretKey, "")
@@ -86,6 +92,31 @@ func openObjects(b connection.Bucket, ca, what string) (*objects, error) {
 		o.DisableLogOutputChecksumValidationSkipped = true
 	})
 	return &objects{b.Name, cmp.Or(b.Endpoint, "Amazon S3 in "+b.Region), what, client}, nil
+}
+
+// bounded bounds what a server says that is no object.
+type bounded struct{ http.RoundTripper }
+
+// RoundTrip gives an answer to a request.
+func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := b.RoundTripper.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	most := int64(0)
+	switch {
+	case answer.StatusCode >= 300:
+		most = mostBlamed
+	case r.Method != http.MethodGet || r.URL.Query().Has("list-type"):
+		most = mostSaid
+	}
+	if most > 0 {
+		answer.Body = struct {
+			io.Reader
+			io.Closer
+		}{io.LimitReader(answer.Body, most), answer.Body}
+	}
+	return answer, nil
 }
 
 // ofEnvironment signs in as the environment of the process says (variables, files, the machine's role), which is looked
@@ -112,7 +143,7 @@ func (e *ofEnvironment) Retrieve(ctx context.Context) (aws.Credentials, error) {
 
 // longEnough bounds a transfer by its size.
 func longEnough(ctx context.Context, size int64) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(ctx, tries*(silence+time.Duration(size/slowest)*time.Second))
+	return context.WithTimeout(ctx, tries*(silence+pause+time.Duration(size/slowest)*time.Second))
 }
 
 // put writes an object.
@@ -185,8 +216,8 @@ func (o *objects) get(ctx context.Context, key string, to *os.File) error {
 			break
 		}
 		failed++
-		if had > before {
-			failed = 1 // it comes on
+		if had-before > comesOn {
+			failed = 1
 		}
 		select {
 		case <-ctx.Done():
@@ -200,6 +231,8 @@ func (o *objects) get(ctx context.Context, key string, to *os.File) error {
 func (o *objects) getFrom(ctx context.Context, key string, to *os.File, had *int64) (whole bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	stalled := time.AfterFunc(tries*(silence+pause), cancel)
+	defer stalled.Stop()
 	input := &s3.GetObjectInput{Bucket: &o.bucket, Key: &key}
 	if *had > 0 {
 		input.Range = aws.String(fmt.Sprintf("bytes=%d-", *had))
@@ -216,9 +249,7 @@ func (o *objects) getFrom(ctx context.Context, key string, to *os.File, had *int
 		}
 		return false, errors.New("the server does not tell how long an object is")
 	}
-	// Each silence has an end, though the whole may take long.
-	stalled := time.AfterFunc(silence, cancel)
-	defer stalled.Stop()
+	stalled.Reset(silence) // each silence has an end, though the whole may take long
 	n, err := io.Copy(io.NewOffsetWriter(to, *had), progress{got.Body, func() { stalled.Reset(silence) }})
 	*had += n
 	if err == nil && n != *got.ContentLength {
@@ -285,7 +316,8 @@ func (x object) Info() (fs.FileInfo, error) { return x, nil }
 
 // list calls a function for each object whose name begins so.
 func (o *objects) list(ctx context.Context, prefix string, each func(object) error) error {
-	pages := s3.NewListObjectsV2Paginator(o.client, &s3.ListObjectsV2Input{Bucket: &o.bucket, Prefix: &prefix})
+	pages := s3.NewListObjectsV2Paginator(o.client, &s3.ListObjectsV2Input{Bucket: &o.bucket, Prefix: &prefix},
+		func(p *s3.ListObjectsV2PaginatorOptions) { p.StopOnDuplicateToken = true })
 	for pages.HasMorePages() {
 		page, err := func() (*s3.ListObjectsV2Output, error) {
 			ctx, cancel := longEnough(ctx, 0)
