@@ -6,11 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -19,25 +22,30 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"noemata/internal/core/feed"
+	"noemata/internal/lakefiles"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/storage"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/lake"
 )
 
-// newestMetadata is the metadata that the pointer of a table is at, where nothing was given up.
-func newestMetadata(t *testing.T, folder, table string) string {
+// newestMetadata is the metadata that the pointer of a table is at, of all files of a lake, where nothing was given up.
+func newestMetadata(t *testing.T, files []string, table string) string {
 	t.Helper()
-	list, err := filepath.Glob(filepath.Join(folder, "kept", table+"-*", "metadata", "*.metadata.json"))
-	require.NoError(t, err)
+	var list []string
+	for _, name := range files {
+		if strings.Contains(name, "/kept/"+table+"-") && strings.HasSuffix(name, ".metadata.json") {
+			list = append(list, name)
+		}
+	}
 	require.NotEmpty(t, list)
 	sort.Strings(list)
 	return list[len(list)-1]
 }
 
 // scanned reads a table through iceberg-go's own scan.
-func scanned(t *testing.T, metadata string) (rows []string) {
+func scanned(t *testing.T, fs func(context.Context) (icebergio.IO, error), metadata string) (rows []string) {
 	t.Helper()
-	fs := func(context.Context) (icebergio.IO, error) { return icebergio.LocalFS{}, nil }
 	tbl, err := table.NewFromLocation(t.Context(), table.Identifier{"kept", "loans"}, metadata, fs, nil)
 	require.NoError(t, err)
 	_, records, err := tbl.Scan().ToArrowRecords(t.Context())
@@ -61,11 +69,11 @@ func scanned(t *testing.T, metadata string) (rows []string) {
 }
 
 // readByNode reads a table through a library of another language.
-func readByNode(t *testing.T, metadata string) (rows []string) {
+func readByNode(t *testing.T, metadata, objects string) (rows []string) {
 	t.Helper()
 	var out, trouble bytes.Buffer
 	cmd := exec.CommandContext(t.Context(), "node", "../testkit/icebird/read.mjs", metadata)
-	cmd.Stdout, cmd.Stderr = &out, &trouble
+	cmd.Stdout, cmd.Stderr, cmd.Env = &out, &trouble, append(os.Environ(), "OBJECTS="+objects)
 	require.NoError(t, cmd.Run(), "make testkit installs it: %s", &trouble)
 	for lines := bufio.NewScanner(&out); lines.Scan(); {
 		var r struct {
@@ -88,11 +96,42 @@ func readByNode(t *testing.T, metadata string) (rows []string) {
 }
 
 // What is in a lake is read alike by others: by the scan of the library that writes its metadata, and by a reader of
-// another language; however often rows were changed, and before and after its files were put together.
+// another language; however often rows were changed, and before and after its files were put together; in a folder, and
+// in a bucket of whose requests one in thirty fails.
 func TestOthersReadTheLake(t *testing.T) {
 	raceless(t)
+	for _, place := range []string{"folder", "bucket"} {
+		t.Run(place, func(t *testing.T) { othersRead(t, place == "bucket") })
+	}
+}
+
+// Longer than a screen: it is one story of one table.
+func othersRead(t *testing.T, inBucket bool) {
 	settings, _ := testkit.Database(t)
+	judging := func(bool) {}
+	objects, all := "", func() (list []string) {
+		require.NoError(t, filepath.WalkDir(settings.Path, func(at string, _ fs.DirEntry, err error) error {
+			list = append(list, "file://"+at)
+			return err
+		}))
+		return list
+	}
 	settings.Path = filepath.Join(testkit.Dir(t), "lake")
+	if inBucket {
+		server := storage.New(t)
+		at := server.Bucket(t, "archive")
+		settings.Path, settings.Bucket, objects = "", &at, server.URL
+		all = func() (list []string) {
+			for _, name := range server.Objects(t, at.Name) {
+				list = append(list, "s3://archive/"+name)
+			}
+			return list
+		}
+		server.Failing.Store(30)
+		judging = func(on bool) { server.Failing.Store(map[bool]int64{true: 0, false: 30}[on]) }
+	}
+	files, err := lakefiles.Of(settings, `warehouse "lake"`)
+	require.NoError(t, err)
 	wh, err := lake.Open(settings, `warehouse "lake"`)
 	require.NoError(t, err)
 	t.Cleanup(wh.Close)
@@ -107,9 +146,11 @@ func TestOthersReadTheLake(t *testing.T) {
 		require.NoError(t, b.conn.QueryRow(t.Context(), `SELECT array_agg(id || ' ' || coalesce(copy, '~') || ' ' ||
 			coalesce(fee::text, '~')) FROM loans`).Scan(&want))
 		slices.Sort(want)
-		metadata := newestMetadata(t, settings.Path, "loans")
-		require.Equal(t, want, scanned(t, metadata), why)
-		require.Equal(t, want, readByNode(t, metadata), why)
+		metadata := newestMetadata(t, all(), "loans")
+		require.Equal(t, want, scanned(t, files.IO, metadata), why)
+		judging(true) // others do not ask again
+		require.Equal(t, want, readByNode(t, metadata, objects), why)
+		judging(false)
 	}
 	r := rand.New(rand.NewPCG(1, 2))
 	for round := range 30 {
@@ -123,15 +164,18 @@ func TestOthersReadTheLake(t *testing.T) {
 			judge(fmt.Sprintf("round %d", round))
 		}
 	}
-	files := func() int {
-		list, err := filepath.Glob(filepath.Join(settings.Path, "kept", "loans-*", "data", "*.parquet"))
-		require.NoError(t, err)
-		return len(list)
+	parquet := func() (n int) {
+		for _, name := range all() {
+			if strings.Contains(name, "/kept/loans-") && strings.HasSuffix(name, ".parquet") {
+				n++
+			}
+		}
+		return n
 	}
-	before := files()
+	before := parquet()
 	require.NoError(t, wh.(warehouse.Upkept).Upkeep(t.Context()))
 	judge("after its files were put together")
-	require.Equal(t, before+1, files(), "old snapshots still have them")
+	require.Equal(t, before+1, parquet(), "old snapshots still have them")
 	b.exec(`UPDATE loans SET copy = 'at last' WHERE id < 40; DELETE FROM loans WHERE id > 390`)
 	f.catchUp()
 	judge("and it goes on")
