@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -227,15 +228,21 @@ func BenchmarkMergeIntoLarge(b *testing.B) {
 				require.NoError(b, err)
 				require.Equal(b, rows, n)
 			}
-			var err error
-			measured("s/load", func() { _, err = w.engine.Run(b.Context(), w.work(table)) })
-			if err != nil { // a large one takes more memory the next time
-				require.ErrorContains(b, err, "The next run")
-				measured("s/load", func() { w.bring(table) })
+			brought := func(unit string) (out engine.Outcome) {
+				err := errors.New("not yet")
+				for tries := 0; err != nil; tries++ { // what is large takes more memory the next time
+					measured(unit, func() { out, err = w.engine.Run(b.Context(), w.work(table)) })
+					if err != nil {
+						b.Log(err)
+					}
+					require.Less(b, tries, 4)
+				}
+				return out
 			}
+			brought("s/load")
 			measured("s/scan", scan)
 			w.exec(fmt.Sprintf(`UPDATE visits SET branch = 'moved', at = now() WHERE id %% %d = 0`, rows/100_000))
-			measured("s/merge", func() { require.EqualValues(b, 100_000, w.bring(table).Books.Updated) })
+			require.EqualValues(b, 100_000, brought("s/merge").Books.Updated)
 			measured("s/scan-after", scan)
 			if upkept, is := w.warehouse.(warehouse.Upkept); is {
 				measured("s/upkeep", func() { require.NoError(b, upkept.Upkeep(b.Context())) })
