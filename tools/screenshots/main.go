@@ -102,7 +102,7 @@ func run(demo, out, only, key string) error {
 		open("/service", "table.rows"), shoot("service"),
 		open("/", "table.rows"), click("Apply a feed file"), chromedp.WaitVisible(chromedp.CSS("textarea")),
 		click("Check"), chromedp.Sleep(time.Second), shoot("feed-file"),
-		chromedp.Evaluate[chromedp.Void](question), open("/ask", ".cm-content"), click("Ask "),
+		chromedp.Evaluate[chromedp.Void](question), open("/ask", ".cm-content"), choose("Warehouse", "lake"), click("Ask "),
 		chromedp.WaitVisible(chromedp.CSS(".answer td")), shoot("ask"),
 		open("/derived", "table.rows"), click("reading.lending_by_day"), chromedp.WaitVisible(chromedp.CSS("pre")),
 		shoot("derived"),
@@ -115,6 +115,16 @@ func run(demo, out, only, key string) error {
 		click("Preview"), chromedp.WaitVisible(chromedp.CSS("td.value")), shoot("preview"),
 		theme("dark"), open("/", "table.rows"), shoot("overview-dark"),
 	)
+}
+
+// choose takes an option of a list.
+func choose(label, option string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(
+		chromedp.Click(chromedp.Search(fmt.Sprintf(`//input[@aria-label=%q]/ancestor::div[contains(@class, "el-select__wrapper")]`,
+			label))),
+		chromedp.Sleep(time.Second),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((o) => `+
+			`o.innerText.trim() === %q).click()`, option)))
 }
 
 // scrollTo shows a part of a page.
