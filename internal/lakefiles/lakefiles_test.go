@@ -264,7 +264,7 @@ func TestAHostileBucket(t *testing.T) {
 		"goes on with a list for ever":   func(w http.ResponseWriter, _ *http.Request) { endless(w, "<Contents>") },
 		"says what means nothing":        func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "\x00\xff no") },
 		"sends elsewhere": func(w http.ResponseWriter, r *http.Request) {
-			http.Redirect(w, r, "http://169.254.169.254/latest", 307)
+			http.Redirect(w, r, "http://169.254.169.254/latest", http.StatusTemporaryRedirect)
 		},
 		"gives more than it said": func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Length", "-5")
