@@ -67,16 +67,17 @@ func (c *Conversation) lend(ctx context.Context, sql string, rows bool) error {
 		return warehouse.Refused("0A000", "Tables of %s are asked together with those of the warehouse %s through a lake: ask "+
 			"there, with the name of the warehouse before each table of another one.", from[0], c.warehouse)
 	}
-	for i, name := range tables {
-		if err := c.lendOne(ctx, borrower, from[i], name, sql, rows); err != nil {
-			return err
-		}
+	needs, all, err := borrower.Needs(ctx, sql)
+	for i := 0; err == nil && i < len(tables); i++ {
+		err = c.lendOne(ctx, borrower, from[i], tables[i], func(column string) bool {
+			return all || needs[strings.ToLower(column)]
+		}, rows)
 	}
-	return nil
+	return err
 }
 
-func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from string, name schema.Name, sql string,
-	rows bool) error {
+func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from string, name schema.Name,
+	needs func(column string) bool, rows bool) error {
 	other, err := c.asking.Converse(ctx, c.asker, from)
 	if err != nil {
 		return err
@@ -87,7 +88,7 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	if err != nil {
 		return err
 	}
-	t := schema.Table{Name: name, Columns: named(q.Columns, sql)}
+	t := schema.Table{Name: name, Columns: needed(q.Columns, needs)}
 	if !rows {
 		return to.Borrow(ctx, from, t, nil)
 	}
@@ -103,21 +104,11 @@ func (c *Conversation) lendOne(ctx context.Context, to warehouse.Borrowing, from
 	return err
 }
 
-// named are the columns that a question may name: all, where it has a star that is no product or count.
-func named(columns []schema.Column, sql string) []schema.Column {
-	if all.MatchString(sql) {
-		return columns
-	}
-	lower := strings.ToLower(strings.ReplaceAll(sql, `""`, `"`))
-	some := slices.DeleteFunc(slices.Clone(columns), func(col schema.Column) bool {
-		return !strings.Contains(lower, strings.ToLower(col.Name))
-	})
-	if len(some) == 0 { // its rows are counted
+// needed are the columns that a question needs; one, where only rows are counted.
+func needed(columns []schema.Column, needs func(column string) bool) []schema.Column {
+	some := slices.DeleteFunc(slices.Clone(columns), func(c schema.Column) bool { return !needs(c.Name) })
+	if len(some) == 0 {
 		return columns[:min(1, len(columns))]
 	}
 	return some
 }
-
-// all matches what may mean all columns.
-var all = regexp.MustCompile(`(?i)(\bSELECT|[,.]|DISTINCT)\s*\*|\bCOLUMNS\s*\(|^\s*(FROM|TABLE)\b|\(\s*(FROM|TABLE)\b|` +
-	`\b(DESCRIBE|SUMMARIZE|NATURAL)\b`)

@@ -109,6 +109,8 @@ type Borrowing interface {
 	// Borrow has such a table there, instead of what was there of it: with the rows that next gives until it gives none,
 	// or without any where it is nil.
 	Borrow(ctx context.Context, from string, table schema.Table, next func() (arrow.RecordBatch, error)) error
+	// Needs are the columns that a question names, in lower case; all tells that it may mean others, too.
+	Needs(ctx context.Context, sql string) (columns map[string]bool, all bool, err error)
 }
 
 // Partition says how rows are divided: by the year, month or day of a column.

@@ -4,6 +4,7 @@ package duckdb
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -50,4 +51,75 @@ func (s *Scratch) Lend(ctx context.Context, database string, t schema.Table, nex
 // lentName is what a table of another database is known by.
 func lentName(database, in, table string) string {
 	return strings.ToLower(fmt.Sprintf("%q %q %q", database, in, table))
+}
+
+// Needs are the columns that a question names, in lower case; all tells that it may mean others, too, or cannot be read.
+func (s *Scratch) Needs(ctx context.Context, sql string) (columns map[string]bool, all bool, err error) {
+	found, err := s.Conn.(*conn).ask(ctx, "SELECT json_serialize_sql(CAST(? AS VARCHAR))::VARCHAR", explains.ReplaceAllString(sql, ""))
+	if err != nil {
+		return nil, false, err
+	}
+	text, _ := found[0][0].(string)
+	var tree map[string]any
+	if err := json.Unmarshal([]byte(text), &tree); err != nil || tree["error"] != false {
+		return nil, true, nil
+	}
+	n := needs{columns: map[string]bool{}, alone: map[string]bool{}, tables: map[string]bool{}}
+	n.see(tree)
+	for name := range n.alone {
+		n.all = n.all || n.tables[name] // a row as a whole
+	}
+	return n.columns, n.all, nil
+}
+
+// needs is what a question names, in lower case.
+type needs struct {
+	columns map[string]bool
+	alone   map[string]bool // names of columns without that of a table
+	tables  map[string]bool // names and aliases
+	all     bool
+}
+
+func (n *needs) see(part any) {
+	switch x := part.(type) {
+	case []any:
+		for _, one := range x {
+			n.see(one)
+		}
+	case map[string]any:
+		n.node(x)
+		for _, one := range x {
+			n.see(one)
+		}
+	}
+}
+
+func (n *needs) node(x map[string]any) {
+	names := func(key string) (list []string) {
+		all, _ := x[key].([]any)
+		for _, one := range all {
+			list = append(list, strings.ToLower(textOf(one)))
+		}
+		return list
+	}
+	kind := textOf(x["type"])
+	switch {
+	case x["class"] == "STAR", strings.Contains(kind, "PIVOT"), kind == "SHOW_REF", x["ref_type"] == "NATURAL",
+		len(names("column_name_alias")) > 0:
+		n.all = true
+	case x["class"] == "COLUMN_REF":
+		list := names("column_names")
+		for _, name := range list {
+			n.columns[name] = true
+		}
+		if len(list) == 1 {
+			n.alone[list[0]] = true
+		}
+	case kind == "BASE_TABLE":
+		n.tables[strings.ToLower(textOf(x["table_name"]))] = true
+		n.tables[strings.ToLower(textOf(x["alias"]))] = true
+	}
+	for _, name := range names("using_columns") {
+		n.columns[name] = true
+	}
 }

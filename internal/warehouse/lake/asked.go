@@ -69,6 +69,11 @@ func (c *conversation) Borrow(ctx context.Context, from string, t schema.Table,
 	return c.tables.work.Lend(ctx, from, t, next)
 }
 
+// Needs are the columns that a question names.
+func (c *conversation) Needs(ctx context.Context, sql string) (columns map[string]bool, all bool, err error) {
+	return c.tables.work.Needs(ctx, sql)
+}
+
 // Close lets the working space go.
 func (c *conversation) Close() { c.tables.Close() }
 
