@@ -24,7 +24,8 @@ func (b *browser) add(label, word string) {
 	}
 	b.do(chromedp.Click(field), chromedp.SendKeys(field, word))
 	shown(".el-select-dropdown__item") // what is not offered yet cannot be chosen
-	b.do(chromedp.SendKeys(field, kb.Enter))
+	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((e) => `+
+		`e.checkVisibility() && e.innerText.trim() === %q).click()`, word)))
 	shown(".el-tag")
 	b.do(chromedp.KeyEvent(kb.Tab))
 }

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
@@ -68,14 +69,18 @@ func TestRulesAndDashboardNameMetrics(t *testing.T) {
 	s := newService(t)
 	s.addPatrons(1, "duckdb", "")
 	require.Equal(t, "done", s.finish("patrons").State)
-	r, err := http.NewRequestWithContext(t.Context(), "GET", s.address+"/metrics", nil)
-	require.NoError(t, err)
-	r.Header.Set("Authorization", "Bearer "+s.token)
-	answer, err := http.DefaultClient.Do(r)
-	require.NoError(t, err)
-	defer func() { _ = answer.Body.Close() }()
-	metrics, err := io.ReadAll(answer.Body)
-	require.NoError(t, err)
+	var metrics []byte
+	require.Eventually(t, func() bool { // a run is counted just after its end is on record
+		r, err := http.NewRequestWithContext(t.Context(), "GET", s.address+"/metrics", nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+s.token)
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer func() { _ = answer.Body.Close() }()
+		metrics, err = io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return strings.Contains(string(metrics), "noemata_runs_total")
+	}, 20*time.Second, 200*time.Millisecond)
 	rules, err := os.ReadFile("../deploy/alert-rules.yml")
 	require.NoError(t, err)
 	var parsed struct {

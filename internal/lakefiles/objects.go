@@ -229,8 +229,14 @@ func (o *objects) get(ctx context.Context, key string, to *os.File) error {
 
 // getFrom reads on from the byte that comes next; whole tells whether that was all.
 func (o *objects) getFrom(ctx context.Context, key string, to *os.File, had *int64) (whole bool, err error) {
+	asked := ctx
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	defer func() {
+		if err != nil && ctx.Err() != nil && asked.Err() == nil {
+			err = fmt.Errorf("it has said nothing for %s", silence)
+		}
+	}()
 	stalled := time.AfterFunc(tries*(silence+pause), cancel)
 	defer stalled.Stop()
 	input := &s3.GetObjectInput{Bucket: &o.bucket, Key: &key}

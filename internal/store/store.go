@@ -197,7 +197,7 @@ func (s *Store) SaveConnection(ctx context.Context, side Side, name, kind string
 		case settings.Renewed() || err == nil && old.Secret() == "":
 			err = nil
 		default:
-			return problem.Newf(problem.Invalid, "Give the password again, and the secret key of a bucket.",
+			return problem.Newf(problem.Invalid, "Give the password again. Of a bucket give the secret key, too.",
 				"The stored password of %s was given for another server, user, bucket, tunnel or TLS mode, and is not sent "+
 					"anywhere else.", side.What(name)).In("password")
 		}
