@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"noemata/internal/connection"
 	"noemata/internal/core/feed"
@@ -339,4 +340,44 @@ func TestWhatIsNoLake(t *testing.T) {
 	defer c.Close()
 	_, err = c.(*conn).tables.Ask(t.Context(), "SELECT * FROM read_csv('/etc/passwd')")
 	require.ErrorContains(t, err, "Permission")
+}
+
+// Bounds that are written with a file are those of its values, or beyond them: else rows that are looked for by their key
+// would not be found. So it is with texts of any characters and length.
+func TestBoundsOfTexts(t *testing.T) {
+	w, _ := newLake(t)
+	opened, err := w.connect(t.Context())
+	require.NoError(t, err)
+	defer opened.Close()
+	its := opened.(*conn).tables
+	tbl, err := w.load(t.Context(), opened.(*conn).Conn, shelves.Name)
+	require.NoError(t, err)
+	field := tbl.Schema().Fields()[1]
+	_, err = its.Exec(t.Context(), "CREATE TABLE main.texts (branch VARCHAR)")
+	require.NoError(t, err)
+	text := rapid.Custom(func(r *rapid.T) string {
+		unit := rapid.SampledFrom([]string{"a", "z", "ä", "\u07ff", "\uffff", "\U0010ffff", "\x00", "'", "\"", "\n", "\\x41", "{", "☃"})
+		list := rapid.SliceOfN(unit, 0, 5).Draw(r, "units")
+		return strings.Join(list, "") + strings.Repeat(unit.Draw(r, "unit"), rapid.SampledFrom([]int{0, 1, 31, 64, 65, 127, 128, 300}).Draw(r, "times"))
+	})
+	rapid.Check(t, func(r *rapid.T) {
+		values := rapid.SliceOfN(text, 1, 6).Draw(r, "values")
+		_, err := its.Exec(t.Context(), "DELETE FROM main.texts")
+		require.NoError(r, err)
+		for _, v := range values {
+			_, err := its.Exec(t.Context(), "INSERT INTO main.texts VALUES (CAST(? AS VARCHAR))", v)
+			require.NoError(r, err)
+		}
+		file, err := its.writeRows(t.Context(), tbl, []column{{field, "VARCHAR"}}, "main.texts AS t WHERE true", nil)
+		require.NoError(r, err)
+		low, bounded := file.LowerBoundValues()[field.ID]
+		high, above := file.UpperBoundValues()[field.ID]
+		for _, v := range values {
+			require.True(r, !bounded || string(low) <= v, "%q is below %q", v, low)
+			require.True(r, !above || v <= string(high), "%q is above %q", v, high)
+		}
+		if len(values) == 1 && len(values[0]) <= longestBound {
+			require.Equal(r, []any{values[0], values[0]}, []any{string(low), string(high)})
+		}
+	})
 }

@@ -68,26 +68,28 @@ func (l *local) fields() []iceberg.NestedField {
 }
 
 func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
-	if t.work == nil {
-		folders, err := t.lake.files.Folders()
-		if err != nil {
-			return nil, err
-		}
-		memory := int64(workMemory)
-		if t.journal != nil {
-			memory = max(memory, t.lake.memory.Load())
-		}
-		if t.work, err = duckdb.OpenScratch(ctx, duckdb.Space{Memory: memory, Exhausted: t.exhausted(memory), Folders: folders, AsRead: asRead,
-			What: t.lake.what, AsWritten: t.journal != nil}); err != nil {
-			return nil, err
-		}
-		if t.journal != nil { // one transaction, that comes to nothing here: so rows go to the disk as they come
-			if _, err = t.work.Exec(ctx, "BEGIN"); err != nil {
-				return nil, err
-			}
-		}
+	if t.work != nil {
+		return t.work, nil
 	}
-	return t.work, nil
+	folders, err := t.lake.files.Folders()
+	if err != nil {
+		return nil, err
+	}
+	writes := t.journal != nil
+	memory := int64(workMemory)
+	if writes {
+		memory = max(memory, t.lake.memory.Load())
+	}
+	work, err := duckdb.OpenScratch(ctx, duckdb.Space{Memory: memory, Exhausted: t.exhausted(memory), Folders: folders,
+		AsRead: asRead, What: t.lake.what, AsWritten: writes})
+	if err != nil {
+		return nil, err
+	}
+	t.work = work
+	if writes { // one transaction, that comes to nothing here: so rows go to the disk as they come
+		_, err = t.work.Exec(ctx, "BEGIN")
+	}
+	return t.work, err
 }
 
 // workMemory is how many bytes a transaction works in, at first and at most; what is more goes to a folder for temporary

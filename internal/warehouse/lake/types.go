@@ -135,15 +135,14 @@ func boundOf(typeName, value string, upper bool) []byte {
 // longestBound is how many bytes of a text are kept as a bound.
 const longestBound = 64
 
-// boundText is an expression of the text that boundOf reads; empty for types without bounds.
-func boundText(typeName, value string) string {
+// countsOf is an expression of the number that boundOf reads for a moment or a day; empty for other types, whose bounds it
+// reads as they are.
+func countsOf(typeName, value string) string {
 	switch typeName {
-	case "INTEGER", "BIGINT", "VARCHAR":
-		return "CAST(" + value + " AS VARCHAR)"
 	case "DATE":
-		return "CAST(date_diff('day', DATE '1970-01-01', " + value + ") AS VARCHAR)"
+		return "date_diff('day', DATE '1970-01-01', " + value + ")"
 	case "TIMESTAMP", "TIMESTAMP WITH TIME ZONE":
-		return "CAST(epoch_us(" + value + ") AS VARCHAR)"
+		return "epoch_us(" + value + ")"
 	}
 	return ""
 }

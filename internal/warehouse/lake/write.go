@@ -392,43 +392,36 @@ func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, 
 
 // bounded are the bounds of a file's columns in the form that the format has for them.
 func (t *tables) bounded(ctx context.Context, has []column, file copied) (low, high map[int][]byte, err error) {
-	type bound struct {
-		column
-		upper bool
-	}
-	var some []bound
-	var asked []string
+	low, high = map[int][]byte{}, map[int][]byte{}
 	for _, c := range has {
-		for _, upper := range []bool{false, true} {
-			if text, there := file.columns[c.Name].bound(upper); there && boundText(c.duckdb, "") != "" {
-				some = append(some, bound{c, upper})
-				asked = append(asked, boundText(c.duckdb, "CAST("+schema.Literal(text)+" AS "+c.duckdb+")"))
+		for of, bounds := range map[string]map[int][]byte{"min": low, "max": high} {
+			text, there := file.columns[c.Name][of]
+			if there {
+				text, there, err = t.bound(ctx, c, text)
+			}
+			if err != nil {
+				return nil, nil, err
+			}
+			if data := boundOf(c.duckdb, text, of == "max"); there && data != nil {
+				bounds[c.ID] = data
 			}
 		}
 	}
-	low, high = map[int][]byte{}, map[int][]byte{}
-	if len(some) == 0 {
-		return low, high, nil
-	}
-	found, err := t.Ask(ctx, "SELECT "+strings.Join(asked, ", "))
-	if err != nil {
-		return nil, nil, err
-	}
-	for i, b := range some {
-		text, there := found[0][i].(string)
-		data := []byte(nil)
-		if there {
-			data = boundOf(b.duckdb, text, b.upper)
-		}
-		switch {
-		case data == nil:
-		case b.upper:
-			high[b.ID] = data
-		default:
-			low[b.ID] = data
-		}
-	}
 	return low, high, nil
+}
+
+// bound gives a bound that DuckDB tells in the text that boundOf reads.
+func (t *tables) bound(ctx context.Context, c column, text string) (string, bool, error) {
+	counts := countsOf(c.duckdb, "CAST("+schema.Literal(text)+" AS "+c.duckdb+")")
+	if counts == "" {
+		return text, true, nil
+	}
+	found, err := t.Ask(ctx, "SELECT CAST("+counts+" AS VARCHAR)")
+	if err != nil {
+		return "", false, err
+	}
+	text, there := found[0][0].(string)
+	return text, there, nil
 }
 
 // Field numbers of the columns of a file of deletes by place (Iceberg, Table Spec, Position Delete Files).
@@ -470,23 +463,13 @@ type copied struct {
 	columns    map[string]statistics // by name
 }
 
-// statistics are what DuckDB tells of a column of a file, by what it calls it.
+// statistics are what DuckDB tells of a column of a file, by what it calls it: min and max are values, or beyond them.
 type statistics map[string]string
 
 // nulls are how many of the values are null.
 func (s statistics) nulls() (n int64, known bool) {
 	_, err := fmt.Sscan(s["null_count"], &n)
 	return n, err == nil
-}
-
-// bound is the lowest or the highest value, or a value beyond it.
-func (s statistics) bound(upper bool) (text string, there bool) {
-	if upper {
-		text, there = s["max"]
-		return text, there
-	}
-	text, there = s["min"]
-	return text, there
 }
 
 // copyTo writes what a question gives into a file of a table, which is there to stay when it returns.
