@@ -14,6 +14,7 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // A lake is asked in a working space, in which its tables are views of their files. Which files these are is read from
@@ -188,16 +189,11 @@ func (c *conversation) publishOne(ctx context.Context, t schema.Table, rows bool
 }
 
 // pointers are those of all tables, as of one moment.
-func (w *Warehouse) pointers(ctx context.Context) ([][]any, error) {
-	c, err := w.keeper.Connect(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	if has, err := w.hasCatalogue(ctx, c); err != nil || !has {
-		return nil, err
-	}
-	return c.Ask(ctx, pointersSQL, catalogueName)
+func (w *Warehouse) pointers(ctx context.Context) (found [][]any, err error) {
+	return found, w.inCatalogue(ctx, func(c sqlmerge.Conn) error {
+		found, err = c.Ask(ctx, pointersSQL, catalogueName)
+		return err
+	})
 }
 
 // show makes a view of a table and, of a history, the function that gives it as it was at a moment.

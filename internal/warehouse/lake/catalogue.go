@@ -89,6 +89,19 @@ func (w *Warehouse) at(ctx context.Context, name schema.Name, at string) (*table
 	return t, nil
 }
 
+// inCatalogue does something with the tables of the catalogue, where there are any.
+func (w *Warehouse) inCatalogue(ctx context.Context, work func(sqlmerge.Conn) error) error {
+	c, err := w.keeper.Connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if has, err := w.hasCatalogue(ctx, c); err != nil || !has {
+		return err
+	}
+	return work(c)
+}
+
 func (w *Warehouse) hasCatalogue(ctx context.Context, journal sqlmerge.Conn) (bool, error) {
 	if w.catalogued.Load() {
 		return true, nil

@@ -72,30 +72,24 @@ func (w *Warehouse) noMark(name string) error {
 
 // remark changes the names of snapshots of all tables in one transaction.
 func (w *Warehouse) remark(ctx context.Context, change func(*table.Table) (table.Update, error)) error {
-	c, err := w.keeper.Connect(ctx)
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	if has, err := w.hasCatalogue(ctx, c); err != nil || !has {
-		return err
-	}
-	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
-		return err
-	}
-	found, err := c.Ask(ctx, lockPointers, catalogueName)
-	if err != nil {
-		return err
-	}
-	for _, row := range found {
-		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
-		at, _ := row[2].(string)
-		if err := w.remarkOne(ctx, c, name, at, change); err != nil {
+	return w.inCatalogue(ctx, func(c sqlmerge.Conn) error {
+		if _, err := c.Exec(ctx, "BEGIN"); err != nil {
 			return err
 		}
-	}
-	_, err = c.Exec(ctx, "COMMIT")
-	return err
+		found, err := c.Ask(ctx, lockPointers, catalogueName)
+		if err != nil {
+			return err
+		}
+		for _, row := range found {
+			name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
+			at, _ := row[2].(string)
+			if err := w.remarkOne(ctx, c, name, at, change); err != nil {
+				return err
+			}
+		}
+		_, err = c.Exec(ctx, "COMMIT")
+		return err
+	})
 }
 
 func (w *Warehouse) remarkOne(ctx context.Context, c sqlmerge.Conn, name schema.Name, at string,

@@ -14,6 +14,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/schema"
 	"noemata/internal/warehouse"
+	"noemata/internal/warehouse/sqlmerge"
 )
 
 // When files of a table are put together: when so many are small, or when one of them is read with so many files of
@@ -46,37 +47,31 @@ type upkeep struct {
 // files that no commit names. One process does it at a time. A table that a feed has written meanwhile is left to the
 // next time.
 func (w *Warehouse) Upkeep(ctx context.Context) error {
-	c, err := w.keeper.Connect(ctx)
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	if has, err := w.hasCatalogue(ctx, c); err != nil || !has {
-		return err
-	}
-	if _, err := c.Exec(ctx, "BEGIN"); err != nil {
-		return err
-	}
-	alone, err := c.Ask(ctx, "SELECT pg_try_advisory_xact_lock(hashtextextended($1, 0))", "noemata upkeep "+w.files.Location())
-	if err != nil || !alone[0][0].(bool) {
-		return err
-	}
-	found, err := c.Ask(ctx,
-		"SELECT table_namespace, table_name FROM public.iceberg_tables WHERE catalog_name = $1 ORDER BY 1, 2",
-		catalogueName)
-	if err != nil {
-		return err
-	}
-	failed := w.markToday(ctx, time.Now())
-	for _, row := range found {
-		name := schema.Name{Schema: row[0].(string), Table: row[1].(string)}
-		err := w.keepUp(ctx, name)
-		if ctx.Err() != nil {
-			return ctx.Err()
+	return w.inCatalogue(ctx, func(c sqlmerge.Conn) error {
+		if _, err := c.Exec(ctx, "BEGIN"); err != nil {
+			return err
 		}
-		failed = cmp.Or(failed, err)
-	}
-	return failed
+		alone, err := c.Ask(ctx, "SELECT pg_try_advisory_xact_lock(hashtextextended($1, 0))",
+			"noemata upkeep "+w.files.Location())
+		if err != nil || !alone[0][0].(bool) {
+			return err
+		}
+		found, err := c.Ask(ctx,
+			"SELECT table_namespace, table_name FROM public.iceberg_tables WHERE catalog_name = $1 ORDER BY 1, 2",
+			catalogueName)
+		if err != nil {
+			return err
+		}
+		failed := w.markToday(ctx, time.Now())
+		for _, row := range found {
+			err := w.keepUp(ctx, schema.Name{Schema: row[0].(string), Table: row[1].(string)})
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			failed = cmp.Or(failed, err)
+		}
+		return failed
+	})
 }
 
 // Pace is a few seconds: each commit writes five files for each table that it changes.
