@@ -47,6 +47,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 lint:
 	@unformatted=$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go')); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
 	go vet ./...
+	go vet -tags duckdb_arrow,interop ./internal/engine
 	go tool staticcheck ./...
 	cd console && npm run -s check && npm run -s lint && npm run -s test
 
@@ -99,7 +100,7 @@ versions:
 # What lakes hold, read by PyIceberg and by Spark, which it installs from PyPI and Maven Central.
 interop:
 	tools/interop/install .interop
-	NOEMATA_INTEROP=$(CURDIR)/.interop go test -v -count 1 -timeout 20m -run TestInterop ./internal/engine/
+	NOEMATA_INTEROP=$(CURDIR)/.interop go test -tags duckdb_arrow,interop -v -count 1 -timeout 20m -run TestInterop ./internal/engine/
 
 # A package for Debian, with a unit for systemd.
 VERSION ?= 0.1.0

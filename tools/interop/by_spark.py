@@ -1,4 +1,5 @@
-"""Prints the rows of tables that the catalogue names, as Spark reads them: a distributed engine, here on one machine."""
+"""Prints the rows of tables that the catalogue names, as Spark reads them: a distributed engine, here on one machine. Of
+TABLE@MARK those that were marked."""
 
 import os
 import sys
@@ -26,6 +27,8 @@ spark = (
     .config("spark.sql.catalog.noemata.warehouse", folder)
     .getOrCreate()
 )
-for table in tables:
-    for row in spark.table(f"noemata.{table}").collect():
-        tell(table, row.asDict())
+for named in tables:
+    table, _, mark = named.partition("@")
+    version = f" VERSION AS OF '{mark}'" if mark else ""
+    for row in spark.sql(f"SELECT * FROM noemata.{table}{version}").collect():
+        tell(named, row.asDict())
