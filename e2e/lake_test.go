@@ -33,7 +33,13 @@ func lakeIn(t *testing.T, bucket bool) {
 	t.Cleanup(s.stop)
 	d := s.addSource("circulation")
 	d.exec(`CREATE TABLE loans (id int PRIMARY KEY, copy text, fee numeric(8,2)); CREATE TABLE holds (id int PRIMARY KEY, state text);
-		INSERT INTO loans SELECT i, 'C' || i, i / 4.0 FROM generate_series(1, 2000) i; INSERT INTO holds VALUES (1, 'placed')`)
+		INSERT INTO loans SELECT i, 'C' || i, i / 4.0 FROM generate_series(1, 2000) i; INSERT INTO holds VALUES (1, 'placed');
+		CREATE TABLE kinds (id int PRIMARY KEY, a smallint, b bigint, c numeric(38,9), d numeric, e real, f float8, g boolean, h date, i time,
+			j timestamp, k timestamptz, l interval, m uuid, n bytea, o jsonb, p text, q char(5), r int[], s inet);
+		INSERT INTO kinds VALUES (1, -32768, 9223372036854775807, -99999999999999999999999999999.999999999, 1e60, 'NaN', '-Infinity', true,
+			'0001-01-01', '23:59:59.999999', '9999-12-31 23:59:59.999999', '2026-03-29 02:30:00.5+02', '1 mon 2 days 3.5 s',
+			'00000000-0000-0000-0000-00000000000f', '\x00ff', '{"a": [1, null]}', E'a\n☃''"', 'x', '{1,NULL}', '10.0.0.1/8');
+		INSERT INTO kinds (id) VALUES (2)`)
 	catalogue, conn := testkit.Database(t)
 	add := []string{"warehouses", "add", "archive", "--kind", "iceberg"}
 	if bucket {
@@ -48,7 +54,7 @@ func lakeIn(t *testing.T, bucket bool) {
 		out = s.must("warehouses", "show", "archive", "--output", "json")
 		require.Contains(t, out, at.AccessKey)
 		require.NotContains(t, out, at.SecretKey)
-		server.Failing.Store(30)
+		server.Failing.Store(150)
 		t.Cleanup(func() {
 			require.Positive(t, server.Failed.Load())
 			require.Contains(t, strings.Join(server.Objects(t, at.Name), " "), "lakes/libraries/kept/loans-")
@@ -120,8 +126,14 @@ func lakeIn(t *testing.T, bucket bool) {
 		[]string{*x.Rows[0][0], *x.Rows[0][1], *x.Rows[1][0], *x.Rows[1][1]})
 	s.addWarehouse("desk", "duckdb")
 	s.apply("feed: beside\nsource: circulation\nwarehouse: desk\ntarget: Kept.{table}\ntables:\n" +
-		"  - {table: public.holds, find: whole, keep: latest}\n")
+		"  - {table: public.holds, find: whole, keep: latest}\n  - {table: public.kinds, find: whole, keep: latest}\n")
 	require.Equal(t, "done", s.finish("beside").State)
+	there, err := s.client.Ask(t.Context(), "desk", client.Ask{SQL: "SELECT * FROM kept.kinds ORDER BY id"})
+	require.NoError(t, err)
+	here, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT * FROM desk.kept.kinds ORDER BY id"})
+	require.NoError(t, err)
+	require.Equal(t, there.Rows, here.Rows, "values of every type are the same where they are lent")
+	require.Len(t, here.Rows, 2)
 	for _, sql := range []string{
 		"SELECT count(*) FROM kept.holds h JOIN desk.kept.holds AS d ON d.id = h.id AND d.state = h.state WHERE h.nm_deleted_at IS NULL",
 		`SELECT count(*) FROM "desk"."Kept".holds`,
