@@ -14,19 +14,26 @@ import (
 func (b *browser) add(label, word string) {
 	b.t.Helper()
 	field := chromedp.Search(fmt.Sprintf(`//input[@aria-label=%q]`, label))
-	shown := func(in string) {
-		b.t.Helper()
-		require.Eventually(b.t, func() bool {
-			is, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(
-				`[...document.querySelectorAll(%q)].some((e) => e.checkVisibility() && e.innerText.trim() === %q)`, in, word)))
-			return err == nil && is
-		}, 10*time.Second, 50*time.Millisecond, "%s in %s", word, in)
+	is := func(in string) bool {
+		is, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(
+			`[...document.querySelectorAll(%q)].some((e) => e.checkVisibility() && e.innerText.trim() === %q)`, in, word)))
+		return err == nil && is
 	}
-	b.do(chromedp.Click(field), chromedp.SendKeys(field, word))
-	shown(".el-select-dropdown__item") // what is not offered yet cannot be chosen
+	require.Eventually(b.t, func() bool { // a dialog that is still opening takes the focus for itself, and what is typed is lost
+		b.do(chromedp.Click(field), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = `+
+			`document.activeElement; if (e.ariaLabel === %q) { e.value = ''; e.dispatchEvent(new Event('input')) } })()`, label)),
+			chromedp.SendKeys(field, word))
+		for range 20 {
+			if is(".el-select-dropdown__item") { // what is not offered yet cannot be chosen
+				return true
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return false
+	}, time.Minute, 50*time.Millisecond, "%s is offered", word)
 	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((e) => `+
 		`e.checkVisibility() && e.innerText.trim() === %q).click()`, word)))
-	shown(".el-tag")
+	require.Eventually(b.t, func() bool { return is(".el-tag") }, 10*time.Second, 50*time.Millisecond, "%s is chosen", word)
 	b.do(chromedp.KeyEvent(kb.Tab))
 }
 

@@ -359,7 +359,7 @@ func TestEveryPageIsForEverybody(t *testing.T) {
 		require.NoError(t, err)
 		stops = append(stops, stop)
 	}
-	require.Equal(t, []string{"Skip to the content", "Noemata", "Overview", "Runs", "Ask", "Derived", "Alerts", "Sources",
+	require.Equal(t, []string{"To the content", "Noemata", "Overview", "Runs", "Ask", "Derived", "Alerts", "Sources",
 		"Warehouses",
 		"Service", "People", "Light", "Sign out"}, stops[:13])
 	for _, stop := range stops {

@@ -33,7 +33,7 @@ async function leave() {
 </script>
 
 <template>
-  <a class="skip" href="#main">Skip to the content</a>
+  <a class="skip" href="#main">To the content</a>
   <header v-if="session.name" class="top">
     <RouterLink to="/" class="mark"><img src="/mark.svg" alt="" width="22" height="22" /> Noemata</RouterLink>
     <nav aria-label="Places">
