@@ -13,6 +13,7 @@ import (
 	"noemata/demo"
 	"noemata/internal/cli"
 	"noemata/internal/source"
+	sourcelake "noemata/internal/source/lake"
 	"noemata/internal/source/mariadb"
 	"noemata/internal/source/mysql"
 	sourcepostgres "noemata/internal/source/postgres"
@@ -38,6 +39,7 @@ func main() {
 	source.Kinds.Register(mariadb.Kind, mariadb.Opener)
 	source.Kinds.Register(mysql.Kind, mysql.Opener)
 	source.Kinds.Register(sqlite.Kind, sqlite.Opener)
+	source.Kinds.Register(sourcelake.Kind, sourcelake.Opener)
 	warehouse.Kinds.Register(duckdb.Kind, duckdb.Opener)
 	warehouse.Kinds.Register(lake.Kind, lake.Opener)
 	warehouse.Kinds.Register(warehousepostgres.Kind, warehousepostgres.Opener)

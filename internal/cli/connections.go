@@ -236,17 +236,18 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file; a relative one begins in the first folder that the service was given with "+map[bool]string{
-			true: "--source-dir (SQLite)", false: "--warehouse-dir (DuckDB, and the folder of a lake)"}[side == client.Sources])
+			true: "--source-dir (SQLite, and the folder of a lake)", false: "--warehouse-dir (DuckDB, and the folder of a lake)"}[side == client.Sources])
 	if side == client.Warehouses {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
-		g.bucket.flags(c)
 		f.StringVar(&g.settings.MarkDaily, "mark-daily", "", "of a lake: when each day what it holds is kept under the date, as "+
 			"23:59; never when empty")
 		f.StringVar(&g.settings.MarkZone, "mark-zone", "", "the time zone of that; UTC when left out")
 		f.StringVar(&g.settings.MarkKeep, "mark-keep", "", "for how long, as 90d; until it is removed when left out")
 	}
+	g.bucket.flags(c)
 	if side == client.Sources {
+		f.StringVar(&g.settings.Catalogue, "catalogue", "", "of a lake: what its catalogue is called, where the database has several")
 		f.IntVar(&g.settings.Connections, "connections", 0,
 			"how many connections a process opens at most, beside those for logs that are followed")
 		f.StringVar(&g.settings.HeavyHours, "heavy-hours", "",
@@ -300,12 +301,12 @@ func (g given) connection(cmd *cobra.Command, name string, before *client.Connec
 			"database": func() { old.Database = s.Database },
 			"user":     func() { old.User = s.User }, "path": func() { old.Path = s.Path },
 			"password-in-clear": func() { old.InClear = s.InClear },
-			"connections":       func() { old.Connections = s.Connections },
-			"ask-user":          func() { old.AskUser = s.AskUser },
-			"mark-daily":        func() { old.MarkDaily = s.MarkDaily },
-			"mark-zone":         func() { old.MarkZone = s.MarkZone },
-			"mark-keep":         func() { old.MarkKeep = s.MarkKeep },
-			"heavy-hours":       func() { old.HeavyHours = s.HeavyHours }, "heavy-zone": func() { old.HeavyZone = s.HeavyZone },
+			"connections":       func() { old.Connections = s.Connections }, "catalogue": func() { old.Catalogue = s.Catalogue },
+			"ask-user":    func() { old.AskUser = s.AskUser },
+			"mark-daily":  func() { old.MarkDaily = s.MarkDaily },
+			"mark-zone":   func() { old.MarkZone = s.MarkZone },
+			"mark-keep":   func() { old.MarkKeep = s.MarkKeep },
+			"heavy-hours": func() { old.HeavyHours = s.HeavyHours }, "heavy-zone": func() { old.HeavyZone = s.HeavyZone },
 		} {
 			if set(flag) {
 				take()

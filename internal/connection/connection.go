@@ -39,7 +39,8 @@ type Settings struct {
 	CA       string `json:"ca,omitempty" doc:"The certificates to trust, in PEM, instead of the system's"`
 	Path     string `json:"path,omitempty" doc:"Path of the database file, for a database in a file"`
 	// Bucket has the files of a lake that is not in a folder.
-	Bucket *Bucket `json:"bucket,omitempty" doc:"Of a lake: where in object storage (S3) its files are, instead of path"`
+	Bucket    *Bucket `json:"bucket,omitempty" doc:"Of a lake: where in object storage (S3) its files are, instead of path"`
+	Catalogue string  `json:"catalogue,omitempty" doc:"Of a lake that is read: what its catalogue is called, where the database has several"`
 	// When a lake is marked each day.
 	MarkDaily string `json:"mark_daily,omitempty" doc:"Of a lake: at which time each day what it holds is kept under the day's date, as 23:59; never when left out"`
 	MarkZone  string `json:"mark_zone,omitempty" doc:"The time zone of mark_daily; UTC when left out"`

@@ -80,7 +80,7 @@ var layers = [][]string{
 	{"internal/records"},
 	{"internal/engine"},
 	{"internal/source/mysql"},
-	{"internal/warehouse/lake"},
+	{"internal/warehouse/lake", "internal/source/lake"},
 	{"internal/warehouse/duckdb", "internal/warehouse/postgres", "internal/testkit/plain", "internal/source/postgres",
 		"internal/source/mariadb", "internal/source/sqlite"},
 	{"internal/warehouse/sqlmerge", "internal/source/mariadb/binlog"},

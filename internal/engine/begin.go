@@ -61,10 +61,9 @@ func (s *session) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if stands.Position.IsZero() {
+	if begun != stands.Position.Value { // what is read may hang on it
 		stands, err = s.standAt(ctx, stands, begun)
 	}
-	stands.Position.Value = begun
 	s.board.mu.Lock()
 	s.board.stands = stands
 	s.board.mu.Unlock()
@@ -264,6 +263,7 @@ func (t *logTable) since(stands warehouse.Checkpoint) source.Followed {
 	if t.copy.State == warehouse.Following || t.fills != nil {
 		x.Since = stands.Position.Value
 	}
+	x.Copied = t.copy.State == warehouse.Joining
 	return x
 }
 

@@ -19,7 +19,7 @@ type folder struct{ path, what string }
 
 func (f folder) Location() string { return "file://" + f.path }
 
-func (f folder) IO(context.Context) (icebergio.IO, error) { return synced{}, nil }
+func (f folder) IO(context.Context) (icebergio.IO, error) { return synced{of: f}, nil }
 
 // local is the path of a file.
 func (f folder) local(name string) (string, error) {
@@ -35,8 +35,22 @@ func (f folder) Hold(_ context.Context, names ...string) (paths []string, err er
 		if paths[i], err = f.local(name); err != nil {
 			return nil, err
 		}
+		file, err := f.open(paths[i])
+		if err != nil {
+			return nil, err
+		}
+		_ = file.Close()
 	}
 	return paths, nil
+}
+
+// open opens a file of the folder, to which no link leads out of it.
+func (f folder) open(at string) (*os.File, error) {
+	within, err := filepath.Rel(f.path, at)
+	if err != nil {
+		return nil, err
+	}
+	return os.OpenInRoot(f.path, within)
 }
 
 func (f folder) Release(...string) {}
@@ -100,8 +114,35 @@ func (f folder) Try(context.Context) error {
 	return Unwritten(errors.Join(file.Close(), os.Remove(file.Name())), f.what)
 }
 
-// synced is the local file system, where what was written is on the disk.
-type synced struct{ icebergio.LocalFS }
+// synced is the folder as iceberg-go reads and writes it. What was written is on the disk.
+type synced struct{ of folder }
+
+// Open opens a file of the folder.
+func (s synced) Open(name string) (icebergio.File, error) {
+	at, err := s.of.local(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.of.open(at)
+}
+
+// Remove removes a file.
+func (s synced) Remove(name string) error {
+	at, err := s.of.local(name)
+	if err != nil {
+		return err
+	}
+	return os.Remove(at)
+}
+
+// WalkDir calls fn for each file below a name.
+func (s synced) WalkDir(root string, fn fs.WalkDirFunc) error {
+	at, err := s.of.local(root)
+	if err != nil {
+		return err
+	}
+	return filepath.WalkDir(at, fn)
+}
 
 // WriteFile writes a file that is not there yet.
 func (s synced) WriteFile(name string, data []byte) error {
@@ -114,8 +155,11 @@ func (s synced) WriteFile(name string, data []byte) error {
 }
 
 // Create makes a file that is not there yet.
-func (synced) Create(name string) (icebergio.FileWriter, error) {
-	at := strings.TrimPrefix(name, "file://")
+func (s synced) Create(name string) (icebergio.FileWriter, error) {
+	at, err := s.of.local(name)
+	if err != nil {
+		return nil, err
+	}
 	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 		return nil, err
 	}

@@ -38,6 +38,10 @@ type Files interface {
 	Try(ctx context.Context) error
 }
 
+// CommitProperty is the property of a snapshot's summary that those have in common that were made at once, of one table
+// or several.
+const CommitProperty = "noemata.commit"
+
 // Of gives the files that settings name; what names them in messages.
 func Of(s connection.Settings, what string) (Files, error) {
 	if s.Bucket == nil {

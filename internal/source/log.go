@@ -83,9 +83,11 @@ type Followed struct {
 	Key   []string     // names its rows in the warehouse; none for a ledger without one
 	Whole bool         // it has all the columns that the source has
 	Since string       // its changes have been retained since this position; empty while it is copied
-	Takes []string     // the kinds of change that are wanted; all where it is empty
-	Only  *Filter      // rows that a copy need not read; nil for none
-	Fills []string     // columns of which the log may not tell yet: rows are given them otherwise
+	// Copied tells that its rows were copied, and wait for the changes up to their snapshot.
+	Copied bool
+	Takes  []string // the kinds of change that are wanted; all where it is empty
+	Only   *Filter  // rows that a copy need not read; nil for none
+	Fills  []string // columns of which the log may not tell yet: rows are given them otherwise
 }
 
 // Ignores tells whether changes of a kind are left out. An update of the key is an update.

@@ -49,6 +49,7 @@ const blank = () => ({
   connections: undefined as number | undefined,
   heavy_hours: '',
   heavy_zone: '',
+  catalogue: '',
   ask_user: '',
   ask_password: '',
   bucket: { name: '', folder: '', endpoint: '', region: '', path_style: true, access_key: '', secret_key: '' },
@@ -65,7 +66,9 @@ const inFile = computed(() => ['duckdb', 'sqlite'].includes(form.value.kind))
 const lake = computed(() => form.value.kind === 'iceberg')
 const inFolder = computed(() => lake.value && files.value === 'folder')
 const inBucket = computed(() => lake.value && files.value === 'bucket')
-const onServer = computed(() => !inFile.value && !(lake.value && catalogue.value === 'own'))
+// The catalogue of a lake that is read is wherever whoever writes it keeps it.
+const ownCatalogue = computed(() => lake.value && props.side === 'warehouses' && catalogue.value === 'own')
+const onServer = computed(() => !inFile.value && !ownCatalogue.value)
 const asked = computed(() => props.side === 'warehouses' && form.value.kind === 'postgresql')
 const changing = computed(() => props.connection !== undefined)
 
@@ -139,6 +142,7 @@ const body = computed<Schemas['NewConnection']>(() => {
         connections: f.connections || undefined,
         heavy_hours: given(f.heavy_hours.trim()),
         heavy_zone: given(f.heavy_zone.trim()),
+        catalogue: lake.value ? given(f.catalogue.trim()) : undefined,
         ask_user: asked.value ? given(f.ask_user.trim()) : undefined,
         ask_password: asked.value ? given(f.ask_password) : undefined,
       }
@@ -174,6 +178,7 @@ const known = [
   'heavy_hours',
   'ask_user',
   'ask_password',
+  'catalogue',
   'bucket.name',
   'bucket.folder',
   'bucket.endpoint',
@@ -255,7 +260,14 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
         >
       </ElFormItem>
       <ElFormItem v-if="inFolder" label="Folder" :error="wrong('path')"
-        ><ElInput v-model="form.path" class="mono" placeholder="lake, below the service's folder for warehouses"
+        ><ElInput
+          v-model="form.path"
+          class="mono"
+          :placeholder="
+            side === 'sources'
+              ? 'below a folder that serve --source-dir names'
+              : 'lake, below the service\'s folder for warehouses'
+          "
       /></ElFormItem>
       <template v-if="inBucket">
         <ElFormItem label="Bucket and folder" :error="wrong('bucket.name', 'bucket.folder')"
@@ -295,7 +307,7 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
             :placeholder="changing ? 'as it is, while it goes to the same place' : ''"
         /></ElFormItem>
       </template>
-      <ElFormItem v-if="lake" label="Its catalogue is in">
+      <ElFormItem v-if="lake && side === 'warehouses'" label="Its catalogue is in">
         <ElRadioGroup v-model="catalogue" aria-label="Where its catalogue is"
           ><ElRadioButton value="own">The service's own server</ElRadioButton
           ><ElRadioButton value="named">Another database</ElRadioButton></ElRadioGroup
@@ -329,6 +341,9 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
               aria-label="Port" /></div
         ></ElFormItem>
         <ElFormItem label="Database" :error="wrong('database')"><ElInput v-model="form.database" /></ElFormItem>
+        <ElFormItem v-if="lake && side === 'sources'" label="Catalogue" :error="wrong('catalogue')"
+          ><ElInput v-model="form.catalogue" placeholder="its name, where the database has several"
+        /></ElFormItem>
         <ElFormItem label="User" :error="wrong('user')"
           ><ElInput v-model="form.user" autocomplete="off"
         /></ElFormItem>

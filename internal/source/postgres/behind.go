@@ -33,7 +33,7 @@ func (x *slot) keeps(position string) bool {
 func (s *Source) slots(ctx context.Context, name string) (map[string]*slot, error) {
 	found := map[string]*slot{}
 	var of, confirmed, status string
-	err := s.each(ctx, "SELECT slot_name::text, coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM "+
+	err := s.Each(ctx, "SELECT slot_name::text, coalesce(confirmed_flush_lsn::text, ''), coalesce(wal_status, '') FROM "+
 		"pg_replication_slots WHERE slot_name IN ($1, $2)", []any{name, behindOf(name)}, []any{&of, &confirmed, &status},
 		func() (err error) {
 			x := &slot{lost: status == "lost"}

@@ -58,7 +58,7 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 	t := schema.Table{Name: name}
 	var oid uint32
 	var schemaUsable bool
-	err := s.row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE'), coalesce(obj_description(c.oid, 'pg_class'), ''),
+	err := s.Row(ctx, `SELECT c.oid, c.relkind IN ('v', 'm', 'f'), c.relkind = 'p', greatest(c.reltuples, -1)::int8, has_schema_privilege(n.oid, 'USAGE'), coalesce(obj_description(c.oid, 'pg_class'), ''),
   coalesce((SELECT json_agg(json_build_object('Columns', `+attributes("conkey", "conrelid")+`, 'To', json_build_object('Schema', tn.nspname, 'Table', t.relname), 'ToColumns', `+attributes("confkey", "confrelid")+`) ORDER BY f.conname)
     FROM pg_constraint f JOIN pg_class t ON t.oid = f.confrelid JOIN pg_namespace tn ON tn.oid = t.relnamespace WHERE f.conrelid = c.oid AND f.contype = 'f'), '[]')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -222,7 +222,7 @@ ORDER BY a.attnum`
 // keys finds the unique keys of columns that cannot be null: the primary key, and then the
 // shortest first.
 func (s *Source) keys(ctx context.Context, oid uint32) (keys [][]string, err error) {
-	err = s.row(ctx, `SELECT coalesce(json_agg(array(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(attnum, place)
+	err = s.Row(ctx, `SELECT coalesce(json_agg(array(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(attnum, place)
              JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum ORDER BY k.place) ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid), '[]')
 FROM pg_index i
 WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
@@ -233,7 +233,7 @@ WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL A
 
 // Indexed lists the columns that an index of a table begins with, of one that has all rows.
 func (s *Source) Indexed(ctx context.Context, name schema.Name) (columns []string, err error) {
-	err = s.row(ctx, `SELECT coalesce(array_agg(DISTINCT a.attname::text), '{}') FROM pg_index i
+	err = s.Row(ctx, `SELECT coalesce(array_agg(DISTINCT a.attname::text), '{}') FROM pg_index i
 JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0] JOIN pg_class c ON c.oid = i.indrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE i.indisvalid AND i.indpred IS NULL AND n.nspname = $1 AND c.relname = $2`, []any{name.Schema, name.Table}, &columns)
@@ -252,7 +252,7 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	}
 	w := q.Watermark.Column
 	var told, standby bool
-	if err := s.row(ctx, "SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE'), pg_is_in_recovery()", nil, &told,
+	if err := s.Row(ctx, "SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE'), pg_is_in_recovery()", nil, &told,
 		&standby); err != nil {
 		return nil, err
 	}
@@ -303,7 +303,7 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 // Clustered tells whether the rows of a table lie in the order of the first column of its key, by the server's statistics
 // (PostgreSQL, pg_stats): reading a range of keys by an index costs about what its rows cost then.
 func (s *Source) Clustered(ctx context.Context, t schema.Table) (clustered bool, err error) {
-	err = s.row(ctx, "SELECT coalesce(max(abs(correlation)), 0) > 0.9 FROM pg_stats WHERE schemaname = $1 AND tablename = $2 "+
+	err = s.Row(ctx, "SELECT coalesce(max(abs(correlation)), 0) > 0.9 FROM pg_stats WHERE schemaname = $1 AND tablename = $2 "+
 		"AND attname = $3 AND NOT inherited", []any{t.Name.Schema, t.Name.Table, t.Key[0]}, &clustered)
 	return clustered, err
 }

@@ -50,7 +50,7 @@ func (s *Source) CheckPosition(text string) (string, error) {
 
 // Origin names the cluster and the database.
 func (s *Source) Origin(ctx context.Context) (origin string, err error) {
-	err = s.row(ctx, "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = "+
+	err = s.Row(ctx, "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = "+
 		"current_database()) FROM pg_control_system()", nil, &origin)
 	return origin, err
 }
@@ -61,7 +61,7 @@ func (s *Source) End(ctx context.Context) (string, time.Time, error) {
 	var end string
 	var moment time.Time
 	var page uint64
-	err := s.row(ctx, "SELECT clock_timestamp(), pg_current_wal_insert_lsn()::text, "+
+	err := s.Row(ctx, "SELECT clock_timestamp(), pg_current_wal_insert_lsn()::text, "+
 		"current_setting('wal_block_size')::int8", nil, &moment, &end, &page)
 	if err != nil {
 		return "", moment, err
@@ -83,11 +83,11 @@ const (
 func (s *Source) LogRate(ctx context.Context) (source.LogRate, error) {
 	var bytes, seconds float64
 	var number int
-	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int", nil, &number); err != nil ||
+	if err := s.Row(ctx, "SELECT current_setting('server_version_num')::int", nil, &number); err != nil ||
 		number < oldestForLog {
 		return source.LogRate{PerHour: -1}, err
 	}
-	err := s.row(ctx, "SELECT wal_bytes::float8, extract(epoch FROM now() - stats_reset)::float8 FROM pg_stat_wal", nil,
+	err := s.Row(ctx, "SELECT wal_bytes::float8, extract(epoch FROM now() - stats_reset)::float8 FROM pg_stat_wal", nil,
 		&bytes, &seconds)
 	if err != nil || seconds < 1 {
 		return source.LogRate{PerHour: -1}, err
@@ -202,7 +202,7 @@ func (s *Source) createSlot(ctx context.Context, name string) (string, error) {
 
 // slotsTaken is how many slots of the server are taken, and how many there may be.
 func (s *Source) slotsTaken(ctx context.Context) (used, most int, err error) {
-	err = s.row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
+	err = s.Row(ctx, "SELECT (SELECT count(*) FROM pg_replication_slots), "+
 		"current_setting('max_replication_slots')::int", nil, &used, &most)
 	return used, most, err
 }
@@ -226,7 +226,7 @@ const slotWithin = 8 * time.Second
 // waitsForSlot says which transactions keep a slot from being made.
 func (s *Source) waitsForSlot(ctx context.Context) error {
 	var who string
-	err := s.row(ctx, `SELECT coalesce(string_agg(what, '; ' ORDER BY since), 'the server does not tell which') FROM (
+	err := s.Row(ctx, `SELECT coalesce(string_agg(what, '; ' ORDER BY since), 'the server does not tell which') FROM (
   SELECT 'one that is prepared as ' || gid || ' in the database ' || database || ', since ' || date_trunc('second', prepared) AS what, prepared AS since FROM pg_prepared_xacts
   UNION ALL SELECT 'that of process ' || pid || ' in the database ' || datname || ', since ' || date_trunc('second', xact_start), xact_start FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND pid <> pg_backend_pid()
   ORDER BY 2 LIMIT 5) AS open`, nil, &who)
@@ -257,7 +257,7 @@ func (s *Source) write(ctx context.Context, sql string, args []any, into ...any)
 func (s *Source) publish(ctx context.Context, name string, tables []source.Followed) error {
 	var version int
 	var there bool
-	if err := s.row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication "+
+	if err := s.Row(ctx, "SELECT current_setting('server_version_num')::int, EXISTS (SELECT 1 FROM pg_publication "+
 		"WHERE pubname = $1)", []any{name}, &version, &there); err != nil {
 		return err
 	}
@@ -362,7 +362,7 @@ func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState
 		stands = &text
 	}
 	var status string
-	err := s.row(ctx, `SELECT coalesce(s.wal_status, ''), s.active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), least(s.restart_lsn, b.restart_lsn)), 0)::int8,
+	err := s.Row(ctx, `SELECT coalesce(s.wal_status, ''), s.active, coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), least(s.restart_lsn, b.restart_lsn)), 0)::int8,
        greatest(coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), coalesce($2::pg_lsn, s.confirmed_flush_lsn)), 0), 0)::int8, coalesce(s.confirmed_flush_lsn::text, '0/0'),
        coalesce(least(s.confirmed_flush_lsn, b.confirmed_flush_lsn)::text, '0/0')
 FROM pg_replication_slots s LEFT JOIN pg_replication_slots b ON b.slot_name = $3 AND b.wal_status <> 'lost' WHERE s.slot_name = $1`,
@@ -390,12 +390,12 @@ func (s *Source) Settle(ctx context.Context, table schema.Table, waits func(who 
 WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock')
   AND database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND relation IN (SELECT $1::regclass::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`
 	var first []string
-	if err := s.row(ctx, writers, []any{table.Name.Quoted()}, &first); err != nil {
+	if err := s.Row(ctx, writers, []any{table.Name.Quoted()}, &first); err != nil {
 		return err
 	}
 	for len(first) > 0 {
 		var now []string
-		if err := s.row(ctx, writers, []any{table.Name.Quoted()}, &now); err != nil {
+		if err := s.Row(ctx, writers, []any{table.Name.Quoted()}, &now); err != nil {
 			return err
 		}
 		first = slices.DeleteFunc(first, func(id string) bool { return !slices.Contains(now, id) })
@@ -419,7 +419,7 @@ WHERE locktype = 'relation' AND granted AND mode IN ('RowExclusiveLock', 'ShareR
 // whoIs names transactions for a person: by the process that has them, or by the name that
 // they were prepared under.
 func (s *Source) whoIs(ctx context.Context, virtual []string) (who string, err error) {
-	err = s.row(ctx, `SELECT coalesce(string_agg(DISTINCT CASE WHEN l.pid IS NULL THEN 'one that is prepared' || coalesce(' (' || p.gid || ', since ' || date_trunc('second', p.prepared) || ')', '')
+	err = s.Row(ctx, `SELECT coalesce(string_agg(DISTINCT CASE WHEN l.pid IS NULL THEN 'one that is prepared' || coalesce(' (' || p.gid || ', since ' || date_trunc('second', p.prepared) || ')', '')
   ELSE 'that of process ' || l.pid || coalesce(' (' || a.usename || ', since ' || date_trunc('second', a.xact_start) || ')', '') END, '; '), '')
 FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
   LEFT JOIN pg_locks x ON x.virtualtransaction = l.virtualtransaction AND x.locktype = 'transactionid' AND l.pid IS NULL LEFT JOIN pg_prepared_xacts p ON p.transaction = x.transactionid
@@ -439,7 +439,7 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) ([]p
 	var version, slots, used int
 	var level, keep string
 	var standby, replication bool
-	err := s.row(ctx, `SELECT current_setting('server_version_num')::int, current_setting('wal_level'), pg_is_in_recovery(),
+	err := s.Row(ctx, `SELECT current_setting('server_version_num')::int, current_setting('wal_level'), pg_is_in_recovery(),
        (SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user), current_setting('max_replication_slots')::int,
        (SELECT count(*) FROM pg_replication_slots), current_setting('max_slot_wal_keep_size')`, nil, &version, &level, &standby, &replication, &slots, &used, &keep)
 	if err != nil {
@@ -534,7 +534,7 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 	add func(level problem.Level, table, remedy, format string, args ...any)) error {
 	user, database := schema.Quote(s.settings.User), schema.Quote(s.settings.Database)
 	var create bool
-	if err := s.row(ctx, "SELECT has_database_privilege(current_database(), 'CREATE')", nil, &create); err != nil {
+	if err := s.Row(ctx, "SELECT has_database_privilege(current_database(), 'CREATE')", nil, &create); err != nil {
 		return err
 	}
 	if !create {
@@ -547,7 +547,7 @@ func (s *Source) mayMakePublication(ctx context.Context, tables []source.Followe
 	owners := map[schema.Name]string{}
 	var name schema.Name
 	var owner string
-	if err := s.each(ctx, `SELECT n.nspname, c.relname, pg_get_userbyid(c.relowner)::text
+	if err := s.Each(ctx, `SELECT n.nspname, c.relname, pg_get_userbyid(c.relowner)::text
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[])) AND NOT pg_has_role(c.relowner, 'USAGE')`,
 		[]any{schemas, names}, []any{&name.Schema, &name.Table, &owner}, func() error {
@@ -586,7 +586,7 @@ func (s *Source) identities(ctx context.Context, tables []source.Followed) (map[
 	all := map[schema.Name]identity{}
 	var name schema.Name
 	var x identity
-	err := s.each(ctx, `SELECT n.nspname, c.relname, c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+	err := s.Each(ctx, `SELECT n.nspname, c.relname, c.relreplident = 'f', coalesce((SELECT array_agg(a.attname::text ORDER BY a.attnum) FROM pg_index i JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
   WHERE i.indrelid = c.oid AND (c.relreplident = 'd' AND i.indisprimary OR c.relreplident = 'i' AND i.indisreplident)), '{}')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))`, []any{schemas, names},
 		[]any{&name.Schema, &name.Table, &x.full, &x.columns}, func() error {

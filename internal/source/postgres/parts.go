@@ -16,7 +16,7 @@ import (
 // parts lists the pieces of a partitioned table that hold rows, by number and file, and how far
 // transactions have come.
 func (s *Source) parts(ctx context.Context, oid uint32) (parts []string, at string, err error) {
-	err = s.row(ctx, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text, coalesce((SELECT array_agg(relid::oid || '/' ||
+	err = s.Row(ctx, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text, coalesce((SELECT array_agg(relid::oid || '/' ||
     coalesce(pg_relation_filenode(relid), 0) ORDER BY relid::oid) FROM pg_partition_tree($1::oid::regclass) WHERE isleaf), '{}')`,
 		[]any{oid}, &at, &parts)
 	return parts, at, err
@@ -40,7 +40,7 @@ func (s *Source) Came(ctx context.Context, t schema.Table, was []string) (came s
 		}
 		// Rows of the transaction that attached it count where they were written by an earlier command.
 		var before bool
-		err = s.row(ctx, `WITH attached AS (
+		err = s.Row(ctx, `WITH attached AS (
     SELECT age(i.xmin) AS age, i.cmin::text::int8 AS command FROM pg_inherits AS i
     WHERE i.inhrelid IN (SELECT relid FROM pg_partition_ancestors($1::oid::regclass)) ORDER BY 1, 2 DESC LIMIT 1
 ) SELECT EXISTS (SELECT FROM ONLY `+name+` AS l, attached AS a WHERE age(l.xmin) > a.age OR age(l.xmin) = a.age
@@ -68,7 +68,7 @@ func (s *Source) Went(ctx context.Context, t schema.Table, was []string, at stri
 			return name, err
 		}
 		var has bool
-		err = s.row(ctx, `SELECT EXISTS (SELECT FROM ONLY `+name+` AS l
+		err = s.Row(ctx, `SELECT EXISTS (SELECT FROM ONLY `+name+` AS l
 WHERE age(l.xmin) > pg_snapshot_xmax(pg_current_snapshot())::text::int8 - $1::text::int8)`, []any{at}, &has)
 		if err != nil || !has {
 			return name, err
@@ -79,7 +79,7 @@ WHERE age(l.xmin) > pg_snapshot_xmax(pg_current_snapshot())::text::int8 - $1::te
 
 // partName is the quoted name of a table by its number; empty where it has gone meanwhile.
 func (s *Source) partName(ctx context.Context, oid string) (name string, err error) {
-	err = s.row(ctx, `SELECT coalesce((SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class AS c
+	err = s.Row(ctx, `SELECT coalesce((SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class AS c
 JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE c.oid = $1::text::oid), '')`, []any{oid}, &name)
 	return name, err
 }

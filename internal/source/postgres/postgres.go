@@ -94,7 +94,7 @@ func Open(s connection.Settings, what string) (source.Source, error) {
 
 // Connections counts those of the user (PostgreSQL, The Statistics Collector: pg_stat_activity).
 func (s *Source) Connections(ctx context.Context) (n int64, err error) {
-	err = s.row(ctx, "SELECT count(*) FROM pg_stat_activity WHERE usename = current_user", nil, &n)
+	err = s.Row(ctx, "SELECT count(*) FROM pg_stat_activity WHERE usename = current_user", nil, &n)
 	return n, err
 }
 
@@ -115,16 +115,16 @@ func (s *Source) Close() {
 
 func (s *Source) explain(err error) error { return pgdial.Explain(err, s.what, s.settings) }
 
-// row runs a query of one row and records it.
-func (s *Source) row(ctx context.Context, sql string, args []any, into ...any) error {
+// Row runs a query of one row and records it.
+func (s *Source) Row(ctx context.Context, sql string, args []any, into ...any) error {
 	done := statement.Begin(ctx, statement.Source, shown(sql, args))
 	err := s.pool.QueryRow(ctx, sql, args...).Scan(into...)
 	done(1, err)
 	return s.explain(err)
 }
 
-// each runs a query and takes its rows one by one; into is scanned anew for each.
-func (s *Source) each(ctx context.Context, sql string, args []any, into []any, take func() error) error {
+// Each runs a query and takes its rows one by one; into is scanned anew for each.
+func (s *Source) Each(ctx context.Context, sql string, args []any, into []any, take func() error) error {
 	done := statement.Begin(ctx, statement.Source, shown(sql, args))
 	var tag pgconn.CommandTag
 	found, err := s.pool.Query(ctx, sql, args...)
@@ -147,7 +147,7 @@ func shown(sql string, args []any) string {
 func (s *Source) Test(ctx context.Context) (string, error) {
 	var version string
 	var number int
-	if err := s.row(ctx, "SELECT 'PostgreSQL ' || current_setting('server_version'), "+
+	if err := s.Row(ctx, "SELECT 'PostgreSQL ' || current_setting('server_version'), "+
 		"current_setting('server_version_num')::int", nil, &version, &number); err != nil {
 		return "", err
 	}
@@ -202,19 +202,19 @@ func (s *Source) Mend(ctx context.Context, sql string) error {
 func (s *Source) Moment(ctx context.Context) (window.Moment, error) {
 	var m window.Moment
 	var standby, told bool
-	err := s.row(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN least(clock_timestamp(), coalesce(pg_last_xact_replay_timestamp(), '-infinity')) ELSE clock_timestamp() END,
+	err := s.Row(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN least(clock_timestamp(), coalesce(pg_last_xact_replay_timestamp(), '-infinity')) ELSE clock_timestamp() END,
        pg_is_in_recovery(), pg_has_role(current_user, 'pg_read_all_stats', 'USAGE')`, nil, &m.Clock, &standby, &told)
 	if err != nil {
 		return m, err
 	}
 	if standby {
-		err = s.row(ctx, `SELECT coalesce(array_agg(x::text), '{}') FROM pg_snapshot_xip(pg_current_snapshot()) AS x`,
+		err = s.Row(ctx, `SELECT coalesce(array_agg(x::text), '{}') FROM pg_snapshot_xip(pg_current_snapshot()) AS x`,
 			nil, &m.Open)
 		return m, err
 	}
 	var prepared int
 	var oldest *time.Time
-	err = s.row(ctx, `WITH others AS (
+	err = s.Row(ctx, `WITH others AS (
     SELECT l.virtualxid AS id, a.xact_start FROM pg_locks l JOIN pg_stat_activity a USING (pid)
     WHERE l.locktype = 'virtualxid' AND l.granted AND a.datid = (SELECT oid FROM pg_database WHERE datname = current_database())
       AND NOT (a.usename = current_user AND a.application_name = $1)
@@ -238,7 +238,7 @@ SELECT (SELECT min(xact_start) FROM started), (SELECT count(*) FROM twophase),
 // Zone is the TimeZone that sessions of this user have when they choose none.
 func (s *Source) Zone(ctx context.Context) (*time.Location, error) {
 	var name string
-	if err := s.row(ctx, "SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'", nil, &name); err != nil {
+	if err := s.Row(ctx, "SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'", nil, &name); err != nil {
 		return nil, err
 	}
 	zone, err := time.LoadLocation(name)
@@ -255,7 +255,7 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 	var highest *string
 	w := grammar.Watermark(q)
 	sql := fmt.Sprintf("SELECT max(%s)::text FROM %s", w, grammar.From(q))
-	if err := s.row(ctx, sql, nil, &highest); err != nil || highest == nil {
+	if err := s.Row(ctx, sql, nil, &highest); err != nil || highest == nil {
 		return "", err
 	}
 	return *highest, nil
@@ -264,7 +264,7 @@ func (s *Source) Highest(ctx context.Context, q source.Query) (string, error) {
 // Nulls counts the rows whose watermark is null.
 func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", grammar.From(q), grammar.Watermark(q)),
+	err := s.Row(ctx, fmt.Sprintf("SELECT count(*) FROM %s WHERE %s IS NULL", grammar.From(q), grammar.Watermark(q)),
 		nil, &n)
 	return n, err
 }
@@ -272,7 +272,7 @@ func (s *Source) Nulls(ctx context.Context, q source.Query) (int64, error) {
 // Count counts the rows of a query.
 func (s *Source) Count(ctx context.Context, q source.Query) (int64, error) {
 	var n int64
-	err := s.row(ctx, "SELECT count(*) FROM "+grammar.From(q)+grammar.Where(q), nil, &n)
+	err := s.Row(ctx, "SELECT count(*) FROM "+grammar.From(q)+grammar.Where(q), nil, &n)
 	return n, err
 }
 
@@ -283,7 +283,7 @@ func (s *Source) Estimate(ctx context.Context, q source.Query) (int64, error) {
 			Rows float64 `json:"Plan Rows"`
 		}
 	}
-	err := s.row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &plan)
+	err := s.Row(ctx, "EXPLAIN (FORMAT json) SELECT 1 FROM "+grammar.From(q)+grammar.Where(q), nil, &plan)
 	if err != nil || len(plan) == 0 {
 		return 0, err
 	}

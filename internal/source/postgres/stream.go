@@ -90,7 +90,7 @@ func (s *Source) Follow(ctx context.Context, f source.Follow) (source.Stream, er
 			g.values = append(g.values, pgcopy.ValueOf(c))
 			binaryForm = binaryForm && c.Wire != ""
 		}
-		if err := s.row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid `+
+		if err := s.Row(ctx, `SELECT array(SELECT coalesce((SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid `+
 			`= $1::regclass AND a.attname = n AND NOT a.attisdropped), 0)::int8 FROM unnest($2::text[]) WITH `+
 			`ORDINALITY AS l(n, i) ORDER BY i)`,
 			[]any{t.Table.Name.Quoted(), t.Table.ColumnNames()}, &g.types); err != nil {
@@ -440,7 +440,7 @@ func (x *stream) extra(name schema.Name, columns []string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	var added []string
-	if err := x.s.row(ctx, `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) `+
+	if err := x.s.Row(ctx, `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) `+
 		`AND attname = ANY ($2) AND NOT attisdropped)`, []any{name.Quoted(), columns}, &added); err != nil {
 		return err
 	}

@@ -146,6 +146,11 @@ func (c *conn) Read(ctx context.Context, q warehouse.Query, sink func(arrow.Reco
 	if err != nil {
 		return err
 	}
+	return c.selected(ctx, sql, sink)
+}
+
+// selected passes on what a SELECT gives.
+func (c *conn) selected(ctx context.Context, sql string, sink func(arrow.RecordBatch) error) error {
 	c.plain = false
 	var n int64
 	done := statement.Begin(ctx, statement.Warehouse, sql)

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/duckdb/duckdb-go/v2"
 
 	"noemata/internal/core/problem"
@@ -106,6 +107,13 @@ const scratchName = "work"
 // Converse begins a conversation about the tables and views of the database.
 func (s *Scratch) Converse(may warehouse.May) warehouse.Conversation {
 	return &conversation{conn: s.Conn.(*conn), may: may}
+}
+
+// Select passes what a SELECT gives on as Arrow; it is gone when sink returns.
+func (s *Scratch) Select(ctx context.Context, sql string, sink func(arrow.RecordBatch) error) error {
+	c := s.Conn.(*conn)
+	c.note(nil)
+	return c.selected(ctx, sql, sink)
 }
 
 // scratchThreads is how many threads work on a statement.

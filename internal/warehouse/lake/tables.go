@@ -36,6 +36,7 @@ type tables struct {
 	locals  []*local
 	numbers int      // of locals, so far
 	written []string // files
+	commit  string   // what the snapshots have in common that it makes
 }
 
 // local is a table in the working space.

@@ -30,6 +30,7 @@ func (t *tables) write(ctx context.Context) (moves []pointer, err error) {
 	if t.work == nil {
 		return nil, nil
 	}
+	t.commit = uuid.NewString()
 	for _, sql := range []string{"COMMIT", "BEGIN"} { // rows of its own transaction are read by one thread
 		if _, err := t.work.Exec(ctx, sql); err != nil {
 			return nil, err
@@ -94,16 +95,17 @@ func (t *tables) writeOne(ctx context.Context, l *local) (pointer, error) {
 		return pointer{l.name, from, s.next}, nil
 	}
 	tx := tbl.NewTransaction()
+	at := iceberg.Properties{lakefiles.CommitProperty: t.commit}
 	if len(dead) > 0 {
-		err = tx.ReplaceDataFilesWithDataFiles(ctx, dead, rows, nil, table.WithoutAutoNameMapping())
+		err = tx.ReplaceDataFilesWithDataFiles(ctx, dead, rows, at, table.WithoutAutoNameMapping())
 		rows = nil
 	}
 	switch {
 	case err != nil:
 	case len(deletes) > 0:
-		err = tx.NewRowDelta(nil).AddRows(rows...).AddDeletes(deletes...).Commit(ctx)
+		err = tx.NewRowDelta(at).AddRows(rows...).AddDeletes(deletes...).Commit(ctx)
 	default:
-		err = tx.AddDataFiles(ctx, rows, nil, table.WithoutAutoNameMapping(), table.WithoutDuplicateCheck())
+		err = tx.AddDataFiles(ctx, rows, at, table.WithoutAutoNameMapping(), table.WithoutDuplicateCheck())
 	}
 	if err == nil {
 		_, err = tx.Commit(ctx)
