@@ -69,6 +69,11 @@ type Clustered interface {
 	Clustered(ctx context.Context, t schema.Table) (bool, error)
 }
 
+// Keyed is a source in which a key is declared otherwise than by ALTER TABLE … ADD.
+type Keyed interface {
+	DeclareKey(t schema.Table, key []string) (remedy string)
+}
+
 // Needs is what a feed asks of a source.
 type Needs struct {
 	Tables    []schema.Name

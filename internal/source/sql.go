@@ -213,6 +213,9 @@ func UniqueKeyRemedy(src Source, t schema.Table, key []string) string {
 	if t.View {
 		return ""
 	}
+	if its, is := src.(Keyed); is {
+		return its.DeclareKey(t, key)
+	}
 	var list, nullable []string
 	for _, k := range key {
 		list = append(list, src.Quote(k))

@@ -104,14 +104,30 @@ func (s *Source) at(ctx context.Context, name schema.Name, at string) (*table.Ta
 	return t, nil
 }
 
+// describedAtOnce is how many tables a list tells the sizes of: the metadata of each has to be read.
+const describedAtOnce = 200
+
 // Tables lists the tables.
 func (s *Source) Tables(ctx context.Context) (tables []schema.Table, err error) {
 	x, err := s.look(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for name := range x.places {
 		tables = append(tables, schema.Table{Name: name, Rows: -1, Bytes: -1})
 	}
 	slices.SortFunc(tables, func(a, b schema.Table) int { return strings.Compare(a.Name.Quoted(), b.Name.Quoted()) })
-	return tables, err
+	for i := range min(len(tables), describedAtOnce) {
+		t, err := s.seen(ctx, x, tables[i].Name)
+		if err != nil {
+			continue // whoever asks for the table is told
+		}
+		if d, err := s.described(t, tables[i].Name); err == nil {
+			d.Columns = nil
+			tables[i] = d
+		}
+	}
+	return tables, ctx.Err()
 }
 
 // Table describes a table.

@@ -179,6 +179,12 @@ func (s *Source) Mend(context.Context, string) error {
 		s.what)
 }
 
+// DeclareKey is the statement for engines that know the format's identifier fields.
+func (s *Source) DeclareKey(t schema.Table, key []string) string {
+	return fmt.Sprintf("Where the table is written: ALTER TABLE %s SET IDENTIFIER FIELDS %s;", t.Name.Quoted(),
+		schema.QuoteAll("", key))
+}
+
 // Findings tells what is worth knowing about reading a table.
 func (s *Source) Findings(_ context.Context, q source.Query) (findings []problem.Finding, err error) {
 	name := q.Table.Name.Display()
@@ -215,4 +221,5 @@ func (s *Source) unreadable(err error, name schema.Name) error {
 var (
 	_ source.Source = (*Source)(nil)
 	_ source.Log    = (*Source)(nil)
+	_ source.Keyed  = (*Source)(nil)
 )
