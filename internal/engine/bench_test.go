@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,6 +18,8 @@ import (
 	"noemata/internal/core/schema"
 	"noemata/internal/core/window"
 	"noemata/internal/engine"
+	"noemata/internal/source"
+	sourcelake "noemata/internal/source/lake"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse"
 	"noemata/internal/warehouse/duckdb"
@@ -307,4 +310,46 @@ func BenchmarkScanAfterCommits(b *testing.B) {
 	b.ReportMetric(after.Seconds()/once.Seconds(), "ratio")
 	b.ReportMetric(upkeep.Seconds(), "s/upkeep")
 	b.ReportMetric(0, "ns/op")
+}
+
+// A first load out of a lake beside one of the same rows out of PostgreSQL, a commit that changes a hundredth of them all
+// over the table, and a comparison; of NOEMATA_BENCH_ROWS rows, one million where that is not said, into DuckDB:
+//
+//	go test ./internal/engine -run xxx -bench FromALake -benchtime 1x
+func BenchmarkFromALake(b *testing.B) {
+	rows, err := strconv.ParseInt(cmp.Or(os.Getenv("NOEMATA_BENCH_ROWS"), "1000000"), 10, 64)
+	require.NoError(b, err)
+	w := newWorkbench(b, duckdb.Kind)
+	w.exec(`CREATE TABLE visits (id bigint PRIMARY KEY, branch text, email text, fee numeric(8,2), at timestamptz NOT NULL)`)
+	w.exec(fmt.Sprintf(`INSERT INTO visits SELECT i, 'branch ' || i %% 90, 'reader' || i || '@post.example', i %% 90,
+		'2026-01-01Z'::timestamptz + i * interval '1 second' FROM generate_series(1, %d) i; ANALYZE visits`, rows))
+	settings, _ := testkit.Database(b)
+	settings.Path = filepath.Join(testkit.Dir(b), "lake")
+	read, err := sourcelake.Open(settings, `source "archive"`)
+	require.NoError(b, err)
+	b.Cleanup(read.Close)
+	follow := func(name string, src source.Source, wh warehouse.Warehouse, table feed.Table) {
+		w.run++
+		table.Find, table.Keep = feed.FindLog, feed.KeepLatest
+		_, err := w.engine.Follow(b.Context(), engine.LogWork{Feed: &feed.Feed{Name: name, Source: "circulation", Warehouse: "lake", Prefix: name + "_",
+			Tables: []feed.Table{table}}, Run: w.run, Source: src, Warehouse: wh, Keys: testKeys})
+		require.NoError(b, err)
+	}
+	step := func(name string, do func()) {
+		b.Run(name, func(b *testing.B) {
+			do()
+			b.ReportMetric(b.Elapsed().Seconds(), "s")
+			b.ReportMetric(peak(b), "MB-peak")
+		})
+	}
+	kept := lakeOf(b, settings)
+	onward := feed.Table{Table: "kept.visits", Target: "onward.visits", Key: []string{"id"}}
+	direct := feed.Table{Table: "public.visits", Target: "direct.visits"}
+	follow("kept", w.source, kept, feed.Table{Table: "public.visits", Target: "kept.visits"})
+	step("load/from_PostgreSQL", func() { follow("direct", w.source, w.warehouse, direct) })
+	step("load/from_the_lake", func() { follow("onward", read, w.warehouse, onward) })
+	w.exec("UPDATE visits SET fee = 7777 WHERE id % 100 = 0")
+	follow("kept", w.source, kept, feed.Table{Table: "public.visits", Target: "kept.visits"})
+	step("change/from_PostgreSQL", func() { follow("direct", w.source, w.warehouse, direct) })
+	step("change/from_the_lake", func() { follow("onward", read, w.warehouse, onward) })
 }

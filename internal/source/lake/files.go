@@ -43,7 +43,7 @@ func (s *Source) openSpace(ctx context.Context) (*duckdb.Scratch, error) {
 		return nil, err
 	}
 	for _, sql := range []string{"CREATE SCHEMA noemata", "CREATE TABLE noemata.files (n INTEGER, path VARCHAR, local VARCHAR)",
-		"CREATE TABLE noemata.gone (path VARCHAR, pos BIGINT)"} {
+		"CREATE TABLE noemata.gone (path VARCHAR, pos BIGINT, again BOOLEAN)"} {
 		if _, err := work.Exec(ctx, sql); err != nil {
 			work.Close()
 			return nil, err
@@ -123,15 +123,30 @@ func (s *Source) guarded(name schema.Name, work func() error) error {
 	return s.unreadable(problem.Guarded(work)(), name)
 }
 
+// part is rows of a file: those that are not deleted, but for those that some other deletes of the file leave, too.
+type part struct {
+	table.FileScanTask
+	but *table.FileScanTask // nil for all that are not deleted
+}
+
+// partsOf are all rows of files.
+func partsOf(tasks []table.FileScanTask) []part {
+	parts := make([]part, len(tasks))
+	for i, t := range tasks {
+		parts[i].FileScanTask = t
+	}
+	return parts
+}
+
 // filesAtOnce is how many files are held, and read by one statement.
 const filesAtOnce = 100
 
-// scan calls each with SELECTs of the rows of files, without those that are deleted, until all were read. Their columns
-// are c0, c1 and so on, those of a table in its order.
-func (s *Source) scan(ctx context.Context, work *duckdb.Scratch, t *table.Table, of schema.Table, tasks []table.FileScanTask,
+// scan calls each with SELECTs of rows of files until all were read. Their columns are c0, c1 and so on, those of a table
+// in its order.
+func (s *Source) scan(ctx context.Context, work *duckdb.Scratch, t *table.Table, of schema.Table, parts []part,
 	each func(sql string) error) error {
-	for some := range slices.Chunk(tasks, filesAtOnce) {
-		x := &scan{s: s, work: work, t: t, of: of, tasks: some, held: map[string]string{}}
+	for some := range slices.Chunk(parts, filesAtOnce) {
+		x := &scan{s: s, work: work, t: t, of: of, parts: some, held: map[string]string{}}
 		err := x.run(ctx, each)
 		s.files.Release(slices.Collect(maps.Keys(x.held))...)
 		if err != nil {
@@ -147,7 +162,7 @@ type scan struct {
 	work  *duckdb.Scratch
 	t     *table.Table
 	of    schema.Table
-	tasks []table.FileScanTask
+	parts []part
 	held  map[string]string // where files are on the disk
 }
 
@@ -164,9 +179,9 @@ func (x *scan) blamed(err error) error {
 }
 
 func (x *scan) run(ctx context.Context, each func(sql string) error) error {
-	paths := make([]string, len(x.tasks))
-	for i, task := range x.tasks {
-		paths[i] = task.File.FilePath()
+	paths := make([]string, len(x.parts))
+	for i, p := range x.parts {
+		paths[i] = p.File.FilePath()
 	}
 	if err := x.hold(ctx, paths); err != nil {
 		return err
@@ -180,7 +195,7 @@ func (x *scan) run(ctx context.Context, each func(sql string) error) error {
 	}
 	groups := map[string][]int{} // places of files by their layout
 	for i, path := range paths {
-		key := layouts[path].text + " " + equalities(x.tasks[i])
+		key := layouts[path].text + " " + equalities(x.parts[i])
 		groups[key] = append(groups[key], i)
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
@@ -225,16 +240,13 @@ func (x *scan) literals(names []string) string {
 // note has the files in the working space, and the places of rows that are deleted by it (Iceberg, Table Spec, Position
 // Delete Files and Deletion Vectors).
 func (x *scan) note(ctx context.Context) error {
-	var entries, deletes []string
-	for i, task := range x.tasks {
-		if format := task.File.FileFormat(); format != iceberg.ParquetFile {
-			return fmt.Errorf("the file %s is of the format %s", task.File.FilePath(), format)
+	var entries []string
+	for i, p := range x.parts {
+		if format := p.File.FileFormat(); format != iceberg.ParquetFile {
+			return fmt.Errorf("the file %s is of the format %s", p.File.FilePath(), format)
 		}
-		entries = append(entries, fmt.Sprintf("(%d, %s, %s)", i, schema.Literal(task.File.FilePath()),
-			schema.Literal(x.held[task.File.FilePath()])))
-		for _, d := range task.DeleteFiles {
-			deletes = append(deletes, d.FilePath())
-		}
+		entries = append(entries, fmt.Sprintf("(%d, %s, %s)", i, schema.Literal(p.File.FilePath()),
+			schema.Literal(x.held[p.File.FilePath()])))
 	}
 	for _, sql := range []string{"TRUNCATE noemata.files", "TRUNCATE noemata.gone",
 		"INSERT INTO noemata.files VALUES " + strings.Join(entries, ", ")} {
@@ -242,11 +254,29 @@ func (x *scan) note(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, task := range x.tasks {
+	var tasks, others []table.FileScanTask
+	for _, p := range x.parts {
+		if tasks = append(tasks, p.FileScanTask); p.but != nil {
+			others = append(others, *p.but)
+		}
+	}
+	if err := x.gone(ctx, tasks, false); err != nil {
+		return err
+	}
+	return x.gone(ctx, others, true)
+}
+
+// gone notes the places of rows that are deleted; again tells that it is of the other deletes of files.
+func (x *scan) gone(ctx context.Context, tasks []table.FileScanTask, again bool) error {
+	var deletes []string
+	for _, task := range tasks {
 		for _, d := range task.DeletionVectorFiles {
-			if err := x.vector(ctx, task.File, d); err != nil {
+			if err := x.vector(ctx, task.File, d, again); err != nil {
 				return err
 			}
+		}
+		for _, d := range task.DeleteFiles {
+			deletes = append(deletes, d.FilePath())
 		}
 	}
 	if len(deletes) == 0 {
@@ -255,7 +285,8 @@ func (x *scan) note(ctx context.Context) error {
 	if err := x.hold(ctx, deletes); err != nil {
 		return err
 	}
-	_, err := x.work.Exec(ctx, fmt.Sprintf("INSERT INTO noemata.gone SELECT file_path, pos FROM read_parquet(%s, union_by_name = true)",
+	_, err := x.work.Exec(ctx, fmt.Sprintf("INSERT INTO noemata.gone SELECT DISTINCT d.file_path, d.pos, %t FROM "+
+		"read_parquet(%s, union_by_name = true) AS d SEMI JOIN noemata.files AS f ON f.path = d.file_path", again,
 		x.literals(slices.Compact(slices.Sorted(slices.Values(deletes))))))
 	return err
 }
@@ -264,7 +295,7 @@ func (x *scan) note(ctx context.Context) error {
 const vectorRows = 5000
 
 // vector notes the places that a deletion vector has.
-func (x *scan) vector(ctx context.Context, file, d iceberg.DataFile) error {
+func (x *scan) vector(ctx context.Context, file, d iceberg.DataFile, again bool) error {
 	to, err := x.s.files.IO(ctx)
 	if err != nil {
 		return err
@@ -276,8 +307,8 @@ func (x *scan) vector(ctx context.Context, file, d iceberg.DataFile) error {
 		}
 		var entries []string
 		note := func() error {
-			_, err := x.work.Exec(ctx, fmt.Sprintf("INSERT INTO noemata.gone SELECT %s, unnest([%s])", schema.Literal(file.FilePath()),
-				strings.Join(entries, ", ")))
+			_, err := x.work.Exec(ctx, fmt.Sprintf("INSERT INTO noemata.gone SELECT %s, unnest([%s]), %t",
+				schema.Literal(file.FilePath()), strings.Join(entries, ", "), again))
 			entries = entries[:0]
 			return err
 		}
@@ -421,13 +452,20 @@ func (x *scan) sameBelow(field iceberg.NestedField, below string) error {
 }
 
 // equalities tells files with deletes by values from others.
-func equalities(task table.FileScanTask) string {
-	var parts []string
-	for _, d := range task.EqualityDeleteFiles {
-		parts = append(parts, d.FilePath())
+func equalities(p part) string {
+	parts := valuesOf(p.FileScanTask)
+	if p.but != nil {
+		parts = append(append(parts, "but"), valuesOf(*p.but)...)
 	}
-	slices.Sort(parts)
 	return strings.Join(parts, "\n")
+}
+
+func valuesOf(task table.FileScanTask) (files []string) {
+	for _, d := range task.EqualityDeleteFiles {
+		files = append(files, d.FilePath())
+	}
+	slices.Sort(files)
+	return files
 }
 
 // selected is a SELECT of the rows of files of one layout, whose rows are deleted by the same values.
@@ -445,28 +483,40 @@ func (x *scan) selected(ctx context.Context, places []int, l *layout) (string, e
 		columns[i] = fmt.Sprintf("%s AS c%d", value, i)
 	}
 	names := make([]string, len(places))
-	hasGone := false
 	for i, at := range places {
-		names[i] = x.tasks[at].File.FilePath()
-		hasGone = hasGone || len(x.tasks[at].DeleteFiles)+len(x.tasks[at].DeletionVectorFiles) > 0
+		names[i] = x.parts[at].File.FilePath()
 	}
-	conditions := []string{"true"}
-	if hasGone {
-		conditions = append(conditions, "NOT EXISTS (SELECT 1 FROM noemata.gone AS g JOIN noemata.files AS f ON f.path = g.path "+
-			"WHERE f.local = r.filename AND g.pos = r.file_row_number)")
+	first := x.parts[places[0]]
+	deleted, err := x.deleted(ctx, first.FileScanTask, l, false)
+	if err != nil {
+		return "", err
 	}
-	for _, d := range x.tasks[places[0]].EqualityDeleteFiles {
+	where := "NOT (" + deleted + ")"
+	if first.but != nil {
+		if deleted, err = x.deleted(ctx, *first.but, l, true); err != nil {
+			return "", err
+		}
+		where += " AND (" + deleted + ")"
+	}
+	return fmt.Sprintf("SELECT %s FROM read_parquet(%s, filename = true, file_row_number = true) AS r WHERE %s",
+		strings.Join(columns, ", "), x.literals(names), where), nil
+}
+
+// deleted is true of rows that are deleted, by the places that are noted or by the files of values that a task has.
+func (x *scan) deleted(ctx context.Context, task table.FileScanTask, l *layout, again bool) (string, error) {
+	conditions := []string{fmt.Sprintf("EXISTS (SELECT 1 FROM noemata.gone AS g JOIN noemata.files AS f ON f.path = g.path "+
+		"WHERE g.again = %t AND f.local = r.filename AND g.pos = r.file_row_number)", again)}
+	for _, d := range task.EqualityDeleteFiles {
 		condition, err := x.equality(ctx, d, l)
 		if err != nil {
 			return "", err
 		}
 		conditions = append(conditions, condition)
 	}
-	return fmt.Sprintf("SELECT %s FROM read_parquet(%s, filename = true, file_row_number = true) AS r WHERE %s",
-		strings.Join(columns, ", "), x.literals(names), strings.Join(conditions, " AND ")), nil
+	return strings.Join(conditions, " OR "), nil
 }
 
-// equality is true of rows that a file of deletes by values does not delete (Iceberg, Table Spec, Equality Delete Files).
+// equality is true of rows that a file of deletes by values deletes (Iceberg, Table Spec, Equality Delete Files).
 func (x *scan) equality(ctx context.Context, d iceberg.DataFile, l *layout) (string, error) {
 	if err := x.hold(ctx, []string{d.FilePath()}); err != nil {
 		return "", err
@@ -497,7 +547,7 @@ func (x *scan) equality(ctx context.Context, d iceberg.DataFile, l *layout) (str
 		to := duckType(field.Type)
 		same = append(same, fmt.Sprintf("CAST(e.%s AS %s) IS NOT DISTINCT FROM CAST(%s AS %[2]s)", schema.Quote(theirs), to, ours))
 	}
-	return fmt.Sprintf("NOT EXISTS (SELECT 1 FROM read_parquet(%s) AS e WHERE %s)", x.literals([]string{d.FilePath()}),
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM read_parquet(%s) AS e WHERE %s)", x.literals([]string{d.FilePath()}),
 		strings.Join(same, " AND ")), nil
 }
 

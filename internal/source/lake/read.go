@@ -72,11 +72,11 @@ func (x *space) close() {
 
 // fill reads files into a table of a working space.
 func (s *Source) fill(ctx context.Context, work *duckdb.Scratch, into schema.Name, t *table.Table, of schema.Table,
-	tasks []table.FileScanTask) error {
+	parts []part) error {
 	if err := s.makeTable(ctx, work, into, t, of); err != nil {
 		return err
 	}
-	return s.scan(ctx, work, t, of, tasks, func(sql string) error {
+	return s.scan(ctx, work, t, of, parts, func(sql string) error {
 		_, err := work.Exec(ctx, "INSERT INTO "+into.Quoted()+" "+sql)
 		return err
 	})
@@ -113,7 +113,7 @@ func (s *Source) rows(ctx context.Context, of schema.Table) (*space, func(), err
 			return err
 		}
 		x.of = which
-		return s.fill(ctx, x.work, of.Name, t, of, tasks)
+		return s.fill(ctx, x.work, of.Name, t, of, partsOf(tasks))
 	}()
 	if err != nil {
 		x.close()
@@ -200,7 +200,7 @@ func (s *Source) readFiles(ctx context.Context, t *table.Table, of schema.Table,
 		return err
 	}
 	defer work.Close()
-	return s.scan(ctx, work, t, of, tasks, func(sql string) error { return work.Select(ctx, sql, g.take) })
+	return s.scan(ctx, work, t, of, partsOf(tasks), func(sql string) error { return work.Select(ctx, sql, g.take) })
 }
 
 // inSpace is a query with its columns called as in a working space.

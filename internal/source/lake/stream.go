@@ -373,15 +373,15 @@ func (s *Source) compare(ctx context.Context, x step) (*differences, error) {
 	if err != nil {
 		return nil, err
 	}
-	old, now = apart(old, now)
-	if len(old)+len(now) == 0 || x.rewrites(old, now) {
+	left, came := apart(old, now)
+	if len(left)+len(came) == 0 || x.rewrites(left, came) {
 		return d, nil
 	}
 	if d.work, err = s.openSpace(ctx); err != nil {
 		return nil, err
 	}
-	if err = s.fill(ctx, d.work, before, x.t, x.of.Table, old); err == nil {
-		err = s.fill(ctx, d.work, after, x.t, x.of.Table, now)
+	if err = s.fill(ctx, d.work, before, x.t, x.of.Table, left); err == nil {
+		err = s.fill(ctx, d.work, after, x.t, x.of.Table, came)
 	}
 	if err == nil {
 		err = d.find(ctx, s, numbered(x.of.Table).Columns)
@@ -395,52 +395,58 @@ func (s *Source) compare(ctx context.Context, x step) (*differences, error) {
 
 // rewrites tells whether a step has put files together, and changed no rows (Iceberg, Table Spec, Snapshots: replace).
 // Where their numbers of rows do not tell the same, since some are deleted, it is not taken for granted.
-func (s step) rewrites(old, now []table.FileScanTask) bool {
-	rows := func(tasks []table.FileScanTask) (n int64, exact bool) {
-		for _, t := range tasks {
-			n += t.File.Count()
-			if len(t.DeleteFiles)+len(t.EqualityDeleteFiles)+len(t.DeletionVectorFiles) > 0 {
+func (s step) rewrites(left, came []part) bool {
+	rows := func(parts []part) (n int64, exact bool) {
+		for _, p := range parts {
+			n += p.File.Count()
+			if len(p.DeleteFiles)+len(p.EqualityDeleteFiles)+len(p.DeletionVectorFiles) > 0 || p.but != nil {
 				return 0, false
 			}
 		}
 		return n, true
 	}
-	before, exact := rows(old)
-	after, too := rows(now)
+	before, exact := rows(left)
+	after, too := rows(came)
 	next := s.from != nil && s.to.ParentSnapshotID != nil && *s.to.ParentSnapshotID == s.from.SnapshotID
 	return next && s.to.Summary != nil && s.to.Summary.Operation == table.OpReplace && exact && too && before == after
 }
 
-// apart leaves those of two lists of files that are not in the other one with the same deletes.
-func apart(a, b []table.FileScanTask) (onlyA, onlyB []table.FileScanTask) {
-	of := func(tasks []table.FileScanTask) map[string]bool {
-		set := map[string]bool{}
-		for _, t := range tasks {
-			set[contentOf(t)] = true
-		}
-		return set
+// apart leaves the rows of files that are not in the other list. Of a file that is in both, those are left that only the
+// other one's deletes take away.
+func apart(old, now []table.FileScanTask) (left, came []part) {
+	before, after := map[string]*table.FileScanTask{}, map[string]*table.FileScanTask{}
+	for i := range old {
+		before[old[i].File.FilePath()] = &old[i]
 	}
-	inA, inB := of(a), of(b)
-	onlyA = slices.DeleteFunc(slices.Clone(a), func(t table.FileScanTask) bool { return inB[contentOf(t)] })
-	onlyB = slices.DeleteFunc(slices.Clone(b), func(t table.FileScanTask) bool { return inA[contentOf(t)] })
-	return onlyA, onlyB
+	for i := range now {
+		after[now[i].File.FilePath()] = &now[i]
+	}
+	only := func(tasks []table.FileScanTask, others map[string]*table.FileScanTask) (parts []part) {
+		for _, t := range tasks {
+			other := others[t.File.FilePath()]
+			if other != nil && !slices.ContainsFunc(deletesOf(*other), func(d string) bool { return !slices.Contains(deletesOf(t), d) }) {
+				continue // what that deletes this does, too
+			}
+			parts = append(parts, part{t, other})
+		}
+		return parts
+	}
+	return only(old, after), only(now, before)
 }
 
-// contentOf tells the rows of a file, with those taken away that are deleted, from others.
-func contentOf(t table.FileScanTask) string {
-	parts := []string{t.File.FilePath()}
+// deletesOf names the files of deletes of a file, and deletion vectors by their place in one.
+func deletesOf(t table.FileScanTask) (list []string) {
 	for _, d := range slices.Concat(t.DeleteFiles, t.EqualityDeleteFiles) {
-		parts = append(parts, d.FilePath())
+		list = append(list, d.FilePath())
 	}
 	for _, d := range t.DeletionVectorFiles {
 		at := int64(-1)
 		if d.ContentOffset() != nil {
 			at = *d.ContentOffset()
 		}
-		parts = append(parts, fmt.Sprintf("%s %d", d.FilePath(), at))
+		list = append(list, fmt.Sprintf("%s %d", d.FilePath(), at))
 	}
-	slices.Sort(parts[1:])
-	return strings.Join(parts, "\n")
+	return list
 }
 
 // Kinds of difference, as the working space has them.
