@@ -68,7 +68,7 @@ func lakeIn(t *testing.T, bucket bool) {
 			fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User)...), "version 2 of the format")
 	}
 	s.apply("feed: kept\nsource: circulation\nwarehouse: archive\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
-		"  - {table: public.loans, find: log, keep: history}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
+		"  - {table: public.loans, find: log, keep: history, partition: [\"bucket(4, id)\"]}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
 	_, err := s.client.StartFeed(t.Context(), "kept")
 	require.NoError(t, err)
 	for range 3 {
@@ -125,6 +125,9 @@ func lakeIn(t *testing.T, bucket bool) {
 	require.Equal(t, []string{"kept.holds", fmt.Sprint(holds), "kept.loans", fmt.Sprint(loans)},
 		[]string{*x.Rows[0][0], *x.Rows[0][1], *x.Rows[1][0], *x.Rows[1][1]})
 	s.addWarehouse("desk", "duckdb")
+	_, err = s.client.FeedFile(t.Context(), "feed: beside\nsource: circulation\nwarehouse: desk\ntables:\n"+
+		"  - {table: public.holds, find: whole, keep: latest, partition: [\"bucket(4, id)\"]}\n", client.Apply)
+	require.ErrorContains(t, err, "Leave partition out, or choose a lake")
 	s.apply("feed: beside\nsource: circulation\nwarehouse: desk\ntarget: Kept.{table}\ntables:\n" +
 		"  - {table: public.holds, find: whole, keep: latest}\n  - {table: public.kinds, find: whole, keep: latest}\n")
 	require.Equal(t, "done", s.finish("beside").State)

@@ -196,6 +196,13 @@ export function tableGroups(t: TableEntry, columns: string[]): Group[] {
               empty: "by the feed's names",
             },
           ]),
+      {
+        path: ['partition'],
+        label: 'Divided by',
+        means: 'what files are divided by, in a lake: month(c), bucket(16, c)',
+        empty: 'nothing',
+        list: true,
+      },
       { path: ['as_text'], label: 'As text', means: 'columns stored in the form the source prints', list: columns },
     ],
   })

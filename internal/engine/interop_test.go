@@ -58,7 +58,8 @@ func TestInterop(t *testing.T) {
 	for name, keep := range map[string]feed.Keep{"loans": feed.KeepLatest, "hours": feed.KeepLatest,
 		"holds": feed.KeepHistory, "visits": feed.KeepSoftDelete} {
 		tables = append(tables, feed.Table{Table: "public." + name, Keep: keep, Target: "kept." + name,
-			Drift: &feed.Drift{Columns: drift.Follow}})
+			Drift: &feed.Drift{Columns: drift.Follow}, Partition: map[string][]string{"loans": {"month(day)", "bucket(3, copy)"},
+				"visits": {"truncate(1, branch)"}}[name]})
 	}
 	f := newFollower(t, b, tables...)
 	f.catchUp()

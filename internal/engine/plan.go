@@ -99,6 +99,10 @@ func planNamed(ctx context.Context, f *feed.Feed, t feed.Table, src source.Sourc
 	if err != nil {
 		return p, err
 	}
+	if len(p.target.Partition) > 0 && !names.Divides {
+		return p, problem.Newf(problem.Invalid, "Leave partition out, or choose a lake as the warehouse.",
+			"%s does not divide the rows of %s into files.", names.Kind, t.Table)
+	}
 	cut := maps.Clone(p.spec.Columns)
 	for _, c := range p.query.Table.Columns {
 		name, arrives := p.shape.Name(c.Name)
@@ -271,6 +275,13 @@ func (p plan) makeTarget(f *feed.Feed, t feed.Table, table schema.Table) (wareho
 		target.Filters = p.shape.Filters() && t.Find != feed.FindWhole
 	}
 	target.Relations = p.relations(f, table)
+	target.Partition = t.Partitions()
+	for _, by := range target.Partition {
+		if !slices.ContainsFunc(target.Columns, func(c warehouse.Column) bool { return c.Name == by.Column }) {
+			return target, problem.Newf(problem.Invalid, "Name one that the target has, or leave it out of partition.",
+				"The target of %s has no column %s to divide its files by.", t.Table, by.Column)
+		}
+	}
 	for _, c := range arrives.Columns {
 		if strings.HasPrefix(strings.ToLower(c.Name), "noemata_") { // of stages, and of changes that wait
 			return target, problem.Newf(problem.Invalid, fmt.Sprintf("Leave it out of the feed: drop: [%s].", c.Name),

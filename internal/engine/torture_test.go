@@ -62,8 +62,11 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	var tables []feed.Table
 	for _, keep := range torture.Keeps {
 		for _, name := range torture.Tables(keep) {
-			tables = append(tables, feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep),
-				Target: `kept."` + doubled(name) + `"`})
+			x := feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`}
+			if b.kind == lake.Kind && rand.IntN(2) == 0 {
+				x.Partition = []string{"bucket(2, branch)"}
+			}
+			tables = append(tables, x)
 		}
 	}
 	// The first table is followed before anybody writes: a slot that is made while a

@@ -14,6 +14,7 @@ type Names struct {
 	Kind    string // of the warehouse, as people know it
 	Longest int    // in bytes, what is longer is cut; 0 for any length
 	OneCase bool   // A and a are one; of ASCII's letters alone
+	Divides bool   // tables are files, which can be divided by what is in columns
 }
 
 // Key is the same for names that the warehouse does not tell apart.

@@ -21,6 +21,7 @@ type Target struct {
 	Filters   bool     // rows that a filter leaves out come to end their keys
 	Watermark []string // the watermark column and its fallback, if any and if they arrive
 	Relations []Relation
+	Partition []feed.Partition // what its files are divided by
 }
 
 // Relation is a foreign key of the source between two targets.

@@ -178,6 +178,7 @@ type Table struct {
 	Computed  map[string]Computed  `json:"computed,omitempty" yaml:"computed,omitempty" doc:"Columns that are made of others, by their name in the target"`
 	Key       []string             `json:"key,omitempty" yaml:"key,omitempty,flow" doc:"The columns that name a row, where the source declares no key or another is wanted"`
 	Target    string               `json:"target,omitempty" yaml:"target,omitempty" doc:"The target table of this one, instead of the feed's template"`
+	Partition []string             `json:"partition,omitempty" yaml:"partition,omitempty,flow" maxItems:"10" doc:"Where the warehouse is a lake: what the target's files are divided by, as month(lent_at), day(c), year(c), hour(c), bucket(16, id) or truncate(4, c)"`
 	Drift     *Drift               `json:"drift,omitempty" yaml:"drift,omitempty,flow" doc:"What becomes of this table when its structure changes, instead of what the feed says"`
 	Sweep     string               `json:"sweep,omitempty" yaml:"sweep,omitempty" doc:"How often the keys of both sides are compared to find deletes, as 6h or 1d; only with find: watermark"`
 	AsText    []string             `json:"as_text,omitempty" yaml:"as_text,omitempty,flow" doc:"Columns stored as text, in the form the source prints"`
@@ -544,6 +545,7 @@ func (t *Table) check(at string, fault func(string, string, ...any)) {
 		}
 	}
 	t.checkShape(at, fault)
+	t.checkPartition(at, fault)
 	t.Drift.check(at+".drift", fault)
 	if t.PageRows < 0 {
 		fault(at+".page_rows", "page_rows must be 1 or more.")

@@ -83,6 +83,7 @@ type Warehouse struct {
 	daily      daily
 	memory     atomic.Int64 // that transactions have, where that is more than usual
 	upkeeps    sync.Map     // what is known of the upkeep of each table, by its name
+	divided    sync.Map     // what each table was found to be divided by, by its name
 }
 
 // Open prepares to write a lake.
@@ -122,7 +123,7 @@ func (w *Warehouse) Close() { w.keeper.Close() }
 
 // Names are one in upper and lower case: engines that read the format differ in that.
 func (w *Warehouse) Names() warehouse.Names {
-	return warehouse.Names{Kind: "Iceberg", OneCase: true, Longest: 200}
+	return warehouse.Names{Kind: "Iceberg", OneCase: true, Longest: 200, Divides: true}
 }
 
 // File is none: several hosts may write a lake, each table at a time.
@@ -222,10 +223,10 @@ func (w *Warehouse) connect(ctx context.Context) (sqlmerge.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return w.divided(c), nil
+	return w.opened(c), nil
 }
 
-func (w *Warehouse) divided(c sqlmerge.Conn) *conn {
+func (w *Warehouse) opened(c sqlmerge.Conn) *conn {
 	return &conn{Conn: c, tables: &tables{lake: w, journal: c}}
 }
 
@@ -297,7 +298,7 @@ func (w *Warehouse) exclusive(ctx context.Context, work func(sqlmerge.Conn) erro
 	var done *conn
 	var moves []pointer
 	err := w.keeper.Exclusive(ctx, func(c sqlmerge.Conn) error {
-		done = w.divided(c)
+		done = w.opened(c)
 		if err := work(done); err != nil {
 			return err
 		}

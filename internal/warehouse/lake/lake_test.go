@@ -368,8 +368,9 @@ func TestBoundsOfTexts(t *testing.T) {
 			_, err := its.Exec(t.Context(), "INSERT INTO main.texts VALUES (CAST(? AS VARCHAR))", v)
 			require.NoError(r, err)
 		}
-		file, err := its.writeRows(t.Context(), tbl, []column{{field, "VARCHAR"}}, "main.texts AS t WHERE true", nil)
+		files, err := its.writeRows(t.Context(), tbl, []column{{field, "VARCHAR"}}, "main.texts AS t WHERE true", nil)
 		require.NoError(r, err)
+		file := files[0]
 		low, bounded := file.LowerBoundValues()[field.ID]
 		high, above := file.UpperBoundValues()[field.ID]
 		for _, v := range values {

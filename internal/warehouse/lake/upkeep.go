@@ -154,7 +154,7 @@ func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) e
 		if err != nil {
 			return nil, w.unreadable(err, name)
 		}
-		chosen, deletes := toCompact(tasks)
+		chosen, deletes := toCompact(tasks, tbl.Metadata().DefaultPartitionSpec())
 		if len(chosen) == 0 {
 			return nil, nil
 		}
@@ -173,46 +173,42 @@ func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) e
 		if err != nil {
 			return nil, err
 		}
-		file, err := t.writeRows(ctx, tbl, has, "("+scan+") AS t WHERE true", key)
+		after, err := t.writeRows(ctx, tbl, has, "("+scan+") AS t WHERE true", key)
 		if err != nil {
 			return nil, err
 		}
-		var before, after []iceberg.DataFile
+		var before []iceberg.DataFile
 		for _, task := range chosen {
 			before = append(before, task.File)
-		}
-		if file != nil {
-			after = append(after, file)
 		}
 		tx := tbl.NewTransaction()
 		return tx, tx.ReplaceFiles(ctx, before, after, deletes, nil, table.WithoutAutoNameMapping())
 	})
 }
 
-// toCompact chooses the files that are put together, and the files of deletes that then are about none.
-func toCompact(tasks []table.FileScanTask) (chosen []table.FileScanTask, deletes []iceberg.DataFile) {
-	small, due := 0, false
+// toCompact chooses the files that are put together with others of their part of the table, and the files of deletes that
+// then are about none. Files of before the table was divided as it is are written anew with each other.
+func toCompact(tasks []table.FileScanTask, spec int) (chosen []table.FileScanTask, deletes []iceberg.DataFile) {
+	parts := map[string][]table.FileScanTask{}
 	for _, task := range tasks {
-		if task.File.FileSizeBytes() < smallFile {
-			small++
+		at := ""
+		if int(task.File.SpecID()) == spec {
+			at = placeOf(task.File)
 		}
-		due = due || len(task.DeleteFiles) >= mostDeletes
+		parts[at] = append(parts[at], task)
 	}
-	if small <= mostSmall && !due {
-		return nil, nil
+	goes, stay := map[string]bool{}, map[string]bool{}
+	for at, part := range parts {
+		for _, task := range dueOf(part, at == "") {
+			chosen, goes[task.File.FilePath()] = append(chosen, task), true
+		}
 	}
-	stay := map[string]bool{}
 	files := map[string]iceberg.DataFile{}
 	for _, task := range tasks {
-		if task.File.FileSizeBytes() < smallFile || len(task.DeleteFiles) >= mostDeletes {
-			chosen = append(chosen, task)
-			for _, d := range task.DeleteFiles {
-				files[d.FilePath()] = d
-			}
-			continue
-		}
 		for _, d := range task.DeleteFiles {
-			stay[d.FilePath()] = true
+			if files[d.FilePath()] = d; !goes[task.File.FilePath()] {
+				stay[d.FilePath()] = true
+			}
 		}
 	}
 	for path, d := range files {
@@ -221,6 +217,26 @@ func toCompact(tasks []table.FileScanTask) (chosen []table.FileScanTask, deletes
 		}
 	}
 	return chosen, deletes
+}
+
+// dueOf are the files of a part that are put together, if any are due.
+func dueOf(tasks []table.FileScanTask, outdated bool) (chosen []table.FileScanTask) {
+	small, due := 0, outdated
+	for _, task := range tasks {
+		if task.File.FileSizeBytes() < smallFile {
+			small++
+		}
+		due = due || len(task.DeleteFiles) >= mostDeletes
+	}
+	if small <= mostSmall && !due {
+		return nil
+	}
+	for _, task := range tasks {
+		if outdated || task.File.FileSizeBytes() < smallFile || len(task.DeleteFiles) >= mostDeletes {
+			chosen = append(chosen, task)
+		}
+	}
+	return chosen
 }
 
 // keyOf is the key that a target's rows are kept in the order of; none where the journal does not tell it.

@@ -7,6 +7,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/apache/iceberg-go"
@@ -249,10 +251,8 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 			key = nil
 		}
 	}
-	if file, err := t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, key); err != nil {
+	if rows, err = t.writeRows(ctx, tbl, has, l.name.Quoted()+" AS t WHERE "+where, key); err != nil {
 		return nil, nil, nil, err
-	} else if file != nil {
-		rows = append(rows, file)
 	}
 	if l.table == nil || l.brought == 0 {
 		return rows, nil, nil, nil
@@ -260,10 +260,7 @@ func (t *tables) files(ctx context.Context, l *local, tbl *table.Table, has []co
 	if dead, err = t.dead(ctx, l); err != nil {
 		return nil, nil, nil, err
 	}
-	file, err := t.writeDeletes(ctx, l, tbl)
-	if err == nil && file != nil {
-		deletes = append(deletes, file)
-	}
+	deletes, err = t.writeDeletes(ctx, l, tbl)
 	return rows, deletes, dead, err
 }
 
@@ -342,9 +339,31 @@ func (t *tables) inOrder(ctx context.Context, l *local, column string) (bool, er
 // rowGroup is how many rows DuckDB keeps together, in its tables and in files.
 const rowGroup = 122880
 
-// writeRows writes rows, which are called t, into a file of a table, in the order of a key; nil where there are none.
+// writeRows writes rows, which are called t, into files of a table, in the order of a key: one for each part that it is
+// divided into, and none where there are none.
 func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, from string,
-	key []string) (iceberg.DataFile, error) {
+	key []string) (files []iceberg.DataFile, err error) {
+	parts := []piece{{from: from}}
+	if spec := tbl.Spec(); !spec.IsUnpartitioned() {
+		if parts, err = t.pieces(ctx, tbl, has, from); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range parts {
+		file, err := t.writeFile(ctx, tbl, has, p, key)
+		if err != nil {
+			return nil, err
+		}
+		if file != nil {
+			files = append(files, file)
+		}
+	}
+	return files, nil
+}
+
+// writeFile writes the rows of a piece into a file; nil where there are none.
+func (t *tables) writeFile(ctx context.Context, tbl *table.Table, has []column, p piece, key []string) (iceberg.DataFile, error) {
+	from := p.from
 	signed := []string{"false"}
 	names, numbers := make([]string, len(has)), make([]string, len(has))
 	for i, c := range has {
@@ -374,8 +393,8 @@ func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, 
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, file.at, iceberg.ParquetFile, nil, nil, nil,
-		file.rows, file.size)
+	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentData, file.at, iceberg.ParquetFile, p.values,
+		logicalTypes(tbl, tbl.Spec()), nil, file.rows, file.size)
 	if err != nil {
 		return nil, err
 	}
@@ -432,30 +451,53 @@ const (
 	placeField = 2147483545
 )
 
-// writeDeletes writes the places of rows that are no more into a file; nil where there are none.
-func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (iceberg.DataFile, error) {
-	found, err := t.Ask(ctx,
-		fmt.Sprintf("SELECT count(*), min(f.path), max(f.path) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
-			l.beside("gone"), l.beside("files"), fileColumn))
-	if err != nil || found[0][0].(int64) == 0 {
-		return nil, err
-	}
-	sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s ORDER BY 1, 2",
-		rowColumn, l.beside("gone"), l.beside("files"), fileColumn)
-	numbers := []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}
-	file, err := t.copyTo(ctx, tbl, sql, numbers, "")
+// writeDeletes writes the places of rows that are no more into files: one for each part that the table is divided into,
+// or was when their rows were written.
+func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (files []iceberg.DataFile, err error) {
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT DISTINCT f.path, CAST(f.n AS BIGINT) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
+		l.beside("gone"), l.beside("files"), fileColumn))
 	if err != nil {
 		return nil, err
 	}
-	b, err := iceberg.NewDataFileBuilder(tbl.Spec(), iceberg.EntryContentPosDeletes, file.at, iceberg.ParquetFile, nil, nil,
-		nil, file.rows, file.size)
-	if err != nil {
-		return nil, err
+	type group struct {
+		of      iceberg.DataFile
+		numbers []string
+		paths   []string
 	}
-	// Which files it is about, so that those who read others pass it by.
-	b.LowerBoundValues(map[int][]byte{pathField: []byte(found[0][1].(string))})
-	b.UpperBoundValues(map[int][]byte{pathField: []byte(found[0][2].(string))})
-	return b.Build(), nil
+	groups := map[string]*group{}
+	for _, row := range found {
+		file := l.data[row[0].(string)]
+		at := placeOf(file)
+		if groups[at] == nil {
+			groups[at] = &group{of: file}
+		}
+		groups[at].numbers = append(groups[at].numbers, fmt.Sprint(row[1]))
+		groups[at].paths = append(groups[at].paths, row[0].(string))
+	}
+	for _, at := range slices.Sorted(maps.Keys(groups)) {
+		g := groups[at]
+		sql := fmt.Sprintf("SELECT f.path AS file_path, g.%s AS pos FROM %s AS g JOIN %s AS f ON f.n = g.%s WHERE f.n IN (%s) ORDER BY 1, 2",
+			rowColumn, l.beside("gone"), l.beside("files"), fileColumn, strings.Join(g.numbers, ", "))
+		numbers := []string{fmt.Sprintf("file_path: %d", pathField), fmt.Sprintf("pos: %d", placeField)}
+		file, err := t.copyTo(ctx, tbl, sql, numbers, "")
+		if err != nil {
+			return nil, err
+		}
+		spec := tbl.Metadata().PartitionSpecByID(int(g.of.SpecID()))
+		if spec == nil {
+			return nil, t.lake.unreadable(fmt.Errorf("it does not tell how the file %s is divided", g.of.FilePath()), l.name)
+		}
+		b, err := iceberg.NewDataFileBuilder(*spec, iceberg.EntryContentPosDeletes, file.at, iceberg.ParquetFile, g.of.Partition(),
+			logicalTypes(tbl, *spec), nil, file.rows, file.size)
+		if err != nil {
+			return nil, err
+		}
+		// Which files it is about, so that those who read others pass it by.
+		b.LowerBoundValues(map[int][]byte{pathField: []byte(slices.Min(g.paths))})
+		b.UpperBoundValues(map[int][]byte{pathField: []byte(slices.Max(g.paths))})
+		files = append(files, b.Build())
+	}
+	return files, nil
 }
 
 // copied is a file that was written.
