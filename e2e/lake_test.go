@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"noemata/client"
@@ -111,6 +112,9 @@ func lakeIn(t *testing.T, bucket bool) {
 	require.Contains(t, s.must("ask", "archive", "--mark", "before-the-move",
 		"SELECT count(*) AS n FROM kept.holds WHERE nm_deleted_at IS NULL"), fmt.Sprint(holds))
 	require.Contains(t, s.must("marks", "list", "archive"), "before-the-move")
+	if !bucket {
+		marked(t, s, holds)
+	}
 	s.must("marks", "remove", "archive", "before-the-move")
 	_, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT 1", Mark: "before-the-move"})
 	require.ErrorContains(t, err, "There is no mark before-the-move")
@@ -160,6 +164,30 @@ func lakeIn(t *testing.T, bucket bool) {
 	require.NotEmpty(t, files)
 	_, err = os.Stat(files[0])
 	require.NoError(t, err)
+}
+
+// marked keeps what a lake holds under a name in the console, asks what was kept before, and lets it go.
+func marked(t *testing.T, s *service, holds int64) {
+	b := newBrowser(t, s)
+	b.signIn(s, "/warehouses")
+	b.click("Marks")
+	b.sees("before-the-move", "in 89 days")
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the mark"]`), "by hand"))
+	b.press(`//form//button[normalize-space(.)="Keep"]`)
+	b.sees("cannot be the name of a mark")
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the mark"]`), kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"-hand"))
+	b.press(`//form//button[normalize-space(.)="Keep"]`)
+	b.sees("by-hand", "it is removed")
+	b.press(`//button[@aria-label="Remove by-hand"]`)
+	b.press(`//div[contains(@class, "el-message-box")]//button[normalize-space(.)="Remove"]`)
+	require.Eventually(t, func() bool {
+		list, err := s.client.Marks(t.Context(), "archive")
+		return err == nil && len(list) == 1
+	}, 20*time.Second, 100*time.Millisecond)
+	b.open("/ask")
+	b.choose("Mark", "before-the-move")
+	b.asks("SELECT count(*) AS n FROM kept.holds WHERE nm_deleted_at IS NULL")
+	b.sees(", of before-the-move", fmt.Sprint(holds))
 }
 
 // A lake in a bucket is added in the console: what is wrong stands beside its field, and what was right is kept.

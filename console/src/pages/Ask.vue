@@ -32,8 +32,10 @@ const askable = ref<Schemas['Askable'][]>()
 const warehouse = ref('')
 const text = ref(localStorage.getItem('question') ?? '')
 const asOf = ref<Date | null>(null)
+const mark = ref('')
+const marks = ref<Schemas['Mark'][]>([])
 const answer = ref<Answered>()
-const asked = ref<{ sql: string; seconds: number; asOf?: string }>()
+const asked = ref<{ sql: string; seconds: number; asOf?: string; mark?: string }>()
 const waiting = ref(false)
 const refused = ref<Trouble>()
 const view = ref<'rows' | 'chart'>('rows')
@@ -66,6 +68,14 @@ const here = computed(() => askable.value?.find((w) => w.warehouse === warehouse
 // In PostgreSQL histories are seen as of a moment by their functions.
 const dated = computed(() => here.value?.kind !== 'postgresql')
 const moment = computed(() => (dated.value ? asOf.value?.toISOString() : undefined))
+// What a lake keeps under names can be asked, too.
+watch(here, async (w) => {
+  mark.value = ''
+  marks.value = []
+  if (w?.kind !== 'iceberg') return
+  const { data } = await call(api.GET('/api/v1/warehouses/{name}/marks', { params: { path: { name: w.warehouse } } }))
+  if (data && warehouse.value === w.warehouse) marks.value = data
+})
 const names = computed(() => {
   const all: Record<string, Record<string, string[]>> = {}
   for (const t of here.value?.tables ?? []) (all[t.schema] ??= {})[t.table] = t.columns.map((c) => c.name)
@@ -84,6 +94,7 @@ const body = (format: 'rows' | 'csv' | 'parquet', rows?: number) => ({
   format,
   rows,
   as_of: moment.value,
+  mark: mark.value || undefined,
 })
 
 /** Sends the question; the answer comes as the format says. */
@@ -116,7 +127,7 @@ async function ask() {
     const response = await send('rows', most)
     if (response) {
       answer.value = (await response.json()) as Answered
-      asked.value = { sql, seconds: (performance.now() - began) / 1000, asOf: moment.value }
+      asked.value = { sql, seconds: (performance.now() - began) / 1000, asOf: moment.value, mark: mark.value }
     }
   } catch {
     refused.value = { what: 'The answer broke off.', remedy: 'Why is among your questions below.' }
@@ -212,6 +223,13 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
                 placeholder="now"
                 aria-label="Histories as of" />
             </label>
+            <label v-if="marks.length" class="quiet">
+              of
+              <ElSelect v-model="mark" size="small" style="width: 150px" aria-label="Mark">
+                <ElOption value="" label="what is there now" />
+                <ElOption v-for="m in marks" :key="m.name" :value="m.name" :label="m.name" />
+              </ElSelect>
+            </label>
             <span class="grow"></span>
             <ElButton v-if="waiting" size="small" @click="stop">Stop</ElButton>
             <ElButton
@@ -232,7 +250,8 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
             <h2>{{ count(answer.rows.length) }} {{ answer.rows.length === 1 ? 'row' : 'rows' }}</h2>
             <span v-if="answer.more" class="quiet">and more: the files have all</span>
             <span class="quiet"
-              >in {{ span(asked.seconds) }}<template v-if="asked.asOf">, as of {{ at(asked.asOf) }}</template></span
+              >in {{ span(asked.seconds) }}<template v-if="asked.asOf">, as of {{ at(asked.asOf) }}</template
+              ><template v-if="asked.mark">, of {{ asked.mark }}</template></span
             >
             <span class="grow"></span>
             <ElRadioGroup v-model="view" size="small" aria-label="View">

@@ -5,6 +5,7 @@ import { useActs } from '../act'
 import { api, ask, type Connection, type Trouble } from '../api'
 import { useLive } from '../live'
 import ConnectionForm from '../parts/ConnectionForm.vue'
+import LakeMarks from '../parts/LakeMarks.vue'
 import SourceBurden from '../parts/SourceBurden.vue'
 import SourceTables from '../parts/SourceTables.vue'
 import State from '../parts/State.vue'
@@ -20,6 +21,7 @@ const kinds = ref<string[]>([])
 const wrong = ref<Trouble>()
 const browsing = ref('')
 const weighing = ref('')
+const marking = ref('')
 const only = ref('')
 const now = useNow()
 
@@ -120,6 +122,13 @@ function open(c?: Connection) {
           @click="weighing = weighing === c.name ? '' : c.name"
           >{{ weighing === c.name ? 'Hide burden' : 'Burden' }}</ElButton
         >
+        <ElButton
+          v-if="side === 'warehouses' && c.kind === 'iceberg'"
+          size="small"
+          :aria-expanded="marking === c.name"
+          @click="marking = marking === c.name ? '' : c.name"
+          >{{ marking === c.name ? 'Hide marks' : 'Marks' }}</ElButton
+        >
         <ElButton size="small" @click="open(c)">Change…</ElButton>
         <ElButton size="small" text @click="remove(c.name)">Remove…</ElButton>
       </header>
@@ -151,6 +160,7 @@ function open(c?: Connection) {
       </dl>
       <TroubleBox :trouble="c.problem" />
       <TroubleBox v-if="acted === c.name" :trouble="refused" />
+      <LakeMarks v-if="marking === c.name" :warehouse="c.name" />
       <SourceBurden v-if="weighing === c.name" :source="c.name" />
       <SourceTables v-if="browsing === c.name" :source="c.name" />
     </section>
