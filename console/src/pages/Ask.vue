@@ -225,7 +225,12 @@ const line = (sql: string) => sql.replace(/\s+/g, ' ').trim()
             </label>
             <label v-if="marks.length" class="quiet">
               of
-              <ElSelect v-model="mark" size="small" style="width: 150px" aria-label="Mark">
+              <ElSelect
+                v-model="mark"
+                :empty-values="[undefined]"
+                size="small"
+                style="width: 160px"
+                aria-label="Mark">
                 <ElOption value="" label="what is there now" />
                 <ElOption v-for="m in marks" :key="m.name" :value="m.name" :label="m.name" />
               </ElSelect>

@@ -307,6 +307,9 @@ const addHop = () => form.value.tunnel.push({ host: '', user: '' })
             :placeholder="changing ? 'as it is, while it goes to the same place' : ''"
         /></ElFormItem>
       </template>
+      <ElFormItem v-if="lake && side === 'sources'" label="Its catalogue is in"
+        ><span class="quiet">a PostgreSQL database, with the format's own table iceberg_tables:</span></ElFormItem
+      >
       <ElFormItem v-if="lake && side === 'warehouses'" label="Its catalogue is in">
         <ElRadioGroup v-model="catalogue" aria-label="Where its catalogue is"
           ><ElRadioButton value="own">The service's own server</ElRadioButton
