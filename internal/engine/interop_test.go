@@ -7,6 +7,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -18,8 +20,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"noemata/internal/connection"
 	"noemata/internal/core/drift"
 	"noemata/internal/core/feed"
+	sourcelake "noemata/internal/source/lake"
 	"noemata/internal/testkit"
 	"noemata/internal/warehouse"
 )
@@ -137,6 +141,137 @@ func TestInterop(t *testing.T) {
 		judge("PyIceberg, "+when, all, run("by_pyiceberg.py", of(all)...))
 		judge("Spark, "+when, timeless, run("by_spark.py", append([]string{strings.Join(jars, ","), settings.Path}, of(timeless)...)...))
 		require.NoError(t, b.warehouse.(warehouse.Upkept).Upkeep(t.Context()))
+	}
+}
+
+// engineOf is Spark, which runs statements one after another.
+type engineOf struct {
+	t     *testing.T
+	to    io.Writer
+	lines *bufio.Scanner
+}
+
+// startSpark starts one whose catalogue is in a database, and whose tables are in a folder.
+func startSpark(t *testing.T, installed string, settings connection.Settings) *engineOf {
+	jars, err := filepath.Glob(filepath.Join(installed, "jars/*.jar"))
+	require.NoError(t, err)
+	cmd := exec.CommandContext(t.Context(), filepath.Join(installed, "bin/python"), "run_by_spark.py", strings.Join(jars, ","), settings.Path,
+		settings.Host, fmt.Sprint(settings.Port), settings.Database, settings.User, settings.Password)
+	cmd.Dir, cmd.Env = "../../tools/interop", append(os.Environ(), "TZ=UTC")
+	var trouble bytes.Buffer
+	cmd.Stderr = &trouble
+	to, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	from, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = to.Close()
+		if err := cmd.Wait(); t.Failed() {
+			t.Logf("%v: %s", err, &trouble)
+		}
+	})
+	return &engineOf{t: t, to: to, lines: bufio.NewScanner(from)}
+}
+
+// run runs a statement, and gives the rows as plainRow has them.
+func (e *engineOf) run(sql string, args ...any) (rows []string) {
+	e.t.Helper()
+	_, err := fmt.Fprintln(e.to, strings.Join(strings.Fields(fmt.Sprintf(sql, args...)), " "))
+	require.NoError(e.t, err)
+	for e.lines.Scan() {
+		if e.lines.Text() == "done" {
+			return rows
+		}
+		var line struct{ Row map[string]*string }
+		require.NoError(e.t, json.Unmarshal(e.lines.Bytes(), &line), e.lines.Text())
+		rows = append(rows, plainRow(line.Row))
+	}
+	e.t.Fatalf("Spark ended: %s", sql)
+	return nil
+}
+
+// What Spark does to tables arrives: by merges, updates and deletes that write files anew, places, or vectors; its
+// compactions, and tables that it divides otherwise and gives columns.
+//
+// Longer than a screen: it is one story of a lake.
+func TestInteropAsASource(t *testing.T) {
+	installed := os.Getenv("NOEMATA_INTEROP")
+	require.NotEmpty(t, installed, "it needs programs of other languages: make interop")
+	b := newWorkbench(t, kinds[0])
+	settings := b.settings
+	settings.Path = filepath.Join(testkit.Dir(t), "foreign")
+	spark := startSpark(t, installed, settings)
+	spark.run("CREATE NAMESPACE noemata.kept")
+	made := map[string]string{"anew": "'format-version'='2','write.delete.mode'='copy-on-write','write.update.mode'='copy-on-write','write.merge.mode'='copy-on-write'",
+		"places":  "'format-version'='2','write.delete.mode'='merge-on-read','write.update.mode'='merge-on-read','write.merge.mode'='merge-on-read'",
+		"vectors": "'format-version'='3','write.delete.mode'='merge-on-read','write.update.mode'='merge-on-read','write.merge.mode'='merge-on-read'"}
+	names := slices.Sorted(maps.Keys(made))
+	var tables []feed.Table
+	const row = "id, concat('Kopie ', id, ' ☃'), CAST(id / 4 AS DECIMAL(8,2)), date_add(DATE '2026-01-01', CAST(id % 90 AS INT)), " +
+		"timestamp_micros(1777600000000000 + id * 1000003), array('a', concat('t', id)), named_struct('shelf', CAST(id AS INT)), unhex('00ff')"
+	for _, name := range names {
+		spark.run(`CREATE TABLE noemata.kept.%s (id bigint NOT NULL, copy string, fee decimal(8,2), day date, lent timestamp, tags array<string>,
+			place struct<shelf:int>, cover binary) USING iceberg PARTITIONED BY (bucket(3, id)) TBLPROPERTIES (%s)`, name, made[name])
+		spark.run("INSERT INTO noemata.kept.%s SELECT %s FROM range(0, 400)", name, row)
+		tables = append(tables, feed.Table{Table: "kept." + name, Keep: feed.KeepLatest, Target: "brought." + name,
+			Key: []string{"id"}, Drift: &feed.Drift{Columns: drift.Follow}})
+	}
+	src, err := sourcelake.Open(settings, `source "foreign"`)
+	require.NoError(t, err)
+	t.Cleanup(src.Close)
+	b.source = src
+	f := newFollower(t, b, tables...)
+	more := ""
+	judge := func(when string) {
+		t.Helper()
+		f.catchUp()
+		for _, name := range names {
+			require.NoError(t, f.held("kept."+name), "%s, %s", name, when)
+			want := spark.run("SELECT id, copy, fee, day, lent, to_json(tags) AS tags, to_json(place) AS place, lower(hex(cover)) AS cover %s "+
+				"FROM noemata.kept.%s", more, name)
+			found := testkit.SQL(t, b.warehouse, "SELECT CAST(id AS VARCHAR), copy, CAST(fee AS VARCHAR), CAST(day AS VARCHAR), "+
+				"strftime(lent AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%f'), CAST(tags AS VARCHAR), CAST(place AS VARCHAR), lower(hex(cover))"+more+
+				" FROM brought."+name)
+			var got []string
+			for _, values := range found {
+				texts := map[string]*string{}
+				for i, column := range []string{"id", "copy", "fee", "day", "lent", "tags", "place", "cover", "note"}[:len(values)] {
+					if text, some := values[i].(string); some {
+						texts[column] = &text
+					}
+				}
+				got = append(got, plainRow(texts))
+			}
+			slices.Sort(want)
+			slices.Sort(got)
+			require.Equal(t, want, got, "%s, %s", name, when)
+			t.Logf("%s: %d rows are equal, %s", name, len(got), when)
+		}
+	}
+	judge("as they were copied")
+	for round := range 4 {
+		for _, name := range names {
+			spark.run("UPDATE noemata.kept.%s SET fee = fee + 1, tags = array('u', 'round %d') WHERE id %% 7 = %[2]d", name, round)
+			spark.run("DELETE FROM noemata.kept.%s WHERE id %% 11 = %d", name, round)
+			spark.run(`MERGE INTO noemata.kept.%s t USING (SELECT id * 3 AS id, 'merged %d' AS copy FROM range(%[2]d, 300)) s ON t.id = s.id
+				WHEN MATCHED AND t.id %% 2 = 0 THEN DELETE WHEN MATCHED THEN UPDATE SET copy = s.copy WHEN NOT MATCHED THEN INSERT (id, copy)
+				VALUES (s.id, s.copy)`, name, round)
+		}
+		judge(fmt.Sprintf("after round %d", round))
+		for _, name := range names {
+			switch round {
+			case 0:
+				spark.run("CALL noemata.system.rewrite_data_files(table => 'kept.%s', options => map('rewrite-all', 'true'))", name)
+			case 1:
+				spark.run("ALTER TABLE noemata.kept.%s ADD PARTITION FIELD months(day)", name)
+			case 2:
+				spark.run("ALTER TABLE noemata.kept.%s ADD COLUMN note string", name)
+				spark.run("UPDATE noemata.kept.%s SET note = concat('n', id) WHERE id < 50", name)
+				more = ", note"
+			}
+		}
+		judge(fmt.Sprintf("at the end of round %d", round))
 	}
 }
 
