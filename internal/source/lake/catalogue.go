@@ -24,8 +24,8 @@ type look struct {
 	places map[schema.Name]string // of their metadata
 }
 
-// look reads the pointers of all tables at once. The clock is read before them.
-func (s *Source) look(ctx context.Context) (look, error) {
+// look reads the pointers of some tables at once, or of all where none is named. The clock is read before them.
+func (s *Source) look(ctx context.Context, only ...schema.Name) (look, error) {
 	x := look{places: map[schema.Name]string{}}
 	if err := s.keeper.Row(ctx, "SELECT clock_timestamp()", nil, &x.clock); err != nil {
 		return x, err
@@ -34,8 +34,13 @@ func (s *Source) look(ctx context.Context) (look, error) {
 	var name schema.Name
 	var at *string
 	catalogues := map[string]bool{}
+	schemas, tables := []string{}, []string{}
+	for _, n := range only {
+		schemas, tables = append(schemas, n.Schema), append(tables, n.Table)
+	}
 	err := s.keeper.Each(ctx, "SELECT catalog_name, table_namespace, table_name, metadata_location FROM public.iceberg_tables "+
-		"WHERE catalog_name = $1 OR $1 = ''", []any{s.named}, []any{&catalogue, &name.Schema, &name.Table, &at}, func() error {
+		"WHERE (catalog_name = $1 OR $1 = '') AND (cardinality($2::text[]) = 0 OR (table_namespace, table_name) IN "+
+		"(SELECT * FROM unnest($2::text[], $3::text[])))", []any{s.named, schemas, tables}, []any{&catalogue, &name.Schema, &name.Table, &at}, func() error {
 		catalogues[catalogue] = true
 		if at != nil {
 			x.places[name] = *at
@@ -66,7 +71,7 @@ func sorted(set map[string]bool) (list []string) {
 
 // table reads a table as it is now.
 func (s *Source) table(ctx context.Context, name schema.Name) (*table.Table, error) {
-	x, err := s.look(ctx)
+	x, err := s.look(ctx, name)
 	if err != nil {
 		return nil, err
 	}

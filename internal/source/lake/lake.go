@@ -73,7 +73,7 @@ type Source struct {
 
 	mu     sync.Mutex
 	loaded map[string]*table.Table // by the place of their metadata: what was read last of each table
-	space  *space                  // rows that were looked at last
+	space  space                   // rows that were looked at last
 }
 
 // Open prepares to read a lake; nothing is connected yet.
@@ -102,8 +102,10 @@ func (s *Source) Rest() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	clear(s.loaded)
-	s.space.close()
-	s.space = nil
+	if s.space.mu.TryLock() { // nobody reads it
+		s.space.close()
+		s.space.mu.Unlock()
+	}
 }
 
 // Close ends all connections.

@@ -64,7 +64,7 @@ type space struct {
 }
 
 func (x *space) close() {
-	if x != nil && x.work != nil {
+	if x.work != nil {
 		x.work.Close()
 		x.work = nil
 	}
@@ -93,12 +93,7 @@ func (s *Source) rows(ctx context.Context, of schema.Table) (*space, func(), err
 		id = now.SnapshotID
 	}
 	which := fmt.Sprintf("%s %d %q", t.Metadata().TableUUID(), id, of.ColumnNames())
-	s.mu.Lock()
-	if s.space == nil {
-		s.space = &space{}
-	}
-	x := s.space
-	s.mu.Unlock()
+	x := &s.space
 	x.mu.Lock()
 	if x.work != nil && x.of == which {
 		return x, x.mu.Unlock, nil
@@ -200,7 +195,11 @@ func (s *Source) readFiles(ctx context.Context, t *table.Table, of schema.Table,
 		return err
 	}
 	defer work.Close()
-	return s.scan(ctx, work, t, of, partsOf(tasks), func(sql string) error { return work.Select(ctx, sql, g.take) })
+	err = s.scan(ctx, work, t, of, partsOf(tasks), func(sql string) error { return work.Select(ctx, sql, g.take) })
+	if g.failed != nil { // not for the sake of files
+		return g.failed
+	}
+	return err
 }
 
 // inSpace is a query with its columns called as in a working space.
@@ -247,6 +246,7 @@ type gatherer struct {
 	key     []int
 	notNull []bool
 	most    int64 // rows; then it fails with errEnough; 0 for all
+	failed  error // of whoever takes the rows
 }
 
 func newGatherer(q source.Query, sink func(rows.Batch) error) *gatherer {
@@ -257,7 +257,10 @@ func newGatherer(q source.Query, sink func(rows.Batch) error) *gatherer {
 	if q.Digest {
 		g.columns = append(g.columns, source.DigestColumn("digest"))
 	}
-	g.Batcher = rows.NewBatcher(g.columns, sink)
+	g.Batcher = rows.NewBatcher(g.columns, func(b rows.Batch) error {
+		g.failed = sink(b)
+		return g.failed
+	})
 	if q.Batch > 0 {
 		g.Most = q.Batch
 	}

@@ -119,7 +119,11 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 // look finds the snapshots that are new, and puts them in order.
 func (x *stream) look(ctx context.Context) error {
-	now, err := x.s.look(ctx)
+	names := make([]schema.Name, len(x.tables))
+	for i, f := range x.tables {
+		names[i] = f.Table.Name
+	}
+	now, err := x.s.look(ctx, names...)
 	if err != nil {
 		return err
 	}
@@ -194,7 +198,7 @@ func (x *stream) moved(ctx context.Context, now look, f *followed) (steps []step
 		if from != nil && to.SequenceNumber <= from.SequenceNumber {
 			return fails(x.s.lost(name, fmt.Sprintf("an order: its snapshot %d has the number %d", to.SnapshotID, to.SequenceNumber)))
 		}
-		if i+1 < len(list) && (!current[to.SnapshotID] || commitOf(to) != "" && commitOf(to) == commitOf(list[i+1])) {
+		if i+1 < len(list) && (len(current) > 0 && !current[to.SnapshotID] || commitOf(to) != "" && commitOf(to) == commitOf(list[i+1])) {
 			continue // nobody has seen it: it came with the next one
 		}
 		steps = append(steps, step{of: f, t: t, from: from, to: to})
@@ -260,19 +264,23 @@ func untangled(queue []*commit) []*commit {
 	return queue
 }
 
-// divided has each step for itself.
+// divided has each step for itself, those of one table in their order.
 func divided(queue []*commit) (parts []*commit) {
+	steps := map[int][]step{} // by table
 	for _, c := range queue {
 		for _, s := range c.steps {
-			parts = append(parts, &commit{at: c.at, steps: []step{s}})
+			steps[s.of.number] = append(steps[s.of.number], s)
 		}
 	}
-	slices.SortStableFunc(parts, func(a, b *commit) int {
-		if a.steps[0].of == b.steps[0].of {
-			return cmp.Compare(a.steps[0].numbered(), b.steps[0].numbered())
+	for _, list := range steps {
+		slices.SortFunc(list, func(a, b step) int { return cmp.Compare(a.numbered(), b.numbered()) })
+	}
+	for _, c := range queue {
+		for _, s := range c.steps {
+			of := s.of.number
+			parts, steps[of] = append(parts, &commit{at: c.at, steps: steps[of][:1]}), steps[of][1:]
 		}
-		return 0
-	})
+	}
 	return parts
 }
 

@@ -177,7 +177,10 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 	}
 	s = &staged{files: t.lake.files, base: l.table.Metadata(), location: l.table.MetadataLocation()}
 	tbl = table.New(l.table.Identifier(), s.base, s.location, t.lake.files.IO, s)
-	update := tbl.NewTransaction().UpdateSchema(true, true)
+	if tbl, fresh, err = t.undivided(l, tbl, s, has); err != nil {
+		return nil, nil, false, err
+	}
+	update, changes := tbl.NewTransaction().UpdateSchema(true, true), false
 	before, now, docs := map[string]iceberg.Type{}, map[string]bool{}, map[string]string{}
 	for _, c := range has {
 		now[c.Name] = true
@@ -185,7 +188,7 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 	for _, f := range l.fields() {
 		before[f.Name], docs[f.Name] = f.Type, f.Doc
 		if !now[f.Name] {
-			update, fresh = update.DeleteColumn([]string{f.Name}), true
+			update, changes = update.DeleteColumn([]string{f.Name}), true
 		}
 	}
 	for _, c := range has {
@@ -193,25 +196,26 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 		if there && was.Equals(c.Type) {
 			if c.Doc != "" && c.Doc != docs[c.Name] {
 				doc := iceberg.Optional[string]{Val: c.Doc, Valid: true}
-				update, fresh = update.UpdateColumn([]string{c.Name}, table.ColumnUpdate{Doc: doc}), true
+				update, changes = update.UpdateColumn([]string{c.Name}, table.ColumnUpdate{Doc: doc}), true
 			}
 			continue
 		}
 		if there {
 			update = update.DeleteColumn([]string{c.Name})
 		}
-		update, fresh = update.AddColumn([]string{c.Name}, c.Type, c.Doc, false, nil), true
+		update, changes = update.AddColumn([]string{c.Name}, c.Type, c.Doc, false, nil), true
 	}
 	commented := l.comment != "" && l.comment != l.table.Properties()[commentProperty]
-	if fresh || commented {
+	if changes || commented {
+		fresh = true
 		var updates []table.Update
-		if fresh {
+		if changes {
 			if updates, _, err = update.BuildUpdates(); err != nil {
 				return nil, nil, false, err
 			}
 		}
 		if commented {
-			fresh, updates = true, append(updates, table.NewSetPropertiesUpdate(iceberg.Properties{commentProperty: l.comment}))
+			updates = append(updates, table.NewSetPropertiesUpdate(iceberg.Properties{commentProperty: l.comment}))
 		}
 		if s.base, err = table.UpdateTableMetadata(s.base, updates, s.location); err != nil {
 			return nil, nil, false, err
@@ -226,6 +230,28 @@ func (t *tables) evolved(l *local, has []column) (tbl *table.Table, s *staged, f
 		has[i].ID = f.ID
 	}
 	return tbl, s, fresh, nil
+}
+
+// undivided is the table without what files are divided by of columns that go, or become others.
+func (t *tables) undivided(l *local, tbl *table.Table, s *staged, has []column) (*table.Table, bool, error) {
+	spec := tbl.Spec()
+	update, changes := tbl.NewTransaction().UpdateSpec(true), false
+	for _, f := range spec.Fields() {
+		source, ok := tbl.Schema().FindFieldByID(f.SourceID())
+		if ok && f.Transform.String() != "void" &&
+			!slices.ContainsFunc(has, func(c column) bool { return c.Name == source.Name && c.Type.Equals(source.Type) }) {
+			update, changes = update.RemoveField(f.Name), true
+		}
+	}
+	if !changes {
+		return tbl, false, nil
+	}
+	updates, _, err := update.BuildUpdates()
+	if err == nil {
+		s.base, err = table.UpdateTableMetadata(s.base, updates, s.location)
+	}
+	t.lake.divided.Delete(l.name)
+	return table.New(l.table.Identifier(), s.base, s.location, t.lake.files.IO, s), true, err
 }
 
 // files writes the rows that are new or were changed, and the places of those that are no more, or were changed. Files
