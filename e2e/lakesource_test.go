@@ -10,6 +10,7 @@ import (
 
 	"noemata/client"
 	"noemata/internal/testkit"
+	"noemata/internal/testkit/storage"
 )
 
 // What a feed keeps in a lake, another one brings on from there, as it changes: through kills of the service the last of
@@ -25,7 +26,15 @@ func TestALakeIsASource(t *testing.T) {
 		INSERT INTO loans SELECT i, 'C' || i, i / 4.0, '2026-05-01Z', '\x00ff' FROM generate_series(1, 2000) i;
 		CREATE TABLE holds (id int PRIMARY KEY, state text); INSERT INTO holds VALUES (1, 'placed')`)
 	catalogue, _ := testkit.Database(t)
-	catalogue.Path = "archive"
+	if rand.IntN(2) == 0 {
+		catalogue.Path = "archive"
+	} else {
+		t.Log("its files are in a bucket")
+		server := storage.New(t)
+		at := server.Bucket(t, "libraries")
+		catalogue.Bucket = &at
+		server.Failing.Store(20)
+	}
 	_, err := s.client.TryConnection(t.Context(), client.Sources, client.NewConnection{Name: "archive", Kind: "iceberg",
 		Settings: &catalogue})
 	require.ErrorContains(t, err, "the database has no table public.iceberg_tables")

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -244,6 +245,95 @@ func TestALakeIsFollowed(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// A lake is followed while it is written, by runs that are stopped at random, with tables that are copied meanwhile. At the end
+// all is equal, and histories have no version that never was, nor two at once.
+//
+// Longer than a screen: it is one story of a lake.
+func TestALakeIsFollowedWhileItIsWritten(t *testing.T) {
+	b, lake := openForeign(t, kinds[rand.IntN(2)])
+	var tables []*lent
+	var feeds []feed.Table
+	was := map[string]map[string]bool{} // by table: rows that ever were
+	for i, name := range []string{"first", "second", "third"} {
+		lake.Create(name, loansInLake, iceberg.Properties{table.PropertyFormatVersion: fmt.Sprint(2 + i%2), "write.delete.mode": "merge-on-read"})
+		tables = append(tables, &lent{Lake: lake, name: name, model: map[int64]string{}})
+		feeds = append(feeds, feed.Table{Table: "kept." + name, Keep: feed.KeepHistory, Target: "brought." + name})
+		was[name] = map[string]bool{}
+	}
+	seed := rand.Uint64()
+	t.Logf("%s, seed %d", b.kind, seed)
+	r := rand.New(rand.NewPCG(seed, 1))
+	change := func(n int) {
+		x := tables[r.IntN(len(tables))]
+		ids := []int64{r.Int64N(80), r.Int64N(80) + 80}
+		switch text := fmt.Sprint(n); r.IntN(6) {
+		case 0, 1:
+			x.add(ids, text, nil)
+		case 2, 3:
+			x.replace(ids, text)
+		case 4:
+			x.remove(ids[0] / 6)
+		default:
+			x.compact()
+		}
+		x.read()
+		for id, copyOf := range x.model {
+			was[x.name][fmt.Sprint(id, " ", copyOf)] = true
+		}
+	}
+	length := 15 * time.Second
+	if long, err := time.ParseDuration(os.Getenv("NOEMATA_TORTURE")); err == nil {
+		length = long
+	}
+	until, stopped := time.Now().Add(length), make(chan int)
+	go func() {
+		n := 0
+		for ; time.Now().Before(until); n++ {
+			change(n)
+			time.Sleep(time.Duration(r.IntN(40)) * time.Millisecond)
+		}
+		stopped <- n
+	}()
+	f := newFollower(t, b, feeds[0])
+	runs := 0
+	for commits := -1; commits < 0; runs++ {
+		if runs == 3 {
+			b.feed.Tables = feeds
+			for i := range feeds {
+				feeds[i].Find = feed.FindLog
+			}
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(50+rand.IntN(1500))*time.Millisecond)
+		w := f.work()
+		w.Until = make(chan struct{})
+		_, err := f.engine.Follow(ctx, w)
+		cancel()
+		require.True(t, err == nil || problem.Is(err, problem.Stopped) || problem.Is(err, problem.Overtaken), "%v", err)
+		select {
+		case commits = <-stopped:
+			t.Logf("%d commits, %d runs", commits, runs)
+		default:
+		}
+	}
+	f.catchUp()
+	for _, x := range tables {
+		require.NoError(t, f.held("kept."+x.name))
+		want := []string{}
+		for id, copyOf := range x.model {
+			want = append(want, fmt.Sprintf("%d | %s", id, copyOf))
+		}
+		slices.Sort(want)
+		got := f.see("SELECT id, copy FROM brought." + x.name + " WHERE nm_current")
+		slices.Sort(got)
+		require.Equal(t, want, got, x.name)
+		for _, row := range f.see("SELECT DISTINCT id || ' ' || copy FROM brought." + x.name) {
+			require.True(t, was[x.name][row], "%s was never in %s", row, x.name)
+		}
+		require.Equal(t, []string{"0"}, f.see(fmt.Sprintf("SELECT count(*) FROM brought.%s a JOIN brought.%[1]s b ON a.id = b.id AND "+
+			"a.nm_from < b.nm_from WHERE a.nm_until > b.nm_from OR a.nm_until IS NULL", x.name)))
 	}
 }
 

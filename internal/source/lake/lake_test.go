@@ -21,6 +21,7 @@ import (
 	"noemata/internal/core/problem"
 	"noemata/internal/core/rows"
 	"noemata/internal/core/schema"
+	"noemata/internal/lakefiles"
 	"noemata/internal/source"
 	"noemata/internal/testkit"
 	"noemata/internal/testkit/foreign"
@@ -245,4 +246,49 @@ func TestPlaces(t *testing.T) {
 		_, err := s.CheckPosition(text)
 		require.True(t, problem.Is(err, problem.Invalid), text)
 	}
+}
+
+// However clocks of writers differ, and whatever several tables have in common: each step comes once, those of a table in
+// their order, and what one commit has made of several tables stays one where no table would go back for it.
+func TestStepsComeInTheirOrder(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		tables := []*followed{{number: 0}, {number: 1}, {number: 2}}
+		var steps []step
+		sensible := true
+		for _, f := range tables {
+			at := int64(1000)
+			for n := range rapid.IntRange(0, 6).Draw(r, "snapshots") {
+				at += rapid.Int64Range(-3, 5).Draw(r, "later")
+				s := &table.Snapshot{SequenceNumber: int64(n + 1), SnapshotID: int64(100*f.number + n + 1), TimestampMs: at,
+					Summary: &table.Summary{Properties: iceberg.Properties{}}}
+				if rapid.Bool().Draw(r, "of a commit of several") {
+					s.Summary.Properties[lakefiles.CommitProperty] = rapid.SampledFrom([]string{"c1", "c2", "c3", "c4"}).Draw(r, "commit")
+				}
+				steps = append(steps, step{of: f, to: s})
+			}
+			if rapid.IntRange(0, 5).Draw(r, "ends") == 0 {
+				steps = append(steps, step{of: f, fault: errEnough})
+			}
+		}
+		came, seen := 0, map[int]int64{}
+		for _, c := range inOrder(steps) {
+			here := map[int]bool{}
+			for _, s := range c.steps {
+				require.False(r, here[s.of.number], "a table moves once in a commit")
+				here[s.of.number] = true
+				require.Greater(r, s.numbered(), seen[s.of.number], "a table goes on")
+				seen[s.of.number] = s.numbered()
+				came++
+			}
+			sensible = sensible && len(c.steps) > 0
+		}
+		require.True(r, sensible)
+		require.Equal(r, len(steps), came)
+	})
+	both := func(n int, at int64, id string) step {
+		return step{of: &followed{number: n}, to: &table.Snapshot{SequenceNumber: 1, TimestampMs: at,
+			Summary: &table.Summary{Properties: iceberg.Properties{lakefiles.CommitProperty: id}}}}
+	}
+	require.Len(t, inOrder([]step{both(0, 1000, "c"), both(1, 1003, "c")}), 1)
+	require.Len(t, inOrder([]step{both(0, 1000, "c"), both(1, 1003, "d")}), 2)
 }
