@@ -19,21 +19,24 @@ func (b *browser) add(label, word string) {
 			`[...document.querySelectorAll(%q)].some((e) => e.checkVisibility() && e.innerText.trim() === %q)`, in, word)))
 		return err == nil && is
 	}
-	require.Eventually(b.t, func() bool { // a dialog that is still opening takes the focus for itself, and what is typed is lost
-		b.do(chromedp.Click(field), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = `+
-			`document.activeElement; if (e.ariaLabel === %q) { e.value = ''; e.dispatchEvent(new Event('input')) } })()`, label)),
-			chromedp.SendKeys(field, word))
-		for range 20 {
-			if is(".el-select-dropdown__item") { // what is not offered yet cannot be chosen
-				return true
+	require.Eventually(b.t,
+		func() bool { // a dialog that is still opening takes the focus for itself, and what is typed is lost
+			b.do(chromedp.Click(field), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = `+
+				`document.activeElement; if (e.ariaLabel === %q) { e.value = ''; e.dispatchEvent(new Event('input')) } })()`,
+				label)),
+				chromedp.SendKeys(field, word))
+			for range 20 {
+				if is(".el-select-dropdown__item") { // what is not offered yet cannot be chosen
+					return true
+				}
+				time.Sleep(50 * time.Millisecond)
 			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		return false
-	}, time.Minute, 50*time.Millisecond, "%s is offered", word)
+			return false
+		}, time.Minute, 50*time.Millisecond, "%s is offered", word)
 	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((e) => `+
 		`e.checkVisibility() && e.innerText.trim() === %q).click()`, word)))
-	require.Eventually(b.t, func() bool { return is(".el-tag") }, 10*time.Second, 50*time.Millisecond, "%s is chosen", word)
+	require.Eventually(b.t, func() bool { return is(".el-tag") }, 10*time.Second, 50*time.Millisecond, "%s is chosen",
+		word)
 	b.do(chromedp.KeyEvent(kb.Tab))
 }
 
@@ -42,7 +45,8 @@ func (b *browser) setting(name, text string) {
 	b.t.Helper()
 	field := chromedp.CSS("#setting-" + name)
 	b.do(chromedp.WaitVisible(field), chromedp.Evaluate[chromedp.Void](
-		fmt.Sprintf("document.getElementById('setting-%s').select()", name)), chromedp.SendKeys(field, kb.Backspace+text+kb.Tab))
+		fmt.Sprintf("document.getElementById('setting-%s').select()", name)), chromedp.SendKeys(field,
+		kb.Backspace+text+kb.Tab))
 }
 
 // done closes the dialog that is open, and waits until it has gone.

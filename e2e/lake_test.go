@@ -19,7 +19,8 @@ import (
 )
 
 // A lake is set up from the command line, follows a log while the service is killed, is proven equal, and asked: with
-// Noemata's command, by psql, and as a copy in Parquet. It is in a folder, with a catalogue in a database that is named;
+// Noemata's command, by psql, and as a copy in Parquet. It is in a folder, with a catalogue in a database that is
+// named;
 // or in a bucket whose server fails now and then, with a catalogue in the service's own server.
 func TestALake(t *testing.T) {
 	for _, place := range []string{"folder", "bucket"} {
@@ -51,7 +52,8 @@ func lakeIn(t *testing.T, bucket bool) {
 		out, code := s.cli("", append(add, "--access-key", "ANOTHER")...)
 		require.NotZero(t, code)
 		require.Contains(t, out, "The access key was refused")
-		require.Contains(t, s.must("warehouses", "change", "archive", "--access-key", at.AccessKey), "version 2 of the format")
+		require.Contains(t, s.must("warehouses", "change", "archive", "--access-key", at.AccessKey),
+			"version 2 of the format")
 		out = s.must("warehouses", "show", "archive", "--output", "json")
 		require.Contains(t, out, at.AccessKey)
 		require.NotContains(t, out, at.SecretKey)
@@ -66,7 +68,8 @@ func lakeIn(t *testing.T, bucket bool) {
 		require.Contains(t, out, "A lake's catalogue is in a PostgreSQL database.")
 		t.Setenv("NOEMATA_DATABASE_PASSWORD", catalogue.Password)
 		require.Contains(t, s.must(append(add, "--path", "archive", "--host", catalogue.Host, "--port",
-			fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User)...), "version 2 of the format")
+			fmt.Sprint(catalogue.Port), "--database", catalogue.Database, "--user", catalogue.User)...),
+			"version 2 of the format")
 	}
 	s.apply("feed: kept\nsource: circulation\nwarehouse: archive\nfreshness: continuous\ntarget: kept.{table}\ntables:\n" +
 		"  - {table: public.loans, find: log, keep: history, partition: [\"bucket(4, id)\"]}\n  - {table: public.holds, find: log, keep: soft-delete}\n")
@@ -103,10 +106,12 @@ func lakeIn(t *testing.T, bucket bool) {
 	require.NoError(t, err)
 	require.Equal(t, fmt.Sprint(holds), *x.Rows[0][0])
 	// What is marked stays as it is, whatever comes after.
-	require.Contains(t, s.must("marks", "add", "archive", "before-the-move", "--keep", "90d"), "is kept as before-the-move")
+	require.Contains(t, s.must("marks", "add", "archive", "before-the-move", "--keep", "90d"),
+		"is kept as before-the-move")
 	d.exec("DELETE FROM holds")
 	require.Eventually(t, func() bool {
-		x, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
+		x, err := s.client.Ask(t.Context(), "archive",
+			client.Ask{SQL: "SELECT count(*) FROM kept.holds WHERE nm_deleted_at IS NULL"})
 		return err == nil && *x.Rows[0][0] == "0"
 	}, time.Minute, time.Second)
 	require.Contains(t, s.must("ask", "archive", "--mark", "before-the-move",
@@ -124,7 +129,8 @@ func lakeIn(t *testing.T, bucket bool) {
 	s.proved("kept", "public.holds", holds)
 
 	// How fresh it is, and tables of another warehouse in one question, as far as she may ask them there.
-	x, err = s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT target, proven_rows FROM noemata.freshness ORDER BY 1"})
+	x, err = s.client.Ask(t.Context(), "archive",
+		client.Ask{SQL: "SELECT target, proven_rows FROM noemata.freshness ORDER BY 1"})
 	require.NoError(t, err)
 	require.Equal(t, []string{"kept.holds", fmt.Sprint(holds), "kept.loans", fmt.Sprint(loans)},
 		[]string{*x.Rows[0][0], *x.Rows[0][1], *x.Rows[1][0], *x.Rows[1][1]})
@@ -175,7 +181,8 @@ func marked(t *testing.T, s *service, holds int64) {
 	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the mark"]`), "by hand"))
 	b.press(`//form//button[normalize-space(.)="Keep"]`)
 	b.sees("cannot be the name of a mark")
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the mark"]`), kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"-hand"))
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the mark"]`),
+		kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"-hand"))
 	b.press(`//form//button[normalize-space(.)="Keep"]`)
 	b.sees("by-hand", "it is removed")
 	b.press(`//button[@aria-label="Remove by-hand"]`)

@@ -13,8 +13,11 @@ import (
 	"noemata/internal/testkit/storage"
 )
 
-// What a feed keeps in a lake, another one brings on from there, as it changes: through kills of the service the last of
+// What a feed keeps in a lake, another one brings on from there, as it changes: through kills of the service the
+// last of
 // the chain is equal to the lake, and the lake to the source.
+//
+// Longer than a screen: it is one story of one service.
 func TestALakeIsASource(t *testing.T) {
 	t.Parallel()
 	s := &service{t: t, dir: testkit.Dir(t), listen: "127.0.0.1:0"}
@@ -39,7 +42,8 @@ func TestALakeIsASource(t *testing.T) {
 		Settings: &catalogue})
 	require.ErrorContains(t, err, "the database has no table public.iceberg_tables")
 	for _, side := range []client.Side{client.Warehouses, client.Sources} {
-		_, err := s.client.AddConnection(t.Context(), side, client.NewConnection{Name: "archive", Kind: "iceberg", Settings: &catalogue})
+		_, err := s.client.AddConnection(t.Context(), side, client.NewConnection{Name: "archive", Kind: "iceberg",
+			Settings: &catalogue})
 		require.NoError(t, err)
 	}
 	s.addWarehouse("desk", "duckdb")
@@ -65,7 +69,8 @@ func TestALakeIsASource(t *testing.T) {
 		s.start()
 	}
 	var loans, holds int64
-	require.NoError(t, d.conn.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM loans), (SELECT count(*) FROM holds)").Scan(&loans, &holds))
+	require.NoError(t, d.conn.QueryRow(t.Context(),
+		"SELECT (SELECT count(*) FROM loans), (SELECT count(*) FROM holds)").Scan(&loans, &holds))
 	s.holds("kept", "public.holds", holds)
 	s.proved("kept", "public.loans", loans)
 	x, err := s.client.Ask(t.Context(), "archive", client.Ask{SQL: "SELECT count(*) FROM kept.loans"})
@@ -75,7 +80,8 @@ func TestALakeIsASource(t *testing.T) {
 	require.NoError(t, err)
 	s.holds("onward", "kept.holds", holds)
 	require.Eventually(t, func() bool {
-		x, err := s.client.Ask(t.Context(), "desk", client.Ask{SQL: "SELECT count(*) FILTER (WHERE nm_deleted_at IS NULL), count(*) FROM onward.loans WHERE on_current"})
+		x, err := s.client.Ask(t.Context(), "desk",
+			client.Ask{SQL: "SELECT count(*) FILTER (WHERE nm_deleted_at IS NULL), count(*) FROM onward.loans WHERE on_current"})
 		return err == nil && *x.Rows[0][0] == fmt.Sprint(loans) && *x.Rows[0][1] == fmt.Sprint(all)
 	}, time.Minute, 200*time.Millisecond)
 	s.proved("onward", "kept.loans", all)
@@ -93,7 +99,8 @@ func TestALakeIsASource(t *testing.T) {
 	s.holds("onward", "kept.holds", holds-1)
 	require.Equal(t, "done", s.finish("looked").State)
 	s.proved("looked", "kept.holds", holds-1)
-	_, err = s.client.FeedFile(t.Context(), "feed: timed\nsource: archive\nwarehouse: desk\ntarget: timed.{table}\nprefix: on_\ntables:\n"+
-		"  - {table: kept.loans, find: watermark, watermark: {column: lent}, keep: latest, key: [id]}\n", client.Apply)
+	_, err = s.client.FeedFile(t.Context(),
+		"feed: timed\nsource: archive\nwarehouse: desk\ntarget: timed.{table}\nprefix: on_\ntables:\n"+
+			"  - {table: kept.loans, find: watermark, watermark: {column: lent}, keep: latest, key: [id]}\n", client.Apply)
 	require.ErrorContains(t, err, "Write find: log")
 }

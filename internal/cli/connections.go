@@ -236,18 +236,21 @@ func (g *given) flags(c *cobra.Command, noun string, side client.Side) {
 		"let the password be sent in the clear or by MD5 where TLS does not verify the server")
 	f.StringVar(&g.settings.Path, "path", "",
 		"path of the file; a relative one begins in the first folder that the service was given with "+map[bool]string{
-			true: "--source-dir (SQLite, and the folder of a lake)", false: "--warehouse-dir (DuckDB, and the folder of a lake)"}[side == client.Sources])
+			true:  "--source-dir (SQLite, and the folder of a lake)",
+			false: "--warehouse-dir (DuckDB, and the folder of a lake)"}[side == client.Sources])
 	if side == client.Warehouses {
 		f.StringVar(&g.settings.AskUser, "ask-user", "", "of a PostgreSQL warehouse: the user that people's questions are "+
 			"asked as, who may only read (its password is in NOEMATA_ASK_PASSWORD, or a person is asked)")
-		f.StringVar(&g.settings.MarkDaily, "mark-daily", "", "of a lake: when each day what it holds is kept under the date, as "+
-			"23:59; never when empty")
+		f.StringVar(&g.settings.MarkDaily, "mark-daily", "",
+			"of a lake: when each day what it holds is kept under the date, as "+
+				"23:59; never when empty")
 		f.StringVar(&g.settings.MarkZone, "mark-zone", "", "the time zone of that; UTC when left out")
 		f.StringVar(&g.settings.MarkKeep, "mark-keep", "", "for how long, as 90d; until it is removed when left out")
 	}
 	g.bucket.flags(c)
 	if side == client.Sources {
-		f.StringVar(&g.settings.Catalogue, "catalogue", "", "of a lake: what its catalogue is called, where the database has several")
+		f.StringVar(&g.settings.Catalogue, "catalogue", "",
+			"of a lake: what its catalogue is called, where the database has several")
 		f.IntVar(&g.settings.Connections, "connections", 0,
 			"how many connections a process opens at most, beside those for logs that are followed")
 		f.StringVar(&g.settings.HeavyHours, "heavy-hours", "",

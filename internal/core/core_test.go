@@ -91,7 +91,8 @@ var layers = [][]string{
 }
 
 // Servers that tests and demo start, and what tests need, may be used by whoever starts them.
-var helpers = []string{"internal/testkit", "internal/background", "internal/pgserver", "internal/mariaserver", "internal/tempdir"}
+var helpers = []string{"internal/testkit", "internal/background", "internal/pgserver", "internal/mariaserver",
+	"internal/tempdir"}
 
 // Imports point down only: each part may import those below it, never those above or beside
 // it. Every package has its place.

@@ -255,7 +255,8 @@ func BenchmarkMergeIntoLarge(b *testing.B) {
 	}
 }
 
-// What a scan of a lake's table costs after 1,000 commits, or NOEMATA_BENCH_COMMITS, each of which changed, added and deleted rows all over it,
+// What a scan of a lake's table costs after 1,000 commits, or NOEMATA_BENCH_COMMITS, each of which changed, added
+// and deleted rows all over it,
 // with upkeep after each twentieth, beside one of the same rows that were written at once:
 //
 //	go test ./internal/engine -run xxx -bench ScanAfterCommits -benchtime 1x
@@ -312,7 +313,8 @@ func BenchmarkScanAfterCommits(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// A first load out of a lake beside one of the same rows out of PostgreSQL, a commit that changes a hundredth of them all
+// A first load out of a lake beside one of the same rows out of PostgreSQL, a commit that changes a hundredth of
+// them all
 // over the table, and a comparison; of NOEMATA_BENCH_ROWS rows, one million where that is not said, into DuckDB:
 //
 //	go test ./internal/engine -run xxx -bench FromALake -benchtime 1x
@@ -331,7 +333,8 @@ func BenchmarkFromALake(b *testing.B) {
 	follow := func(name string, src source.Source, wh warehouse.Warehouse, table feed.Table) {
 		w.run++
 		table.Find, table.Keep = feed.FindLog, feed.KeepLatest
-		_, err := w.engine.Follow(b.Context(), engine.LogWork{Feed: &feed.Feed{Name: name, Source: "circulation", Warehouse: "lake", Prefix: name + "_",
+		_, err := w.engine.Follow(b.Context(), engine.LogWork{Feed: &feed.Feed{Name: name, Source: "circulation",
+			Warehouse: "lake", Prefix: name + "_",
 			Tables: []feed.Table{table}}, Run: w.run, Source: src, Warehouse: wh, Keys: testKeys})
 		require.NoError(b, err)
 	}

@@ -1012,7 +1012,8 @@ func TestFreeSlotsAreAskedFor(t *testing.T) {
 	require.EqualValues(t, 2, second.catchUp()["public.loans"].Inserted, "and the other begins when a place is free")
 }
 
-// The slot that stays behind is moved on at its distance, serves where the log is to be read again, and is dropped where
+// The slot that stays behind is moved on at its distance, serves where the log is to be read again, and is dropped
+// where
 // the feed wants it no more; where slots are short, a check says so.
 func TestASlotStaysBehind(t *testing.T) {
 	b := newWorkbench(t, duckdb.Kind)

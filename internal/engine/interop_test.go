@@ -139,7 +139,8 @@ func TestInterop(t *testing.T) {
 		}
 		all := append([]string{"hours"}, timeless...)
 		judge("PyIceberg, "+when, all, run("by_pyiceberg.py", of(all)...))
-		judge("Spark, "+when, timeless, run("by_spark.py", append([]string{strings.Join(jars, ","), settings.Path}, of(timeless)...)...))
+		judge("Spark, "+when, timeless, run("by_spark.py", append([]string{strings.Join(jars, ","), settings.Path},
+			of(timeless)...)...))
 		require.NoError(t, b.warehouse.(warehouse.Upkept).Upkeep(t.Context()))
 	}
 }
@@ -155,7 +156,8 @@ type engineOf struct {
 func startSpark(t *testing.T, installed string, settings connection.Settings) *engineOf {
 	jars, err := filepath.Glob(filepath.Join(installed, "jars/*.jar"))
 	require.NoError(t, err)
-	cmd := exec.CommandContext(t.Context(), filepath.Join(installed, "bin/python"), "run_by_spark.py", strings.Join(jars, ","), settings.Path,
+	cmd := exec.CommandContext(t.Context(), filepath.Join(installed, "bin/python"), "run_by_spark.py", strings.Join(jars,
+		","), settings.Path,
 		settings.Host, fmt.Sprint(settings.Port), settings.Database, settings.User, settings.Password)
 	cmd.Dir, cmd.Env = "../../tools/interop", append(os.Environ(), "TZ=UTC")
 	var trouble bytes.Buffer
@@ -230,13 +232,15 @@ func TestInteropAsASource(t *testing.T) {
 			require.NoError(t, f.held("kept."+name), "%s, %s", name, when)
 			want := spark.run("SELECT id, copy, fee, day, lent, to_json(tags) AS tags, to_json(place) AS place, lower(hex(cover)) AS cover %s "+
 				"FROM noemata.kept.%s", more, name)
-			found := testkit.SQL(t, b.warehouse, "SELECT CAST(id AS VARCHAR), copy, CAST(fee AS VARCHAR), CAST(day AS VARCHAR), "+
-				"strftime(lent AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%f'), CAST(tags AS VARCHAR), CAST(place AS VARCHAR), lower(hex(cover))"+more+
-				" FROM brought."+name)
+			found := testkit.SQL(t, b.warehouse,
+				"SELECT CAST(id AS VARCHAR), copy, CAST(fee AS VARCHAR), CAST(day AS VARCHAR), "+
+					"strftime(lent AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%f'), CAST(tags AS VARCHAR), CAST(place AS VARCHAR), lower(hex(cover))"+more+
+					" FROM brought."+name)
 			var got []string
 			for _, values := range found {
 				texts := map[string]*string{}
-				for i, column := range []string{"id", "copy", "fee", "day", "lent", "tags", "place", "cover", "note"}[:len(values)] {
+				for i, column := range []string{"id", "copy", "fee", "day", "lent", "tags", "place", "cover",
+					"note"}[:len(values)] {
 					if text, some := values[i].(string); some {
 						texts[column] = &text
 					}
@@ -252,7 +256,8 @@ func TestInteropAsASource(t *testing.T) {
 	judge("as they were copied")
 	for round := range 4 {
 		for _, name := range names {
-			spark.run("UPDATE noemata.kept.%s SET fee = fee + 1, tags = array('u', 'round %d') WHERE id %% 7 = %[2]d", name, round)
+			spark.run("UPDATE noemata.kept.%s SET fee = fee + 1, tags = array('u', 'round %d') WHERE id %% 7 = %[2]d", name,
+				round)
 			spark.run("DELETE FROM noemata.kept.%s WHERE id %% 11 = %d", name, round)
 			spark.run(`MERGE INTO noemata.kept.%s t USING (SELECT id * 3 AS id, 'merged %d' AS copy FROM range(%[2]d, 300)) s ON t.id = s.id
 				WHEN MATCHED AND t.id %% 2 = 0 THEN DELETE WHEN MATCHED THEN UPDATE SET copy = s.copy WHEN NOT MATCHED THEN INSERT (id, copy)

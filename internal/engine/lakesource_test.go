@@ -172,13 +172,15 @@ func (x *lent) compact() {
 	require.NoError(x.T(), err)
 	if len(tasks) > 0 {
 		x.Commit(x.name, func(tx *table.Transaction) error {
-			_, err := tx.RewriteDataFiles(context.Background(), []table.CompactionTaskGroup{{Tasks: tasks}}, table.RewriteDataFilesOptions{})
+			_, err := tx.RewriteDataFiles(context.Background(), []table.CompactionTaskGroup{{Tasks: tasks}},
+				table.RewriteDataFilesOptions{})
 			return err
 		})
 	}
 }
 
-// What other programs do to the tables of a lake arrives, each snapshot as a change of its own: appended, deleted by key
+// What other programs do to the tables of a lake arrives, each snapshot as a change of its own: appended, deleted by
+// key
 // or by place or by vectors, written anew with rows that are as they were, put together.
 //
 // Longer than a screen: it is one story of a lake.
@@ -248,7 +250,8 @@ func TestALakeIsFollowed(t *testing.T) {
 	}
 }
 
-// A lake is followed while it is written, by runs that are stopped at random, with tables that are copied meanwhile. At the end
+// A lake is followed while it is written, by runs that are stopped at random, with tables that are copied meanwhile.
+// At the end
 // all is equal, and histories have no version that never was, nor two at once.
 //
 // Longer than a screen: it is one story of a lake.
@@ -258,7 +261,8 @@ func TestALakeIsFollowedWhileItIsWritten(t *testing.T) {
 	var feeds []feed.Table
 	was := map[string]map[string]bool{} // by table: rows that ever were
 	for i, name := range []string{"first", "second", "third"} {
-		lake.Create(name, loansInLake, iceberg.Properties{table.PropertyFormatVersion: fmt.Sprint(2 + i%2), "write.delete.mode": "merge-on-read"})
+		lake.Create(name, loansInLake, iceberg.Properties{table.PropertyFormatVersion: fmt.Sprint(2 + i%2),
+			"write.delete.mode": "merge-on-read"})
 		tables = append(tables, &lent{Lake: lake, name: name, model: map[int64]string{}})
 		feeds = append(feeds, feed.Table{Table: "kept." + name, Keep: feed.KeepHistory, Target: "brought." + name})
 		was[name] = map[string]bool{}
@@ -332,8 +336,9 @@ func TestALakeIsFollowedWhileItIsWritten(t *testing.T) {
 		for _, row := range f.see("SELECT DISTINCT id || ' ' || copy FROM brought." + x.name) {
 			require.True(t, was[x.name][row], "%s was never in %s", row, x.name)
 		}
-		require.Equal(t, []string{"0"}, f.see(fmt.Sprintf("SELECT count(*) FROM brought.%s a JOIN brought.%[1]s b ON a.id = b.id AND "+
-			"a.nm_from < b.nm_from WHERE a.nm_until > b.nm_from OR a.nm_until IS NULL", x.name)))
+		require.Equal(t, []string{"0"},
+			f.see(fmt.Sprintf("SELECT count(*) FROM brought.%s a JOIN brought.%[1]s b ON a.id = b.id AND "+
+				"a.nm_from < b.nm_from WHERE a.nm_until > b.nm_from OR a.nm_until IS NULL", x.name)))
 	}
 }
 
@@ -368,11 +373,13 @@ func TestALakeThatCannotBeFollowed(t *testing.T) {
 			FieldType: iceberg.Optional[iceberg.Type]{Val: iceberg.DecimalTypeOf(12, 2), Valid: true}}).Commit()
 	})
 	lake.Commit("widened", func(tx *table.Transaction) error {
-		return tx.UpdateSchema(true, true).AddColumn([]string{"branch"}, iceberg.PrimitiveTypes.String, "", false, nil).Commit()
+		return tx.UpdateSchema(true, true).AddColumn([]string{"branch"}, iceberg.PrimitiveTypes.String, "", false,
+			nil).Commit()
 	})
 	f.catchUp()
 	for name, says := range map[string]string{
-		"anew": "is another than", "dropped": "does not exist", "expired": "have expired", "twice": "2 rows with the key (id) = (9)",
+		"anew": "is another than", "dropped": "does not exist", "expired": "have expired",
+		"twice":   "2 rows with the key (id) = (9)",
 		"retyped": "fee is DECIMAL(8,2)",
 	} {
 		err := f.held("kept." + name)

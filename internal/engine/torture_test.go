@@ -62,7 +62,8 @@ func tortured(t *testing.T, b *workbench, s *torture.Source, database string, cu
 	var tables []feed.Table
 	for _, keep := range torture.Keeps {
 		for _, name := range torture.Tables(keep) {
-			x := feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` + doubled(name) + `"`}
+			x := feed.Table{Table: database + `."` + doubled(name) + `"`, Keep: feed.Keep(keep), Target: `kept."` +
+				doubled(name) + `"`}
 			if b.kind == lake.Kind && rand.IntN(2) == 0 {
 				x.Partition = []string{"bucket(2, branch)"}
 			}
@@ -409,7 +410,8 @@ func (f *follower) bearable(err error) {
 		f.t.Logf("%s", fault.Stack)
 	}
 	// More columns than the usual memory has room for.
-	if strings.Contains(err.Error(), "The next run opens the file with") || strings.Contains(err.Error(), "The next run has") {
+	if strings.Contains(err.Error(), "The next run opens the file with") || strings.Contains(err.Error(),
+		"The next run has") {
 		f.t.Logf("a run ended: %v", err)
 		return
 	}

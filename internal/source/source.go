@@ -63,7 +63,8 @@ type Source interface {
 	Close()
 }
 
-// Clustered is a source that knows whether the rows of a table lie in the order of its key, so that to read ranges of it
+// Clustered is a source that knows whether the rows of a table lie in the order of its key, so that to read ranges
+// of it
 // costs about what the rows cost.
 type Clustered interface {
 	Clustered(ctx context.Context, t schema.Table) (bool, error)

@@ -377,7 +377,8 @@ func (f *Feed) checkLog(fault func(string, string, ...any)) {
 			fault("retain."+x.name, "%q is not a size: write it as 500MB or 20GB.", x.size)
 		}
 	}
-	if d, err := window.ParseDuration(f.Retain.Behind); f.Retain.Behind != "" && (err != nil || d < leastBehind || d > MostBehind) {
+	if d, err := window.ParseDuration(f.Retain.Behind); f.Retain.Behind != "" && (err != nil || d < leastBehind ||
+		d > MostBehind) {
 		fault("retain.behind", "%q is not a length of time from 10 minutes to 7 days: write it as 6h or 1d.", f.Retain.Behind)
 	}
 }

@@ -58,12 +58,14 @@ func (t *Table) checkPartition(at string, fault func(string, string, ...any)) {
 		p, err := ParsePartition(text)
 		switch {
 		case err != nil:
-			fault(fmt.Sprintf("%s.partition.%d", at, i), "%v: write year(c), month(c), day(c), hour(c), bucket(16, c) or truncate(4, c).",
+			fault(fmt.Sprintf("%s.partition.%d", at, i),
+				"%v: write year(c), month(c), day(c), hour(c), bucket(16, c) or truncate(4, c).",
 				err)
 		case seen[p]:
 			fault(fmt.Sprintf("%s.partition.%d", at, i), "%q is there twice.", text)
 		case p.N == 0 && timed[p.Column] != "":
-			fault(fmt.Sprintf("%s.partition.%d", at, i), "%s has %s divided already, by %s: one of them is enough.", text, p.Column,
+			fault(fmt.Sprintf("%s.partition.%d", at, i), "%s has %s divided already, by %s: one of them is enough.", text,
+				p.Column,
 				timed[p.Column])
 		}
 		if seen[p] = true; p.N == 0 {

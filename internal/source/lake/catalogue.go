@@ -38,15 +38,17 @@ func (s *Source) look(ctx context.Context, only ...schema.Name) (look, error) {
 	for _, n := range only {
 		schemas, tables = append(schemas, n.Schema), append(tables, n.Table)
 	}
-	err := s.keeper.Each(ctx, "SELECT catalog_name, table_namespace, table_name, metadata_location FROM public.iceberg_tables "+
-		"WHERE (catalog_name = $1 OR $1 = '') AND (cardinality($2::text[]) = 0 OR (table_namespace, table_name) IN "+
-		"(SELECT * FROM unnest($2::text[], $3::text[])))", []any{s.named, schemas, tables}, []any{&catalogue, &name.Schema, &name.Table, &at}, func() error {
-		catalogues[catalogue] = true
-		if at != nil {
-			x.places[name] = *at
-		}
-		return nil
-	})
+	err := s.keeper.Each(ctx,
+		"SELECT catalog_name, table_namespace, table_name, metadata_location FROM public.iceberg_tables "+
+			"WHERE (catalog_name = $1 OR $1 = '') AND (cardinality($2::text[]) = 0 OR (table_namespace, table_name) IN "+
+			"(SELECT * FROM unnest($2::text[], $3::text[])))", []any{s.named, schemas, tables}, []any{&catalogue, &name.Schema,
+			&name.Table, &at}, func() error {
+			catalogues[catalogue] = true
+			if at != nil {
+				x.places[name] = *at
+			}
+			return nil
+		})
 	switch {
 	case problem.Is(err, problem.NoTable):
 		return x, problem.Wrap(err, problem.NoTable, fmt.Sprintf("There is no catalogue of %s: the database has no table "+
@@ -145,7 +147,8 @@ func (s *Source) Table(ctx context.Context, name schema.Name) (schema.Table, err
 }
 
 func (s *Source) described(t *table.Table, name schema.Name) (schema.Table, error) {
-	d := schema.Table{Name: name, ID: t.Metadata().TableUUID().String(), Rows: -1, Bytes: -1, Comment: t.Properties()["comment"]}
+	d := schema.Table{Name: name, ID: t.Metadata().TableUUID().String(), Rows: -1, Bytes: -1,
+		Comment: t.Properties()["comment"]}
 	for _, f := range t.Schema().Fields() {
 		c := schema.Column{Name: f.Name, Native: f.Type.String(), Nullable: !f.Required, Comment: f.Doc}
 		var read bool
@@ -183,8 +186,8 @@ func summed(s table.Summary, name string) int64 {
 // wayNone is how a column is read whose values cannot be.
 const wayNone = "none"
 
-// typeOf gives the type that values of a type of the format arrive as (Iceberg, Table Spec, Schemas and Data Types), and
-// whether they can be read.
+// typeOf gives the type that values of a type of the format arrive as (Iceberg, Table Spec, Schemas and Data Types),
+// and whether they can be read.
 func typeOf(t iceberg.Type) (schema.Type, bool) {
 	switch x := t.(type) {
 	case iceberg.DecimalType:

@@ -22,8 +22,8 @@ import (
 	"noemata/internal/warehouse/duckdb"
 )
 
-// Which files a snapshot has, iceberg-go tells. Their rows are read by DuckDB, with an error where a file is damaged: it
-// is told under which name each file has each column, and which rows are deleted.
+// Which files a snapshot has, iceberg-go tells. Their rows are read by DuckDB, with an error where a file is damaged:
+// it is told under which name each file has each column, and which rows are deleted.
 
 // spaceMemory is what a working space has; what is more goes to the disk.
 const spaceMemory = 256 << 20
@@ -36,13 +36,15 @@ func (s *Source) openSpace(ctx context.Context) (*duckdb.Scratch, error) {
 	}
 	work, err := duckdb.OpenScratch(ctx, duckdb.Space{Memory: spaceMemory, What: s.what, Folders: folders,
 		Exhausted: func(err error) error {
-			return problem.Wrap(err, problem.Failed, fmt.Sprintf("To read rows of %s more than %d MB of memory are needed.", s.what,
+			return problem.Wrap(err, problem.Failed, fmt.Sprintf("To read rows of %s more than %d MB of memory are needed.",
+				s.what,
 				spaceMemory>>20), "Drop the columns with large values from the feed.")
 		}})
 	if err != nil {
 		return nil, err
 	}
-	for _, sql := range []string{"CREATE SCHEMA noemata", "CREATE TABLE noemata.files (n INTEGER, path VARCHAR, local VARCHAR)",
+	for _, sql := range []string{"CREATE SCHEMA noemata",
+		"CREATE TABLE noemata.files (n INTEGER, path VARCHAR, local VARCHAR)",
 		"CREATE TABLE noemata.gone (path VARCHAR, pos BIGINT, again BOOLEAN)"} {
 		if _, err := work.Exec(ctx, sql); err != nil {
 			work.Close()
@@ -52,8 +54,8 @@ func (s *Source) openSpace(ctx context.Context) (*duckdb.Scratch, error) {
 	return work, nil
 }
 
-// numbered is a table whose columns are called by their places, as a working space has them: names there would be one in
-// upper and lower case.
+// numbered is a table whose columns are called by their places, as a working space has them: names there would be one
+// in upper and lower case.
 func numbered(t schema.Table) schema.Table {
 	columns, key := slices.Clone(t.Columns), slices.Clone(t.Key)
 	for i, c := range t.Columns {
@@ -85,12 +87,14 @@ func duckType(t iceberg.Type) string {
 	return cmp.Or(duckTypes[t.Type()], "VARCHAR")
 }
 
-var duckTypes = map[string]string{"boolean": "BOOLEAN", "int": "INTEGER", "long": "BIGINT", "float": "FLOAT", "double": "DOUBLE",
-	"date": "DATE", "time": "TIME", "timestamp": "TIMESTAMP", "timestamptz": "TIMESTAMP WITH TIME ZONE",
+var duckTypes = map[string]string{"boolean": "BOOLEAN", "int": "INTEGER", "long": "BIGINT", "float": "FLOAT",
+	"double": "DOUBLE",
+	"date":   "DATE", "time": "TIME", "timestamp": "TIMESTAMP", "timestamptz": "TIMESTAMP WITH TIME ZONE",
 	"timestamp_ns": "TIMESTAMP_NS", "uuid": "UUID", "binary": "BLOB"}
 
 // makeTable makes a table for rows of one of a lake.
-func (s *Source) makeTable(ctx context.Context, work *duckdb.Scratch, name schema.Name, t *table.Table, of schema.Table) error {
+func (s *Source) makeTable(ctx context.Context, work *duckdb.Scratch, name schema.Name, t *table.Table,
+	of schema.Table) error {
 	columns := make([]string, len(of.Columns))
 	for i, c := range of.Columns {
 		f, _ := t.Schema().FindFieldByName(c.Name)
@@ -106,7 +110,8 @@ func (s *Source) makeTable(ctx context.Context, work *duckdb.Scratch, name schem
 }
 
 // filesOf are the files that a snapshot has, each with those of its deletes.
-func (s *Source) filesOf(ctx context.Context, t *table.Table, name schema.Name, at *table.Snapshot) (tasks []table.FileScanTask,
+func (s *Source) filesOf(ctx context.Context, t *table.Table, name schema.Name,
+	at *table.Snapshot) (tasks []table.FileScanTask,
 	err error) {
 	if at == nil {
 		return nil, nil
@@ -141,8 +146,8 @@ func partsOf(tasks []table.FileScanTask) []part {
 // filesAtOnce is how many files are held, and read by one statement.
 const filesAtOnce = 100
 
-// scan calls each with SELECTs of rows of files until all were read. Their columns are c0, c1 and so on, those of a table
-// in its order.
+// scan calls each with SELECTs of rows of files until all were read. Their columns are c0, c1 and so on, those of a
+// table in its order.
 func (s *Source) scan(ctx context.Context, work *duckdb.Scratch, t *table.Table, of schema.Table, parts []part,
 	each func(sql string) error) error {
 	for some := range slices.Chunk(parts, filesAtOnce) {
@@ -169,7 +174,8 @@ type scan struct {
 // blamed tells what a file is at fault for from what befell the working space.
 func (x *scan) blamed(err error) error {
 	var e *duckdbgo.Error
-	if errors.As(err, &e) && slices.Contains([]duckdbgo.ErrorType{duckdbgo.ErrorTypeInvalidInput, duckdbgo.ErrorTypeConversion,
+	if errors.As(err, &e) && slices.Contains([]duckdbgo.ErrorType{duckdbgo.ErrorTypeInvalidInput,
+		duckdbgo.ErrorTypeConversion,
 		duckdbgo.ErrorTypeOutOfRange, duckdbgo.ErrorTypeSerialization, duckdbgo.ErrorTypeInternal, duckdbgo.ErrorTypeFatal,
 		duckdbgo.ErrorTypeBinder, duckdbgo.ErrorTypeNotImplemented, duckdbgo.ErrorTypeInvalidType}, e.Type) {
 		first, _, _ := strings.Cut(e.Msg, "\n")
@@ -439,7 +445,8 @@ func (x *scan) sameBelow(field iceberg.NestedField, below string) error {
 			return nil
 		}
 		for _, f := range nested.Fields() {
-			if _, structure := t.(*iceberg.StructType); structure && !strings.Contains(below, fmt.Sprintf("%q %d ", f.Name, f.ID)) {
+			if _, structure := t.(*iceberg.StructType); structure && !strings.Contains(below, fmt.Sprintf("%q %d ", f.Name,
+				f.ID)) {
 				return fmt.Errorf("the column %s has files from before its part %s was there, or was called so", field.Name, f.Name)
 			}
 			if err := check(f.Type); err != nil {
@@ -545,7 +552,8 @@ func (x *scan) equality(ctx context.Context, d iceberg.DataFile, l *layout) (str
 			ours = "r." + schema.Quote(name)
 		}
 		to := duckType(field.Type)
-		same = append(same, fmt.Sprintf("CAST(e.%s AS %s) IS NOT DISTINCT FROM CAST(%s AS %[2]s)", schema.Quote(theirs), to, ours))
+		same = append(same, fmt.Sprintf("CAST(e.%s AS %s) IS NOT DISTINCT FROM CAST(%s AS %[2]s)", schema.Quote(theirs), to,
+			ours))
 	}
 	return fmt.Sprintf("EXISTS (SELECT 1 FROM read_parquet(%s) AS e WHERE %s)", x.literals([]string{d.FilePath()}),
 		strings.Join(same, " AND ")), nil

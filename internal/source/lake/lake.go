@@ -3,8 +3,8 @@
 // Package lake reads Iceberg tables, which other programs write: Parquet files and metadata in a folder or in object
 // storage, and a catalogue in PostgreSQL (iceberg.apache.org/spec, format versions 1 to 3).
 //
-// Files are never changed once they are there, so a table is read as of one snapshot without holding anything open. What
-// has changed from one snapshot to the next is found by comparing the files that only one of them has, row by row.
+// Files are never changed once they are there, so a table is read as of one snapshot without holding anything open.
+// What has changed from one snapshot to the next is found by comparing the files that only one of them has, row by row.
 package lake
 
 import (
@@ -177,7 +177,8 @@ func (s *Source) Grants(user string, _ source.Needs) []string {
 
 // Mend runs nothing: findings of a lake are mended where it is written.
 func (s *Source) Mend(context.Context, string) error {
-	return problem.Newf(problem.Invalid, "Mend it with the program that writes the table.", "The files of %s are only read.",
+	return problem.Newf(problem.Invalid, "Mend it with the program that writes the table.",
+		"The files of %s are only read.",
 		s.what)
 }
 
@@ -215,7 +216,8 @@ func (s *Source) unreadable(err error, name schema.Name) error {
 		errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	return problem.Wrap(err, problem.Held, fmt.Sprintf("The table %s of %s cannot be read: %v.", name.Display(), s.what, err),
+	return problem.Wrap(err, problem.Held, fmt.Sprintf("The table %s of %s cannot be read: %v.", name.Display(), s.what,
+		err),
 		"Its files were changed or removed by another program, or are of a kind that is not read: bring them back, or have the "+
 			"table rewritten as Parquet.")
 }

@@ -54,7 +54,8 @@ var allTypes = iceberg.NewSchemaWithIdentifiers(0, []int{1},
 	iceberg.NestedField{ID: 12, Name: "ref", Type: iceberg.PrimitiveTypes.UUID},
 	iceberg.NestedField{ID: 13, Name: "cover", Type: iceberg.PrimitiveTypes.Binary},
 	iceberg.NestedField{ID: 14, Name: "stamp", Type: iceberg.FixedTypeOf(3)},
-	iceberg.NestedField{ID: 15, Name: "tags", Type: &iceberg.ListType{ElementID: 16, Element: iceberg.PrimitiveTypes.String}},
+	iceberg.NestedField{ID: 15, Name: "tags", Type: &iceberg.ListType{ElementID: 16,
+		Element: iceberg.PrimitiveTypes.String}},
 	iceberg.NestedField{ID: 17, Name: "place", Type: &iceberg.StructType{FieldList: []iceberg.NestedField{
 		{ID: 18, Name: "shelf", Type: iceberg.PrimitiveTypes.Int32}}}},
 	iceberg.NestedField{ID: 19, Name: "fine", Type: iceberg.PrimitiveTypes.TimestampNs})
@@ -103,8 +104,9 @@ func TestTypes(t *testing.T) {
 	} {
 		found, aside := read(t, s, q)
 		require.Len(t, found, 2, name)
-		require.Equal(t, map[string]string{"id": "1", "long": "-9223372036854775808", "yes": "true", "float": "0.1", "double": "0.5",
-			"fee": "-99999999999999999999999999999.999999999", "day": "0001-01-01", "clock": "23:59:59.999999",
+		require.Equal(t, map[string]string{"id": "1", "long": "-9223372036854775808", "yes": "true", "float": "0.1",
+			"double": "0.5",
+			"fee":    "-99999999999999999999999999999.999999999", "day": "0001-01-01", "clock": "23:59:59.999999",
 			"at": "9999-12-31T23:59:59.999999", "at zone": "2026-03-29T00:30:00.500000Z", `te"xt.`: "a\n☃'\x00",
 			"ref": "00000000-0000-0000-0000-00000000000f", "cover": `\x00ff`, "stamp": `\x00ff01`, "tags": `["a",null]`,
 			"place": `{"shelf":7}`, "fine": "2026-05-01T10:00:00.123456"}, found[0], name)
@@ -155,10 +157,12 @@ func TestDigests(t *testing.T) {
 // Whatever the files of a lake hold, it is read or refused, within a while, and nothing outside of its folder is read.
 func TestFilesThatAreNotToBeTrusted(t *testing.T) {
 	s, lake, folder := opened(t)
-	lake.Create("kinds", allTypes, iceberg.Properties{table.PropertyFormatVersion: "3", "write.delete.mode": "merge-on-read"})
+	lake.Create("kinds", allTypes, iceberg.Properties{table.PropertyFormatVersion: "3",
+		"write.delete.mode": "merge-on-read"})
 	for i := range 3 {
 		lake.Commit("kinds", func(tx *table.Transaction) error {
-			return lake.Append(tx, lake.Rows("kinds", nil, []map[string]any{{"id": 2 * i, "tags": []any{"a"}}, {"id": 2*i + 1}}), nil)
+			return lake.Append(tx, lake.Rows("kinds", nil, []map[string]any{{"id": 2 * i, "tags": []any{"a"}}, {"id": 2*i +
+				1}}), nil)
 		})
 	}
 	lake.Commit("kinds", func(tx *table.Transaction) error {
@@ -241,15 +245,16 @@ func TestPlaces(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, got, again)
 	}
-	for _, text := range []string{"", "0/1", "2026-05-01", "2026-05-01T10:00:00Z null", "2026-05-01T10:00:00Z {\"a\": \"b\"}",
+	for _, text := range []string{"", "0/1", "2026-05-01", "2026-05-01T10:00:00Z null",
+		"2026-05-01T10:00:00Z {\"a\": \"b\"}",
 		"2026-05-01T10:00:00Z {} {}", "99999-05-01T10:00:00Z"} {
 		_, err := s.CheckPosition(text)
 		require.True(t, problem.Is(err, problem.Invalid), text)
 	}
 }
 
-// However clocks of writers differ, and whatever several tables have in common: each step comes once, those of a table in
-// their order, and what one commit has made of several tables stays one where no table would go back for it.
+// However clocks of writers differ, and whatever several tables have in common: each step comes once, those of a table
+// in their order, and what one commit has made of several tables stays one where no table would go back for it.
 func TestStepsComeInTheirOrder(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		tables := []*followed{{number: 0}, {number: 1}, {number: 2}}
@@ -262,7 +267,8 @@ func TestStepsComeInTheirOrder(t *testing.T) {
 				s := &table.Snapshot{SequenceNumber: int64(n + 1), SnapshotID: int64(100*f.number + n + 1), TimestampMs: at,
 					Summary: &table.Summary{Properties: iceberg.Properties{}}}
 				if rapid.Bool().Draw(r, "of a commit of several") {
-					s.Summary.Properties[lakefiles.CommitProperty] = rapid.SampledFrom([]string{"c1", "c2", "c3", "c4"}).Draw(r, "commit")
+					s.Summary.Properties[lakefiles.CommitProperty] = rapid.SampledFrom([]string{"c1", "c2", "c3", "c4"}).Draw(r,
+						"commit")
 				}
 				steps = append(steps, step{of: f, to: s})
 			}

@@ -88,8 +88,8 @@ func asOf(t *table.Table, moment time.Time) (int64, bool) {
 	return 0, t.CurrentSnapshot() == nil
 }
 
-// chain lists the snapshots of a table after the one with a number, the oldest first, and tells whether they lead back to
-// it; base is that one, nil before the first.
+// chain lists the snapshots of a table after the one with a number, the oldest first, and tells whether they lead back
+// to it; base is that one, nil before the first.
 func chain(t *table.Table, number int64) (base *table.Snapshot, list []*table.Snapshot, reached bool) {
 	seen := map[int64]bool{}
 	for base = t.CurrentSnapshot(); base != nil && base.SequenceNumber != number; {
@@ -111,9 +111,10 @@ func chain(t *table.Table, number int64) (base *table.Snapshot, list []*table.Sn
 
 // lost says that snapshots are gone that a feed has yet to read.
 func (s *Source) lost(name schema.Name, what string) error {
-	return problem.Newf(problem.Held, "Have whoever writes the table keep its snapshots for longer than the feed may be paused. "+
-		"Then compare it with what is there now, which leaves equal rows alone: noemata feeds copy FEED --table "+
-		problem.Word(name.Display())+". A history keeps its past.",
+	return problem.Newf(problem.Held,
+		"Have whoever writes the table keep its snapshots for longer than the feed may be paused. "+
+			"Then compare it with what is there now, which leaves equal rows alone: noemata feeds copy FEED --table "+
+			problem.Word(name.Display())+". A history keeps its past.",
 		"The table %s of %s does not have %s any more: they have expired, or the table was set back or made anew, so what changed "+
 			"since is not known.", name.Display(), s.what, what)
 }
@@ -162,7 +163,8 @@ func (s *Source) LogRate(context.Context) (source.LogRate, error) {
 
 // BehindFindings are none: snapshots stay for as long as the table's own policy says.
 func (s *Source) BehindFindings(context.Context, time.Duration) ([]problem.Finding, error) {
-	return []problem.Finding{{Level: problem.Note, What: "How long snapshots stay is the affair of whoever writes the tables.",
+	return []problem.Finding{{Level: problem.Note,
+		What:   "How long snapshots stay is the affair of whoever writes the tables.",
 		Remedy: "See that they expire later than the feed wants to go back."}}, nil
 }
 
@@ -181,7 +183,8 @@ func (s *Source) LogFindings(ctx context.Context, tables []source.Followed) (fin
 	for _, f := range tables {
 		name := f.Table.Name
 		block := func(remedy, format string, args ...any) {
-			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: name.Display(), What: fmt.Sprintf(format, args...),
+			findings = append(findings, problem.Finding{Level: problem.Blocker, Table: name.Display(), What: fmt.Sprintf(format,
+				args...),
 				Remedy: remedy})
 		}
 		t, err := s.seen(ctx, x, name)
@@ -272,7 +275,8 @@ func (s *Source) same(t *table.Table, f source.Followed) error {
 	if f.Whole && len(has.Columns) > len(f.Table.Columns) {
 		for _, c := range has.Columns {
 			if _, followed := f.Table.Column(c.Name); !followed {
-				return source.CopyAgain(drift.Columns, name, "The table %s of %s has a new column %s.", name.Display(), s.what, c.Name)
+				return source.CopyAgain(drift.Columns, name, "The table %s of %s has a new column %s.", name.Display(), s.what,
+					c.Name)
 			}
 		}
 	}

@@ -14,8 +14,8 @@ import (
 )
 
 // place is how far a lake was read: every table as of one of its snapshots, named by its sequence number, in which the
-// snapshots of a table rise; 0 is before the first. Places sort by their moment, which is the catalogue's clock just before
-// it was asked where the tables are; so what was committed before is in them.
+// snapshots of a table rise; 0 is before the first. Places sort by their moment, which is the catalogue's clock just
+// before it was asked where the tables are; so what was committed before is in them.
 type place struct {
 	moment time.Time
 	tables map[string]int64 // by schema.Name.Display

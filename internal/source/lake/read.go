@@ -146,7 +146,8 @@ func (s *Source) Digests(ctx context.Context, q source.Query, ranges []source.Ke
 		return nil, err
 	}
 	defer done()
-	found, err := x.work.Ask(ctx, "SELECT CAST(\"at\" AS BIGINT), n, first, second FROM ("+grammar.Digests(inSpace(q), ranges)+
+	found, err := x.work.Ask(ctx, "SELECT CAST(\"at\" AS BIGINT), n, first, second FROM ("+grammar.Digests(inSpace(q),
+		ranges)+
 		") AS x(\"at\", n, first, second)")
 	if err != nil {
 		return nil, err
@@ -189,7 +190,8 @@ func (s *Source) Read(ctx context.Context, q source.Query, sink func(rows.Batch)
 }
 
 // readFiles reads the rows of files.
-func (s *Source) readFiles(ctx context.Context, t *table.Table, of schema.Table, tasks []table.FileScanTask, g *gatherer) error {
+func (s *Source) readFiles(ctx context.Context, t *table.Table, of schema.Table, tasks []table.FileScanTask,
+	g *gatherer) error {
 	work, err := s.openSpace(ctx)
 	if err != nil {
 		return err
@@ -231,7 +233,8 @@ func (s *Source) readSpace(ctx context.Context, q source.Query, g *gatherer) err
 	if q.Digest {
 		selected = append(selected, grammar.Digest(q.Table.Columns))
 	}
-	if err := x.work.Select(ctx, "SELECT "+strings.Join(selected, ", ")+" FROM "+grammar.From(q)+grammar.Where(q)+grammar.Order(q),
+	if err := x.work.Select(ctx, "SELECT "+strings.Join(selected,
+		", ")+" FROM "+grammar.From(q)+grammar.Where(q)+grammar.Order(q),
 		g.take); err != nil {
 		return err
 	}

@@ -196,9 +196,11 @@ func (x *stream) moved(ctx context.Context, now look, f *followed) (steps []step
 	}
 	for i, to := range list {
 		if from != nil && to.SequenceNumber <= from.SequenceNumber {
-			return fails(x.s.lost(name, fmt.Sprintf("an order: its snapshot %d has the number %d", to.SnapshotID, to.SequenceNumber)))
+			return fails(x.s.lost(name, fmt.Sprintf("an order: its snapshot %d has the number %d", to.SnapshotID,
+				to.SequenceNumber)))
 		}
-		if i+1 < len(list) && (len(current) > 0 && !current[to.SnapshotID] || commitOf(to) != "" && commitOf(to) == commitOf(list[i+1])) {
+		if i+1 < len(list) && (len(current) > 0 && !current[to.SnapshotID] || commitOf(to) != "" &&
+			commitOf(to) == commitOf(list[i+1])) {
 			continue // nobody has seen it: it came with the next one
 		}
 		steps = append(steps, step{of: f, t: t, from: from, to: to})
@@ -419,8 +421,8 @@ func (s step) rewrites(left, came []part) bool {
 	return next && s.to.Summary != nil && s.to.Summary.Operation == table.OpReplace && exact && too && before == after
 }
 
-// apart leaves the rows of files that are not in the other list. Of a file that is in both, those are left that only the
-// other one's deletes take away.
+// apart leaves the rows of files that are not in the other list. Of a file that is in both, those are left that only
+// the other one's deletes take away.
 func apart(old, now []table.FileScanTask) (left, came []part) {
 	before, after := map[string]*table.FileScanTask{}, map[string]*table.FileScanTask{}
 	for i := range old {
@@ -432,7 +434,8 @@ func apart(old, now []table.FileScanTask) (left, came []part) {
 	only := func(tasks []table.FileScanTask, others map[string]*table.FileScanTask) (parts []part) {
 		for _, t := range tasks {
 			other := others[t.File.FilePath()]
-			if other != nil && !slices.ContainsFunc(deletesOf(*other), func(d string) bool { return !slices.Contains(deletesOf(t), d) }) {
+			if other != nil && !slices.ContainsFunc(deletesOf(*other),
+				func(d string) bool { return !slices.Contains(deletesOf(t), d) }) {
 				continue // what that deletes this does, too
 			}
 			parts = append(parts, part{t, other})
@@ -471,7 +474,8 @@ func (d *differences) find(ctx context.Context, s *Source, columns []schema.Colu
 		key[i] = columns[at].Name
 	}
 	sql := fmt.Sprintf("CREATE TABLE %s AS SELECT %d AS kind, * FROM (FROM %s EXCEPT ALL FROM %s) UNION ALL "+
-		"SELECT %d AS kind, * FROM (FROM %[4]s EXCEPT ALL FROM %[3]s)", differs.Quoted(), isGone, before.Quoted(), after.Quoted(), isNew)
+		"SELECT %d AS kind, * FROM (FROM %[4]s EXCEPT ALL FROM %[3]s)", differs.Quoted(), isGone, before.Quoted(),
+		after.Quoted(), isNew)
 	if len(key) > 0 {
 		if err := d.unique(ctx, s, key); err != nil {
 			return err
@@ -489,7 +493,8 @@ func (d *differences) find(ctx context.Context, s *Source, columns []schema.Colu
 		}
 		sql = fmt.Sprintf("CREATE TABLE %s AS SELECT CASE WHEN a.there IS NULL THEN %d WHEN b.there IS NULL THEN %d ELSE %d END AS kind, "+
 			"%s FROM (SELECT *, true AS there FROM %s) AS b FULL JOIN (SELECT *, true AS there FROM %s) AS a ON %s "+
-			"WHERE a.there IS NULL OR b.there IS NULL OR %s", differs.Quoted(), isGone, isNew, isOther, strings.Join(picked, ", "),
+			"WHERE a.there IS NULL OR b.there IS NULL OR %s", differs.Quoted(), isGone, isNew, isOther, strings.Join(picked,
+			", "),
 			before.Quoted(), after.Quoted(), strings.Join(same, " AND "), strings.Join(other, " OR "))
 	}
 	if _, err := d.work.Exec(ctx, sql); err != nil {
@@ -508,16 +513,19 @@ func (d *differences) unique(ctx context.Context, s *Source, key []string) error
 	for i, k := range key {
 		texts[i] = "coalesce(CAST(" + k + " AS VARCHAR), 'null')"
 	}
-	found, err := d.work.Ask(ctx, fmt.Sprintf("SELECT concat_ws(', ', %s), count(*) FROM %s WHERE %s IS NOT NULL GROUP BY %s "+
-		"HAVING count(*) > 1 LIMIT 1", strings.Join(texts, ", "), after.Quoted(), strings.Join(key, " IS NOT NULL AND "),
-		strings.Join(key, ", ")))
+	found, err := d.work.Ask(ctx,
+		fmt.Sprintf("SELECT concat_ws(', ', %s), count(*) FROM %s WHERE %s IS NOT NULL GROUP BY %s "+
+			"HAVING count(*) > 1 LIMIT 1", strings.Join(texts, ", "), after.Quoted(), strings.Join(key, " IS NOT NULL AND "),
+			strings.Join(key, ", ")))
 	if err != nil || len(found) == 0 {
 		return err
 	}
 	name := d.of.Table.Name
-	return problem.Newf(problem.Held, "Have whoever writes the table write each key once; or give the feed another key. Then: "+
-		"noemata feeds copy FEED --table "+problem.Word(name.Display())+".",
-		"The table %s of %s has %d rows with the key (%s) = (%s).", name.Display(), s.what, found[0][1], strings.Join(d.of.Key, ", "),
+	return problem.Newf(problem.Held,
+		"Have whoever writes the table write each key once; or give the feed another key. Then: "+
+			"noemata feeds copy FEED --table "+problem.Word(name.Display())+".",
+		"The table %s of %s has %d rows with the key (%s) = (%s).", name.Display(), s.what, found[0][1],
+		strings.Join(d.of.Key, ", "),
 		found[0][0])
 }
 
@@ -532,7 +540,10 @@ func (x *stream) take(ctx context.Context, d *differences) (done bool, err error
 		}
 		sql := fmt.Sprintf("SELECT %s, CAST(kind AS BIGINT) FROM %s WHERE rowid >= %d AND rowid < %d",
 			schema.QuoteAll("", numbered(d.of.Table).ColumnNames()), differs.Quoted(), d.taken, d.taken+takeRows)
-		if err := d.work.Select(ctx, sql, func(record arrow.RecordBatch) error { return x.differing(record, d.of) }); err != nil {
+		if err := d.work.Select(ctx, sql, func(record arrow.RecordBatch) error {
+			return x.differing(record,
+				d.of)
+		}); err != nil {
 			return false, err
 		}
 		d.taken += takeRows

@@ -83,7 +83,10 @@ func (c *cell) known() bool {
 	case *array.Float64:
 		return fixed(schema.Float64, func(to array.Builder, row int) { to.(*array.Float64Builder).Append(x.Value(row)) })
 	case *array.Decimal128:
-		return fixed(schema.Decimal, func(to array.Builder, row int) { to.(*array.Decimal128Builder).Append(x.Value(row)) }) &&
+		return fixed(schema.Decimal, func(to array.Builder,
+			row int) {
+			to.(*array.Decimal128Builder).Append(x.Value(row))
+		}) &&
 			int(x.DataType().(*arrow.Decimal128Type).Scale) == c.column.Type.Scale
 	case *array.Date32:
 		c.unfit = func(row int) string { return outOfRange(x.Value(row)) }
@@ -148,7 +151,8 @@ func (c *cell) texts(values array.StringLike) bool {
 	return c.column.Type.Kind == schema.Text || c.column.Type.Kind == schema.JSON
 }
 
-// Days that every warehouse has, since 1970: from 4713 BC to the year 5874897 (postgresql.org/docs/current/datatype-datetime.html).
+// Days that every warehouse has, since 1970: from 4713 BC to the year 5874897
+// (postgresql.org/docs/current/datatype-datetime.html).
 const (
 	firstDay = -2440588
 	lastDay  = 2145031948

@@ -65,7 +65,8 @@ func (s *Source) copySlot(ctx context.Context, from, to string) (*slot, error) {
 	return made[to], err
 }
 
-// advanceWithin is how long the server may take to read the log that a slot leaves behind. It remembers how far it came.
+// advanceWithin is how long the server may take to read the log that a slot leaves behind. It remembers how far it
+// came.
 const advanceWithin = 20 * time.Second
 
 // keepBehind makes the slot that stays behind, moves it on, or drops it, as the feed wants it. behind is what there is.

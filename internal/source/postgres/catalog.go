@@ -300,7 +300,8 @@ func (s *Source) Findings(ctx context.Context, q source.Query) ([]problem.Findin
 	return findings, nil
 }
 
-// Clustered tells whether the rows of a table lie in the order of the first column of its key, by the server's statistics
+// Clustered tells whether the rows of a table lie in the order of the first column of its key, by the server's
+// statistics
 // (PostgreSQL, pg_stats): reading a range of keys by an index costs about what its rows cost then.
 func (s *Source) Clustered(ctx context.Context, t schema.Table) (clustered bool, err error) {
 	err = s.Row(ctx, "SELECT coalesce(max(abs(correlation)), 0) > 0.9 FROM pg_stats WHERE schemaname = $1 AND tablename = $2 "+

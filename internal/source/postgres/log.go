@@ -366,7 +366,8 @@ func (s *Source) LogState(ctx context.Context, name, at string) (source.LogState
        greatest(coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), coalesce($2::pg_lsn, s.confirmed_flush_lsn)), 0), 0)::int8, coalesce(s.confirmed_flush_lsn::text, '0/0'),
        coalesce(least(s.confirmed_flush_lsn, b.confirmed_flush_lsn)::text, '0/0')
 FROM pg_replication_slots s LEFT JOIN pg_replication_slots b ON b.slot_name = $3 AND b.wal_status <> 'lost' WHERE s.slot_name = $1`,
-		[]any{name, stands, behindOf(name)}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms, &state.Oldest)
+		[]any{name, stands, behindOf(name)}, &status, &state.Busy, &state.Retained, &state.Behind, &state.Confirms,
+		&state.Oldest)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return source.LogState{}, nil
 	}

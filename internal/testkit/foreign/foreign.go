@@ -78,7 +78,8 @@ func (l *Lake) Table(name string) *table.Table {
 func (l *Lake) LoadTable(ctx context.Context, id table.Identifier) (*table.Table, error) {
 	at := l.Staging[id[1]]
 	if at == "" {
-		if err := l.conn.QueryRow(ctx, "SELECT metadata_location FROM iceberg_tables WHERE table_name = $1", id[1]).Scan(&at); err != nil {
+		if err := l.conn.QueryRow(ctx, "SELECT metadata_location FROM iceberg_tables WHERE table_name = $1",
+			id[1]).Scan(&at); err != nil {
 			return nil, err
 		}
 	}
@@ -116,7 +117,8 @@ func (l *Lake) Move() {
 	ctx := context.Background()
 	require.NoError(l.t, pgx.BeginFunc(ctx, l.conn, func(tx pgx.Tx) error {
 		for name, at := range l.Staging {
-			if _, err := tx.Exec(ctx, "UPDATE iceberg_tables SET metadata_location = $2 WHERE table_name = $1", name, at); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE iceberg_tables SET metadata_location = $2 WHERE table_name = $1", name,
+				at); err != nil {
 				return err
 			}
 		}

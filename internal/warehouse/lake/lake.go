@@ -1,7 +1,8 @@
 //go:build duckdb_arrow
 
 // Package lake writes warehouses of Iceberg tables: Parquet files and metadata in a folder or in object storage,
-// and a catalogue in PostgreSQL, which any engine that knows the format reads (iceberg.apache.org/spec, format version 2).
+// and a catalogue in PostgreSQL, which any engine that knows the format reads (iceberg.apache.org/spec, format
+// version 2).
 //
 // The journal is in the catalogue's database, so that rows, position and counters are one transaction, though the rows
 // lie elsewhere: files are written first, and what COMMIT makes visible are the pointers to them. A merge is DuckDB's,

@@ -293,7 +293,8 @@ func TestMoreMemory(t *testing.T) {
 	for range 4 {
 		c, err := w.connect(t.Context())
 		require.NoError(t, err)
-		_, err = c.(*conn).tables.Exec(t.Context(), "CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
+		_, err = c.(*conn).tables.Exec(t.Context(),
+			"CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
 		require.Error(t, err)
 		said = append(said, err.Error())
 		c.Close()
@@ -304,7 +305,8 @@ func TestMoreMemory(t *testing.T) {
 	require.Contains(t, said[3], "more than 1024 MB of memory. Divide the feed")
 	asked := &tables{lake: w}
 	defer asked.Close()
-	_, err := asked.Exec(t.Context(), "CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
+	_, err := asked.Exec(t.Context(),
+		"CREATE TABLE t AS SELECT list(repeat('x', 100000) || i) AS l FROM range(20000) r(i)")
 	require.ErrorContains(t, err, "A question to the")
 	require.ErrorContains(t, err, "256 MB")
 }
@@ -342,7 +344,8 @@ func TestWhatIsNoLake(t *testing.T) {
 	require.ErrorContains(t, err, "Permission")
 }
 
-// Bounds that are written with a file are those of its values, or beyond them: else rows that are looked for by their key
+// Bounds that are written with a file are those of its values, or beyond them: else rows that are looked for by
+// their key
 // would not be found. So it is with texts of any characters and length.
 func TestBoundsOfTexts(t *testing.T) {
 	w, _ := newLake(t)
@@ -356,9 +359,11 @@ func TestBoundsOfTexts(t *testing.T) {
 	_, err = its.Exec(t.Context(), "CREATE TABLE main.texts (branch VARCHAR)")
 	require.NoError(t, err)
 	text := rapid.Custom(func(r *rapid.T) string {
-		unit := rapid.SampledFrom([]string{"a", "z", "ä", "\u07ff", "\uffff", "\U0010ffff", "\x00", "'", "\"", "\n", "\\x41", "{", "☃"})
+		unit := rapid.SampledFrom([]string{"a", "z", "ä", "\u07ff", "\uffff", "\U0010ffff", "\x00", "'", "\"", "\n", "\\x41",
+			"{", "☃"})
 		list := rapid.SliceOfN(unit, 0, 5).Draw(r, "units")
-		return strings.Join(list, "") + strings.Repeat(unit.Draw(r, "unit"), rapid.SampledFrom([]int{0, 1, 31, 64, 65, 127, 128, 300}).Draw(r, "times"))
+		return strings.Join(list, "") + strings.Repeat(unit.Draw(r, "unit"), rapid.SampledFrom([]int{0, 1, 31, 64, 65, 127,
+			128, 300}).Draw(r, "times"))
 	})
 	rapid.Check(t, func(r *rapid.T) {
 		values := rapid.SliceOfN(text, 1, 6).Draw(r, "values")

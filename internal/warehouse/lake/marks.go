@@ -19,7 +19,8 @@ import (
 	"noemata/internal/warehouse/sqlmerge"
 )
 
-// A mark is a tag of the format (Iceberg, Table Spec, Snapshot References) on the newest snapshot of each table, so that
+// A mark is a tag of the format (Iceberg, Table Spec, Snapshot References) on the newest snapshot of each table, so
+// that
 // it is a name that other programs know, too. All tables are marked by one transaction of the catalogue: a cut.
 
 var markName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.:-]{0,63}$`)
@@ -39,7 +40,8 @@ func (w *Warehouse) Mark(ctx context.Context, name string, keep time.Duration) e
 			return nil, nil
 		}
 		if t.SnapshotByName(name) != nil {
-			return nil, problem.Newf(problem.Conflict, "Choose another name, or remove that mark first.", "There is a mark %s already in the %s.", name, w.what)
+			return nil, problem.Newf(problem.Conflict, "Choose another name, or remove that mark first.",
+				"There is a mark %s already in the %s.", name, w.what)
 		}
 		age := int64(0) // for ever
 		if keep > 0 {   // which is told from when the snapshot was made
@@ -66,7 +68,8 @@ func (w *Warehouse) Unmark(ctx context.Context, name string) error {
 }
 
 func (w *Warehouse) noMark(name string) error {
-	return problem.Newf(problem.NotFound, "Look which there are with noemata marks list.", "There is no mark %s in the %s.", name,
+	return problem.Newf(problem.NotFound, "Look which there are with noemata marks list.",
+		"There is no mark %s in the %s.", name,
 		w.what)
 }
 
@@ -178,7 +181,8 @@ func dailyOf(s connection.Settings) (d daily, err error) {
 	}
 	d.at, d.on = time.Duration(at.Hour())*time.Hour+time.Duration(at.Minute())*time.Minute, true
 	if d.zone, err = time.LoadLocation(s.MarkZone); err != nil {
-		return d, problem.Newf(problem.Invalid, "Write it as Europe/Vienna.", "%q is no time zone.", s.MarkZone).In("mark_zone")
+		return d, problem.Newf(problem.Invalid, "Write it as Europe/Vienna.", "%q is no time zone.",
+			s.MarkZone).In("mark_zone")
 	}
 	if s.MarkKeep != "" {
 		if d.keep, err = window.ParseDuration(s.MarkKeep); err != nil || d.keep <= 0 {

@@ -26,9 +26,9 @@ import (
 	"noemata/internal/warehouse"
 )
 
-// The files of a table can be divided by what is in columns (Iceberg, Table Spec, Partitioning): each then has rows of one
-// part, and whoever asks for some parts reads no others. A change of it is about files that are written from then on;
-// upkeep writes the others anew.
+// The files of a table can be divided by what is in columns (Iceberg, Table Spec, Partitioning): each then has rows of
+// one part, and whoever asks for some parts reads no others. A change of it is about files that are written from then
+// on; upkeep writes the others anew.
 
 // Prepare makes a target, or finds it fit, and has its files divided as it says.
 func (w *Warehouse) Prepare(ctx context.Context, t warehouse.Target) (made bool, err error) {
@@ -63,7 +63,8 @@ func divide(tbl *table.Table, t warehouse.Target) (*table.Transaction, error) {
 		field, _ := tbl.Schema().FindFieldByName(p.Column)
 		by := transformOf(p)
 		if field.Type == nil || !by.CanTransform(field.Type) {
-			return nil, problem.Newf(problem.Invalid, "Choose another column, or another way: a day of a date, a bucket of a number.",
+			return nil, problem.Newf(problem.Invalid,
+				"Choose another column, or another way: a day of a date, a bucket of a number.",
 				"The files of %s cannot be divided by %s of the column %s.", t.Name.Display(), p.By, p.Column)
 		}
 		what := by.String() + " " + p.Column
@@ -120,7 +121,8 @@ func placeOf(file iceberg.DataFile) string {
 	return text
 }
 
-// logicalTypes are Avro's names for the types of what files are divided by, where they are more than a number or a text.
+// logicalTypes are Avro's names for the types of what files are divided by, where they are more than a number or a
+// text.
 func logicalTypes(tbl *table.Table, spec iceberg.PartitionSpec) map[int]string {
 	types := map[int]string{}
 	for _, f := range spec.Fields() {
@@ -185,7 +187,8 @@ func (t *tables) pieces(ctx context.Context, tbl *table.Table, has []column, fro
 	for _, sql := range []string{
 		fmt.Sprintf("CREATE TABLE %s AS SELECT CAST(row_number() OVER () AS BIGINT) AS n, * FROM (SELECT DISTINCT COLUMNS('^noemata_part_') FROM %s_all)",
 			parts, rows),
-		fmt.Sprintf("CREATE TABLE %s AS SELECT t.*, p.n AS noemata_part FROM %[1]s_all AS t JOIN %s AS p ON %s ORDER BY p.n", rows, parts,
+		fmt.Sprintf("CREATE TABLE %s AS SELECT t.*, p.n AS noemata_part FROM %[1]s_all AS t JOIN %s AS p ON %s ORDER BY p.n",
+			rows, parts,
 			strings.Join(same, " AND ")),
 		fmt.Sprintf("DROP TABLE %s_all", rows),
 	} {
@@ -193,13 +196,15 @@ func (t *tables) pieces(ctx context.Context, tbl *table.Table, has []column, fro
 			return nil, err
 		}
 	}
-	found, err := t.Ask(ctx, fmt.Sprintf("SELECT t.noemata_part, %s FROM %s AS t GROUP BY 1 ORDER BY 1", strings.Join(sources, ", "), rows))
+	found, err := t.Ask(ctx, fmt.Sprintf("SELECT t.noemata_part, %s FROM %s AS t GROUP BY 1 ORDER BY 1",
+		strings.Join(sources, ", "), rows))
 	if err != nil {
 		return nil, err
 	}
 	if len(found) > mostPieces {
 		return nil, problem.Newf(problem.Held, "Divide them less finely: partition: [month(c)] instead of day(c).",
-			"One commit to %s would write %d files, and may write %d.", strings.Join(tbl.Identifier(), "."), len(found), mostPieces)
+			"One commit to %s would write %d files, and may write %d.", strings.Join(tbl.Identifier(), "."), len(found),
+			mostPieces)
 	}
 	list := make([]piece, len(found))
 	for i, row := range found {
@@ -252,7 +257,8 @@ func partOf(by iceberg.Transform, source column) string {
 func (t *tables) buckets(ctx context.Context, rows, into string, source column, by iceberg.BucketTransform) error {
 	t.numbers++
 	beside := fmt.Sprintf("main.noemata_buckets_%d", t.numbers)
-	columns := []schema.Column{{Name: "n", Type: schema.Type{Kind: schema.Int64}}, {Name: "bucket", Type: schema.Type{Kind: schema.Int32}}}
+	columns := []schema.Column{{Name: "n", Type: schema.Type{Kind: schema.Int64}}, {Name: "bucket",
+		Type: schema.Type{Kind: schema.Int32}}}
 	if _, err := t.Exec(ctx, "CREATE TABLE "+beside+" (n BIGINT, bucket INTEGER)"); err != nil {
 		return err
 	}
@@ -277,7 +283,8 @@ func (t *tables) buckets(ctx context.Context, rows, into string, source column, 
 				return err
 			}
 			b.Field(0).(*array.Int64Builder).Append(numbers.Value(row))
-			b.Field(1).(*array.Int32Builder).Append(by.Apply(iceberg.Optional[iceberg.Literal]{Val: literal, Valid: true}).Val.Any().(int32))
+			b.Field(1).(*array.Int32Builder).Append(by.Apply(iceberg.Optional[iceberg.Literal]{Val: literal,
+				Valid: true}).Val.Any().(int32))
 		}
 		found = append(found, b.NewRecordBatch())
 		return nil
@@ -290,7 +297,8 @@ func (t *tables) buckets(ctx context.Context, rows, into string, source column, 
 			return err
 		}
 	}
-	_, err = t.Exec(ctx, fmt.Sprintf("UPDATE %s AS t SET %s = b.bucket FROM %s AS b WHERE b.n = t.rowid", rows, into, beside))
+	_, err = t.Exec(ctx, fmt.Sprintf("UPDATE %s AS t SET %s = b.bucket FROM %s AS b WHERE b.n = t.rowid", rows, into,
+		beside))
 	return err
 }
 

@@ -38,7 +38,8 @@ func dividedBy(t *testing.T, target warehouse.Target, texts ...string) warehouse
 	return target
 }
 
-// partsAreRight makes sure that each row is in a file of its part, as iceberg-go reckons it, and that deletes are in the
+// partsAreRight makes sure that each row is in a file of its part, as iceberg-go reckons it, and that deletes are in
+// the
 // parts of their rows. It gives the number of parts.
 func partsAreRight(t *testing.T, w *Warehouse) int {
 	t.Helper()
@@ -75,7 +76,8 @@ func partsAreRight(t *testing.T, w *Warehouse) int {
 						require.NoError(t, err)
 						want = f.Transform.Apply(iceberg.Optional[iceberg.Literal]{Val: literal, Valid: true}).Val.Any()
 					}
-					require.EqualValues(t, fmt.Sprint(want), fmt.Sprint(task.File.Partition()[f.FieldID]), "%s of %s", f.Transform, field.Name)
+					require.EqualValues(t, fmt.Sprint(want), fmt.Sprint(task.File.Partition()[f.FieldID]), "%s of %s", f.Transform,
+						field.Name)
 				}
 			}
 		}
@@ -83,7 +85,8 @@ func partsAreRight(t *testing.T, w *Warehouse) int {
 	return len(parts)
 }
 
-// Rows of tables that are divided lie in files of their parts, and so do deletes: also after the parts were chosen anew,
+// Rows of tables that are divided lie in files of their parts, and so do deletes: also after the parts were chosen
+// anew,
 // and after upkeep. Their values are the same throughout.
 //
 // Longer than a screen: it is one story of a table.
@@ -96,15 +99,20 @@ func TestPartitions(t *testing.T) {
 	change := func() {
 		var values []string
 		for range 20 {
-			values = append(values, fmt.Sprintf("(%d, %s, %s, %s, %s, %s, %s, %s, %s)", r.IntN(200), one("NULL", fmt.Sprint(r.IntN(40)-20), "-2147483648"),
-				one("NULL", "''", "'Grünau'", "'Grüße'", "'☃☃☃☃☃'", "'x'"), one("NULL", "DATE '1969-12-31'", "DATE '2026-02-28'", "DATE '0001-01-01'"),
-				one("NULL", "TIMESTAMP '1969-12-31 23:59:59.999999'", "TIMESTAMP '2026-05-01 10:00:00'", "TIMESTAMP '9999-12-31 23:59:59'"),
-				one("NULL", "TIMESTAMPTZ '2026-03-29 00:30:00.5+02'", "TIMESTAMPTZ '2026-12-31 23:30:00-05'"), one("NULL", "-0.05", "12.5", "-99.99", "0"),
+			values = append(values, fmt.Sprintf("(%d, %s, %s, %s, %s, %s, %s, %s, %s)", r.IntN(200), one("NULL",
+				fmt.Sprint(r.IntN(40)-20), "-2147483648"),
+				one("NULL", "''", "'Grünau'", "'Grüße'", "'☃☃☃☃☃'", "'x'"), one("NULL", "DATE '1969-12-31'", "DATE '2026-02-28'",
+					"DATE '0001-01-01'"),
+				one("NULL", "TIMESTAMP '1969-12-31 23:59:59.999999'", "TIMESTAMP '2026-05-01 10:00:00'",
+					"TIMESTAMP '9999-12-31 23:59:59'"),
+				one("NULL", "TIMESTAMPTZ '2026-03-29 00:30:00.5+02'", "TIMESTAMPTZ '2026-12-31 23:30:00-05'"), one("NULL", "-0.05",
+					"12.5", "-99.99", "0"),
 				one("NULL", "'00000000-0000-0000-0000-00000000000f'", "'f0000000-0000-4000-8000-000000000000'"),
 				one("NULL", "'\\x00\\xFF\\x41'::BLOB", "''::BLOB", "'abcdef'::BLOB")))
 		}
 		ask(t, w, "DELETE FROM kept.visits WHERE id %% 7 = %d", r.IntN(7))
-		ask(t, w, "DELETE FROM kept.visits WHERE id IN (SELECT id FROM (VALUES %s) AS v(id, b, c, d, e, f, g, h, i))", strings.Join(values, ", "))
+		ask(t, w, "DELETE FROM kept.visits WHERE id IN (SELECT id FROM (VALUES %s) AS v(id, b, c, d, e, f, g, h, i))",
+			strings.Join(values, ", "))
 		ask(t, w, "INSERT INTO kept.visits (id, number, branch, day, \"at\", seen, fee, ref, cover) SELECT DISTINCT ON (id) * FROM (VALUES %s) AS v(id, b, c, d, e, f, g, h, i)",
 			strings.Join(values, ", "))
 	}
@@ -112,8 +120,10 @@ func TestPartitions(t *testing.T) {
 	require.NoError(t, err)
 	change()
 	for _, by := range [][]string{
-		{"month(seen)"}, {"bucket(3, id)", "truncate(2, branch)"}, {"year(day)", "day(at)"}, {"hour(seen)", "truncate(10, number)"},
-		{"bucket(4, ref)", "bucket(2, fee)"}, {"truncate(2, cover)", "truncate(50, fee)"}, {"bucket(2, branch)", "bucket(2, day)", "bucket(2, at)"},
+		{"month(seen)"}, {"bucket(3, id)", "truncate(2, branch)"}, {"year(day)", "day(at)"}, {"hour(seen)",
+			"truncate(10, number)"},
+		{"bucket(4, ref)", "bucket(2, fee)"}, {"truncate(2, cover)", "truncate(50, fee)"}, {"bucket(2, branch)",
+			"bucket(2, day)", "bucket(2, at)"},
 		{"month(day)", "year(at)", "bucket(2, day)", "bucket(2, cover)"}, {"bucket(3, number)", "truncate(7, id)"}, nil,
 	} {
 		made, err := w.Prepare(t.Context(), dividedBy(t, visits, by...))
@@ -165,7 +175,8 @@ func TestTooManyParts(t *testing.T) {
 	require.NoError(t, err)
 	its := c.(*conn).tables
 	require.NoError(t, its.Bring(t.Context(), visits.Name, sqlmerge.NoRows))
-	_, err = its.Exec(t.Context(), "INSERT INTO kept.visits (id, day) SELECT i, DATE '2000-01-01' + CAST(i AS INTEGER) FROM range(3000) t(i)")
+	_, err = its.Exec(t.Context(),
+		"INSERT INTO kept.visits (id, day) SELECT i, DATE '2000-01-01' + CAST(i AS INTEGER) FROM range(3000) t(i)")
 	require.NoError(t, err)
 	_, err = c.Exec(t.Context(), "COMMIT")
 	require.ErrorContains(t, err, "would write 3000 files, and may write 2000")

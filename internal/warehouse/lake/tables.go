@@ -93,7 +93,8 @@ func (t *tables) space(ctx context.Context) (sqlmerge.Conn, error) {
 	return t.work, err
 }
 
-// workMemory is how many bytes a transaction works in, at first and at most; what is more goes to a folder for temporary
+// workMemory is how many bytes a transaction works in, at first and at most; what is more goes to a folder for
+// temporary
 // files. Rows of many columns with large values are read many at a time, and want more.
 const (
 	workMemory     = 256 << 20
@@ -105,7 +106,8 @@ func (t *tables) exhausted(had int64) func(error) error {
 	return func(err error) error {
 		if t.journal == nil {
 			return problem.Wrap(err, problem.Failed,
-				fmt.Sprintf("A question to the %s needs more than %d MB of memory.", t.lake.what, had>>20), "Ask for less at a time.")
+				fmt.Sprintf("A question to the %s needs more than %d MB of memory.", t.lake.what, had>>20),
+				"Ask for less at a time.")
 		}
 		what := fmt.Sprintf("A commit to the %s needs more than %d MB of memory.", t.lake.what, had>>20)
 		if had >= mostWorkMemory {

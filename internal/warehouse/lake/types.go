@@ -135,7 +135,8 @@ func boundOf(typeName, value string, upper bool) []byte {
 // longestBound is how many bytes of a text are kept as a bound.
 const longestBound = 64
 
-// countsOf is an expression of the number that boundOf reads for a moment or a day; empty for other types, whose bounds it
+// countsOf is an expression of the number that boundOf reads for a moment or a day; empty for other types, whose
+// bounds it
 // reads as they are.
 func countsOf(typeName, value string) string {
 	switch typeName {

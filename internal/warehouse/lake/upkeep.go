@@ -186,7 +186,8 @@ func (w *Warehouse) compact(ctx context.Context, name schema.Name, of *upkeep) e
 	})
 }
 
-// toCompact chooses the files that are put together with others of their part of the table, and the files of deletes that
+// toCompact chooses the files that are put together with others of their part of the table, and the files of deletes
+// that
 // then are about none. Files of before the table was divided as it is are written anew with each other.
 func toCompact(tasks []table.FileScanTask, spec int) (chosen []table.FileScanTask, deletes []iceberg.DataFile) {
 	parts := map[string][]table.FileScanTask{}

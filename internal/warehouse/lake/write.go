@@ -353,9 +353,10 @@ func (t *tables) compare(ctx context.Context, l *local, has []column) (string, e
 // inOrder tells whether the rows of a table in the working space lie there in the order of a column, but for those that
 // are near each other: then they need not be put in order.
 func (t *tables) inOrder(ctx context.Context, l *local, column string) (bool, error) {
-	found, err := t.Ask(ctx, fmt.Sprintf("SELECT coalesce(bool_and(low >= before), true) FROM (SELECT low, lag(high) OVER "+
-		"(ORDER BY n) AS before FROM (SELECT rowid // %d AS n, min(%s) AS low, max(%[2]s) AS high FROM %s GROUP BY 1))",
-		rowGroup, schema.Quote(column), l.name.Quoted()))
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("SELECT coalesce(bool_and(low >= before), true) FROM (SELECT low, lag(high) OVER "+
+			"(ORDER BY n) AS before FROM (SELECT rowid // %d AS n, min(%s) AS low, max(%[2]s) AS high FROM %s GROUP BY 1))",
+			rowGroup, schema.Quote(column), l.name.Quoted()))
 	if err != nil {
 		return false, err
 	}
@@ -388,7 +389,8 @@ func (t *tables) writeRows(ctx context.Context, tbl *table.Table, has []column, 
 }
 
 // writeFile writes the rows of a piece into a file; nil where there are none.
-func (t *tables) writeFile(ctx context.Context, tbl *table.Table, has []column, p piece, key []string) (iceberg.DataFile, error) {
+func (t *tables) writeFile(ctx context.Context, tbl *table.Table, has []column, p piece,
+	key []string) (iceberg.DataFile, error) {
 	from := p.from
 	signed := []string{"false"}
 	names, numbers := make([]string, len(has)), make([]string, len(has))
@@ -480,8 +482,9 @@ const (
 // writeDeletes writes the places of rows that are no more into files: one for each part that the table is divided into,
 // or was when their rows were written.
 func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (files []iceberg.DataFile, err error) {
-	found, err := t.Ask(ctx, fmt.Sprintf("SELECT DISTINCT f.path, CAST(f.n AS BIGINT) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
-		l.beside("gone"), l.beside("files"), fileColumn))
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("SELECT DISTINCT f.path, CAST(f.n AS BIGINT) FROM %s AS g JOIN %s AS f ON f.n = g.%s",
+			l.beside("gone"), l.beside("files"), fileColumn))
 	if err != nil {
 		return nil, err
 	}
@@ -513,7 +516,8 @@ func (t *tables) writeDeletes(ctx context.Context, l *local, tbl *table.Table) (
 		if spec == nil {
 			return nil, t.lake.unreadable(fmt.Errorf("it does not tell how the file %s is divided", g.of.FilePath()), l.name)
 		}
-		b, err := iceberg.NewDataFileBuilder(*spec, iceberg.EntryContentPosDeletes, file.at, iceberg.ParquetFile, g.of.Partition(),
+		b, err := iceberg.NewDataFileBuilder(*spec, iceberg.EntryContentPosDeletes, file.at, iceberg.ParquetFile,
+			g.of.Partition(),
 			logicalTypes(tbl, *spec), nil, file.rows, file.size)
 		if err != nil {
 			return nil, err
@@ -543,15 +547,17 @@ func (s statistics) nulls() (n int64, known bool) {
 }
 
 // copyTo writes what a question gives into a file of a table, which is there to stay when it returns.
-func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (copied, error) {
+func (t *tables) copyTo(ctx context.Context, tbl *table.Table, sql string, numbers []string, more string) (copied,
+	error) {
 	c := copied{at: tbl.Location() + "/data/" + uuid.NewString() + ".parquet", columns: map[string]statistics{}}
 	path, err := t.lake.files.New(c.at)
 	if err != nil {
 		return c, err
 	}
 	t.written = append(t.written, c.at)
-	found, err := t.Ask(ctx, fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, RETURN_STATS, FIELD_IDS {%s}%s)", sql,
-		schema.Literal(path), strings.Join(numbers, ", "), more))
+	found, err := t.Ask(ctx,
+		fmt.Sprintf("COPY (%s) TO %s (FORMAT parquet, COMPRESSION zstd, RETURN_STATS, FIELD_IDS {%s}%s)", sql,
+			schema.Literal(path), strings.Join(numbers, ", "), more))
 	if err != nil {
 		return c, err
 	}
