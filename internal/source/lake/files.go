@@ -342,11 +342,15 @@ type layout struct {
 	below map[int]string // of nested columns, what is below them
 }
 
+// elementSQL is what is asked of an element of Parquet's schema of a file: its number, how many are below it, and its type.
+const elementSQL = "coalesce(CAST(field_id AS BIGINT), -1), coalesce(CAST(num_children AS BIGINT), 0), " +
+	"concat_ws(' ', type, logical_type, converted_type, scale, precision)"
+
 // layouts are those of files, as Parquet's own schemas have them.
 func (x *scan) layouts(ctx context.Context, paths []string) (map[string]*layout, error) {
-	found, err := x.work.Ask(ctx, fmt.Sprintf("SELECT f.path, s.name, coalesce(CAST(s.field_id AS BIGINT), -1), "+
-		"coalesce(CAST(s.num_children AS BIGINT), 0) FROM (SELECT *, row_number() OVER () AS r FROM parquet_schema(%s)) AS s "+
-		"JOIN noemata.files AS f ON f.local = s.file_name ORDER BY f.n, s.r", x.literals(paths)))
+	found, err := x.work.Ask(ctx, fmt.Sprintf("SELECT f.path, s.name, %s FROM (SELECT *, row_number() OVER () AS r "+
+		"FROM parquet_schema(%s)) AS s JOIN noemata.files AS f ON f.local = s.file_name ORDER BY f.n, s.r", elementSQL,
+		x.literals(paths)))
 	if err != nil {
 		return nil, err
 	}
@@ -381,10 +385,10 @@ func (x *scan) layoutOf(elements [][]any) (*layout, error) {
 		}
 		var below strings.Builder
 		for _, e := range elements[at+1 : end] {
-			fmt.Fprintf(&below, "%q %d %d;", e[1], e[2], e[3])
+			fmt.Fprintf(&below, "%q %d %d %q;", e[1], e[2], e[3], e[4])
 		}
 		l.named[id], l.below[id] = name, below.String()
-		fmt.Fprintf(&text, "%q %d {%s};", name, id, below.String())
+		fmt.Fprintf(&text, "%q %d %q {%s};", name, id, elements[at][4], below.String())
 		at = end
 	}
 	l.text = text.String()
@@ -528,8 +532,8 @@ func (x *scan) equality(ctx context.Context, d iceberg.DataFile, l *layout) (str
 	if err := x.hold(ctx, []string{d.FilePath()}); err != nil {
 		return "", err
 	}
-	found, err := x.work.Ask(ctx, fmt.Sprintf("SELECT 'd', name, coalesce(CAST(field_id AS BIGINT), -1), "+
-		"coalesce(CAST(num_children AS BIGINT), 0) FROM parquet_schema(%s)", x.literals([]string{d.FilePath()})))
+	found, err := x.work.Ask(ctx, fmt.Sprintf("SELECT 'd', name, %s FROM parquet_schema(%s)", elementSQL,
+		x.literals([]string{d.FilePath()})))
 	if err != nil {
 		return "", err
 	}

@@ -262,44 +262,54 @@ func (t *tables) buckets(ctx context.Context, rows, into string, source column, 
 	if _, err := t.Exec(ctx, "CREATE TABLE "+beside+" (n BIGINT, bucket INTEGER)"); err != nil {
 		return err
 	}
-	var found []arrow.RecordBatch
-	defer func() {
-		for _, r := range found {
-			r.Release()
-		}
-	}()
 	value := "t." + schema.Quote(source.Name)
 	if strings.HasPrefix(source.duckdb, "DECIMAL") || source.duckdb == "UUID" {
 		value = "CAST(" + value + " AS VARCHAR)"
 	}
-	sql := fmt.Sprintf("SELECT CAST(rowid AS BIGINT), %s FROM %s AS t WHERE %[1]s IS NOT NULL", value, rows)
-	err := t.work.Select(ctx, sql, func(record arrow.RecordBatch) error {
-		b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
-		defer b.Release()
-		numbers := record.Column(0).(*array.Int64)
-		for row := range int(record.NumRows()) {
-			literal, err := cellLiteral(source, record.Column(1), row)
-			if err != nil {
-				return err
-			}
-			b.Field(0).(*array.Int64Builder).Append(numbers.Value(row))
-			b.Field(1).(*array.Int32Builder).Append(by.Apply(iceberg.Optional[iceberg.Literal]{Val: literal,
-				Valid: true}).Val.Any().(int32))
-		}
-		found = append(found, b.NewRecordBatch())
-		return nil
-	})
+	// Numbers of rows that were not committed begin far up.
+	ends, err := t.Ask(ctx, "SELECT coalesce(min(rowid), 0), coalesce(max(rowid), -1) FROM "+rows)
 	if err != nil {
 		return err
 	}
-	for _, record := range found {
-		if err := t.Insert(ctx, beside, columns, record, nil); err != nil {
+	for from := ends[0][0].(int64); from <= ends[0][1].(int64); from += bucketsAtOnce {
+		sql := fmt.Sprintf("SELECT CAST(rowid AS BIGINT), %s FROM %s AS t WHERE rowid >= %d AND rowid < %d AND %[1]s IS NOT NULL",
+			value, rows, from, from+bucketsAtOnce)
+		b := array.NewRecordBuilder(memory.DefaultAllocator, schema.Arrow(columns))
+		if err := t.work.Select(ctx, sql, func(record arrow.RecordBatch) error {
+			return bucketsOf(record, source, by, b)
+		}); err != nil {
+			b.Release()
+			return err
+		}
+		record := b.NewRecordBatch()
+		b.Release()
+		err := t.Insert(ctx, beside, columns, record, nil)
+		record.Release()
+		if err != nil {
 			return err
 		}
 	}
 	_, err = t.Exec(ctx, fmt.Sprintf("UPDATE %s AS t SET %s = b.bucket FROM %s AS b WHERE b.n = t.rowid", rows, into,
 		beside))
 	return err
+}
+
+// bucketsAtOnce is how many rows are given their buckets at once.
+const bucketsAtOnce = 500_000
+
+// bucketsOf gathers the numbers of rows, and the buckets that they are in.
+func bucketsOf(record arrow.RecordBatch, source column, by iceberg.BucketTransform, to *array.RecordBuilder) error {
+	numbers := record.Column(0).(*array.Int64)
+	for row := range int(record.NumRows()) {
+		literal, err := cellLiteral(source, record.Column(1), row)
+		if err != nil {
+			return err
+		}
+		to.Field(0).(*array.Int64Builder).Append(numbers.Value(row))
+		to.Field(1).(*array.Int32Builder).Append(
+			by.Apply(iceberg.Optional[iceberg.Literal]{Val: literal, Valid: true}).Val.Any().(int32))
+	}
+	return nil
 }
 
 // partValue is what a part is called by, from one of its values.
