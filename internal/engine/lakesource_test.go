@@ -185,6 +185,7 @@ func (x *lent) compact() {
 //
 // Longer than a screen: it is one story of a lake.
 func TestALakeIsFollowed(t *testing.T) {
+	raceless(t)
 	for _, kind := range kinds {
 		t.Run(kind, func(t *testing.T) {
 			b, lake := openForeign(t, kind)
@@ -344,6 +345,7 @@ func TestALakeIsFollowedWhileItIsWritten(t *testing.T) {
 
 // What a lake's program does that cannot be followed holds the table, with the reason, and no other.
 func TestALakeThatCannotBeFollowed(t *testing.T) {
+	raceless(t)
 	b, lake := openForeign(t, kinds[0])
 	var tables []feed.Table
 	all := map[string]*lent{}
