@@ -37,6 +37,7 @@ export function useActs(
     try {
       const answer = await call()
       refused.value = answer.trouble
+      if (answer.trouble) busy.value = '' // what was refused may be tried again at once
       await refresh()
       return answer
     } finally {

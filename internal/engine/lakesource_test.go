@@ -208,7 +208,7 @@ func TestALakeIsFollowed(t *testing.T) {
 			seed := rand.Uint64()
 			t.Logf("seed %d", seed)
 			r := rand.New(rand.NewPCG(seed, 1))
-			for round := range 6 {
+			for round := range 4 {
 				for n := range 12 {
 					x := tables[r.IntN(len(tables))]
 					ids := make([]int64, 1+r.IntN(6))
@@ -289,7 +289,7 @@ func TestALakeIsFollowedWhileItIsWritten(t *testing.T) {
 			was[x.name][fmt.Sprint(id, " ", copyOf)] = true
 		}
 	}
-	length := 15 * time.Second
+	length := 8 * time.Second
 	if long, err := time.ParseDuration(os.Getenv("NOEMATA_TORTURE")); err == nil {
 		length = long
 	}

@@ -230,7 +230,7 @@ func TestFilesThatAreNotToBeTrusted(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 1))
 	refused := 0
-	for range 400 {
+	for range 200 {
 		path := files[r.IntN(len(files))]
 		was, err := os.ReadFile(path)
 		require.NoError(t, err)

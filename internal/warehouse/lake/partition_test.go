@@ -120,11 +120,11 @@ func TestPartitions(t *testing.T) {
 	require.NoError(t, err)
 	change()
 	for _, by := range [][]string{
-		{"month(seen)"}, {"bucket(3, id)", "truncate(2, branch)"}, {"year(day)", "day(at)"}, {"hour(seen)",
-			"truncate(10, number)"},
-		{"bucket(4, ref)", "bucket(2, fee)"}, {"truncate(2, cover)", "truncate(50, fee)"}, {"bucket(2, branch)",
-			"bucket(2, day)", "bucket(2, at)"},
-		{"month(day)", "year(at)", "bucket(2, day)", "bucket(2, cover)"}, {"bucket(3, number)", "truncate(7, id)"}, nil,
+		{"month(seen)", "bucket(3, id)", "truncate(2, branch)"}, {"year(day)", "day(at)", "truncate(10, number)"},
+		{"hour(seen)", "bucket(4, ref)", "bucket(2, fee)"}, {"truncate(2, cover)", "truncate(50, fee)", "bucket(2, branch)"},
+		{"month(day)", "year(at)", "bucket(2, day)", "bucket(2, at)"}, {"day(day)", "bucket(2, cover)", "bucket(3, number)",
+			"truncate(7, id)"},
+		nil,
 	} {
 		made, err := w.Prepare(t.Context(), dividedBy(t, visits, by...))
 		require.NoError(t, err, "%v", by)
