@@ -26,15 +26,16 @@ func (b *browser) add(label, word string) {
 				label)),
 				chromedp.SendKeys(field, word))
 			for range 20 {
-				if is(".el-select-dropdown__item") { // what is not offered yet cannot be chosen
+				chosen, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const found = [...document.`+
+					`querySelectorAll('.el-select-dropdown__item')].find((e) => e.checkVisibility() && e.innerText.trim() === %q); `+
+					`found?.click(); return !!found })()`, word)))
+				if err == nil && chosen { // what is not offered yet cannot be chosen
 					return true
 				}
 				time.Sleep(50 * time.Millisecond)
 			}
 			return false
 		}, time.Minute, 50*time.Millisecond, "%s is offered", word)
-	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((e) => `+
-		`e.checkVisibility() && e.innerText.trim() === %q).click()`, word)))
 	require.Eventually(b.t, func() bool { return is(".el-tag") }, 10*time.Second, 50*time.Millisecond, "%s is chosen",
 		word)
 	b.do(chromedp.KeyEvent(kb.Tab))

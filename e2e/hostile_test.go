@@ -150,9 +150,11 @@ SELECT 'of-' || $1, $1, 'target', spec || jsonb_build_object('feed', 'of-' || $1
 	}
 	require.NotNil(t, state("garbled").Tables[0].Problem, "%+v", state("garbled"))
 	require.Contains(t, state("garbled").Tables[0].Problem.What, "in its binary form")
-	waiting := state("waiting")
-	require.Equal(t, "following", waiting.Tables[0].State, "a copy that waits lets others go on")
-	require.Contains(t, waiting.Tables[1].Copy.Waiting, "somebody")
+	require.Equal(t, "following", state("waiting").Tables[0].State, "a copy that waits lets others go on")
+	require.Eventually(t, func() bool { // who is waited for is told a little later than that
+		now := state("waiting").Tables[1].Copy
+		return now != nil && strings.Contains(now.Waiting, "somebody")
+	}, 30*time.Second, 100*time.Millisecond)
 	runs, err := s.client.Runs(ctx, client.RunFilter{Feed: "shelved", Limit: 20})
 	require.NoError(t, err)
 	for _, r := range runs {

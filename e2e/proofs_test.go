@@ -108,8 +108,8 @@ func TestAProofIsStopped(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		now, err := s.client.Proving(t.Context(), p.ID)
-		return err == nil && now.State == "running"
-	}, 20*time.Second, 20*time.Millisecond)
+		return err == nil && now.State == "running" && now.Read > 0
+	}, time.Minute, 20*time.Millisecond)
 	_, err = s.client.StopProving(t.Context(), p.ID)
 	require.NoError(t, err)
 	_, err = s.client.AwaitProving(t.Context(), p.ID, func(client.Proving) {})
